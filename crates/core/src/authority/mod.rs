@@ -1,0 +1,11 @@
+//! The local certificate authority: what it may vouch for, and the certificates it issues.
+//!
+//! The [`Authority`] holds the root. For the zones of the moment it makes an [`Issuer`], whose
+//! certificate carries critical name constraints (RFC 5280 §4.2.1.10), so that whatever its key
+//! signs is worthless outside those zones. The issuer makes a [`Leaf`] for each server name.
+
+mod issue;
+mod root;
+
+pub use issue::{Issuer, Leaf};
+pub use root::{Authority, AuthorityError, Owner, Summary};

@@ -1,0 +1,351 @@
+use serde::{Deserialize, Serialize};
+
+use super::observation::{Attempt, Refusal};
+use super::verdict::Hop;
+use crate::target::Target;
+
+/// The response field that carries a finding's slug, on the proxy's own pages and on nothing else.
+pub const FINDING_HEADER: &str = "bentlane-finding";
+
+/// What a check found wrong: at which hop, how bad, why, and what mends it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Finding {
+    /// What kind of fault it is; stable, so that scripts can rely on it.
+    pub slug: FindingKind,
+    /// The hop at which it shows.
+    pub hop: Hop,
+    /// How bad it is.
+    pub severity: Severity,
+    /// The fault in one sentence.
+    pub summary: String,
+    /// What was seen, a line each.
+    pub evidence: Vec<String>,
+    /// What mends it.
+    pub remedy: Remedy,
+}
+
+/// What mends a finding: words, and the command where there is one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Remedy {
+    /// What to do, in a sentence.
+    pub text: String,
+    /// The command that does it; words in capitals are to be replaced.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
+}
+
+/// How bad a finding is.
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// It works, and could be better.
+    Advice,
+    /// It works for now, or for some.
+    Risk,
+    /// It does not work.
+    Broken,
+}
+
+macro_rules! kinds {
+    ($($(#[$doc:meta])* $kind:ident = $slug:literal at $hop:ident;)*) => {
+        /// The kinds of findings.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
+        pub enum FindingKind {
+            $($(#[$doc])* #[serde(rename = $slug)] $kind,)*
+        }
+
+        impl FindingKind {
+            /// Every kind, in the order of the hops.
+            pub const ALL: &[Self] = &[$(Self::$kind),*];
+
+            /// The stable name.
+            #[must_use]
+            pub fn slug(self) -> &'static str {
+                match self { $(Self::$kind => $slug,)* }
+            }
+
+            /// The hop at which it shows.
+            #[must_use]
+            pub fn hop(self) -> Hop {
+                match self { $(Self::$kind => Hop::$hop,)* }
+            }
+
+            /// The kind with this stable name.
+            #[must_use]
+            pub fn from_slug(slug: &str) -> Option<Self> {
+                match slug { $($slug => Some(Self::$kind),)* _ => None }
+            }
+        }
+    };
+}
+
+kinds! {
+    /// Our resolver does not answer.
+    ResolverSilent = "resolver-silent" at Resolve;
+    /// Our resolver answers with an error.
+    ResolverRefuses = "resolver-refuses" at Resolve;
+    /// The name leads to an address where we do not listen.
+    ResolvesElsewhere = "resolves-elsewhere" at Resolve;
+    /// No route covers the name and path.
+    RouteMissing = "route-missing" at Connect;
+    /// Nothing listens at the target.
+    TargetRefuses = "target-refuses" at Connect;
+    /// The target does not react to a connection.
+    TargetSilent = "target-silent" at Connect;
+    /// The target's host has no address.
+    TargetUnknown = "target-unknown" at Connect;
+    /// The target cannot be reached for another reason.
+    TargetUnreachable = "target-unreachable" at Connect;
+    /// Our own TLS listener does not accept.
+    ListenerUnreachable = "listener-unreachable" at Handshake;
+    /// The certificate does not verify against our root, or is not the name's.
+    CertificateRefused = "certificate-refused" at Handshake;
+    /// The handshake broke off.
+    HandshakeFailed = "handshake-failed" at Handshake;
+    /// The target closes the connection without an answer.
+    AnswerMissing = "answer-missing" at Answer;
+    /// The target's answer is not HTTP.
+    AnswerMalformed = "answer-malformed" at Answer;
+    /// No answer within the limit.
+    AnswerLate = "answer-late" at Answer;
+    /// The app answers with a server error of its own.
+    AppFails = "app-fails" at Answer;
+}
+
+impl Finding {
+    fn broken(kind: FindingKind, summary: String, evidence: Vec<String>, remedy: Remedy) -> Self {
+        Self {
+            slug: kind,
+            hop: kind.hop(),
+            severity: Severity::Broken,
+            summary,
+            evidence,
+            remedy,
+        }
+    }
+
+    /// Our resolver gave no usable answer for `name`.
+    #[must_use]
+    pub fn resolver_silent(name: &str, resolver: &str, evidence: String) -> Self {
+        Self::broken(
+            FindingKind::ResolverSilent,
+            format!("our resolver at {resolver} does not answer for {name}"),
+            vec![evidence],
+            Remedy::command(
+                "see whether the service still runs and listens there",
+                "bentlane status",
+            ),
+        )
+    }
+
+    /// Our resolver answered with an error code.
+    #[must_use]
+    pub fn resolver_refuses(name: &str, code: &str) -> Self {
+        Self::broken(
+            FindingKind::ResolverRefuses,
+            format!("our resolver refuses {name}: no zone covers it"),
+            vec![format!("response code {code}")],
+            Remedy::command("see which zones there are", "bentlane zone list"),
+        )
+    }
+
+    /// The name resolves to addresses where we do not listen.
+    #[must_use]
+    pub fn resolves_elsewhere(name: &str, found: &[String], listening: &[String]) -> Self {
+        let found = if found.is_empty() {
+            "no address".to_owned()
+        } else {
+            found.join(", ")
+        };
+        Self::broken(
+            FindingKind::ResolvesElsewhere,
+            format!("{name} leads to {found}, where Bent Lane does not listen"),
+            vec![
+                format!("resolved to {found}"),
+                format!("listening on {}", listening.join(", ")),
+            ],
+            Remedy::command("compare the listeners with the answer", "bentlane status"),
+        )
+    }
+
+    /// No route covers a request.
+    #[must_use]
+    pub fn route_missing(name: &str, path: &str) -> Self {
+        Self::broken(
+            FindingKind::RouteMissing,
+            format!("no route covers {name}{path}"),
+            Vec::new(),
+            Remedy::command(
+                "add a route to the port on which the app listens",
+                format!("bentlane route add {name} PORT"),
+            ),
+        )
+    }
+
+    /// The target did not accept a connection.
+    #[must_use]
+    pub fn target_closed(address: &str, target: &Target, attempts: &[Attempt]) -> Self {
+        let all = |wanted: &Refusal| attempts.iter().all(|attempt| attempt.refusal == *wanted);
+        let evidence = attempts.iter().map(ToString::to_string).collect();
+        let place = target.describe();
+        let elsewhere = format!("bentlane route edit {address} --to PORT");
+        if all(&Refusal::Refused) {
+            return Self::broken(
+                FindingKind::TargetRefuses,
+                format!("nothing listens on {place}"),
+                evidence,
+                Remedy::command(
+                    format!(
+                        "start the app on {place}; if it listens elsewhere, point the route there"
+                    ),
+                    elsewhere,
+                ),
+            );
+        }
+        let (kind, summary) = if attempts.iter().any(|a| a.refusal == Refusal::Silent) {
+            (
+                FindingKind::TargetSilent,
+                format!("{place} does not react to a connection"),
+            )
+        } else {
+            (
+                FindingKind::TargetUnreachable,
+                format!("{place} cannot be reached"),
+            )
+        };
+        let text = "see that the machine is up and no firewall is between; if the app runs \
+                    elsewhere, point the route there";
+        Self::broken(kind, summary, evidence, Remedy::command(text, elsewhere))
+    }
+
+    /// The target's host has no address.
+    #[must_use]
+    pub fn target_unknown(address: &str, target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::TargetUnknown,
+            format!("the system knows no address for the host of {target}"),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "mend the host's name, or give its address",
+                format!("bentlane route edit {address} --to http://HOST:PORT"),
+            ),
+        )
+    }
+
+    /// Our own TLS listener did not accept.
+    #[must_use]
+    pub fn listener_unreachable(listener: &str, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::ListenerUnreachable,
+            format!("our own HTTPS listener at {listener} cannot be reached"),
+            vec![reason.to_owned()],
+            Remedy::command("see where the service listens", "bentlane status"),
+        )
+    }
+
+    /// The certificate did not verify.
+    #[must_use]
+    pub fn certificate_refused(name: &str, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::CertificateRefused,
+            format!("the certificate for {name} does not verify against our own root"),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "see the root that the service uses and that the machine's clock is right",
+                "bentlane authority show",
+            ),
+        )
+    }
+
+    /// The handshake broke off.
+    #[must_use]
+    pub fn handshake_failed(listener: &str, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::HandshakeFailed,
+            format!("the TLS handshake with {listener} broke off"),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "see that it is Bent Lane that listens there",
+                "bentlane status",
+            ),
+        )
+    }
+
+    /// The target closed without an answer.
+    #[must_use]
+    pub fn answer_missing(target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::AnswerMissing,
+            format!(
+                "{} accepts connections but closes them without an answer",
+                target.describe()
+            ),
+            vec![reason.to_owned()],
+            Remedy::text(
+                "read the app's own output: it may have crashed on the request, or speak another protocol than HTTP",
+            ),
+        )
+    }
+
+    /// The target's answer is not HTTP.
+    #[must_use]
+    pub fn answer_malformed(target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::AnswerMalformed,
+            format!(
+                "what {} answers is not HTTP in the clear",
+                target.describe()
+            ),
+            vec![reason.to_owned()],
+            Remedy::text("see which program listens there, and whether it expects TLS"),
+        )
+    }
+
+    /// No answer within the limit.
+    #[must_use]
+    pub fn answer_late(target: &Target, limit: &str) -> Self {
+        Self::broken(
+            FindingKind::AnswerLate,
+            format!(
+                "{} took the request but has not answered within {limit}",
+                target.describe()
+            ),
+            Vec::new(),
+            Remedy::text(
+                "see what the app is busy with: it may still compile, or wait for a database",
+            ),
+        )
+    }
+
+    /// The app answered with a server error.
+    #[must_use]
+    pub fn app_fails(target: &Target, status: u16) -> Self {
+        Self::broken(
+            FindingKind::AppFails,
+            format!(
+                "the app on {} answers {status}, a server error of its own",
+                target.describe()
+            ),
+            vec![format!("status {status}")],
+            Remedy::text("read the app's own output: the request reached it"),
+        )
+    }
+}
+
+impl Remedy {
+    fn text(text: impl Into<String>) -> Self {
+        Self {
+            text: text.into(),
+            command: None,
+        }
+    }
+
+    fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
+        Self {
+            text: text.into(),
+            command: Some(command.into()),
+        }
+    }
+}

@@ -1,0 +1,131 @@
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+
+use super::finding::Finding;
+use crate::name::Name;
+
+/// One step of the way from a name to the right answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Hop {
+    /// The name resolves to where we listen.
+    Resolve,
+    /// The target accepts a connection.
+    Connect,
+    /// The TLS handshake is trusted.
+    Handshake,
+    /// A request gets its answer.
+    Answer,
+}
+
+impl Hop {
+    /// All hops, in the order of the way.
+    pub const ALL: [Self; 4] = [Self::Resolve, Self::Connect, Self::Handshake, Self::Answer];
+
+    /// The hop's name.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Resolve => "resolve",
+            Self::Connect => "connect",
+            Self::Handshake => "handshake",
+            Self::Answer => "answer",
+        }
+    }
+}
+
+impl fmt::Display for Hop {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+/// How a hop came out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum HopState {
+    /// As it should.
+    Passed,
+    /// Not as it should: the first such hop is where the way ends.
+    Broken,
+    /// An earlier hop is broken, so this one says nothing.
+    NotReached,
+}
+
+/// One hop of a verdict.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct HopReport {
+    /// Which hop.
+    pub hop: Hop,
+    /// How it came out.
+    pub state: HopState,
+    /// What was seen, in a few words: an address, a protocol, a status.
+    pub detail: String,
+    /// How long it took, in microseconds; absent when it was not tried.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub micros: Option<u64>,
+}
+
+/// What a check of one route came to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Verdict {
+    /// The route's address.
+    pub address: String,
+    /// The name that was asked for.
+    #[schema(value_type = String)]
+    pub name: Name,
+    /// The URL that was asked for.
+    pub url: String,
+    /// Where the route leads.
+    pub to: String,
+    /// Whether every hop passed.
+    pub passed: bool,
+    /// All hops, in the order of the way.
+    pub hops: Vec<HopReport>,
+    /// What is wrong, cause before effect.
+    pub findings: Vec<Finding>,
+    /// When the check was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub checked_at: OffsetDateTime,
+}
+
+impl Verdict {
+    /// The states of the hops, for drawing the lane.
+    #[must_use]
+    pub fn states(&self) -> Vec<HopState> {
+        self.hops.iter().map(|report| report.state).collect()
+    }
+
+    /// Whether `other` says the same of the route, times aside.
+    #[must_use]
+    pub fn agrees_with(&self, other: &Self) -> bool {
+        self.to == other.to && self.states() == other.states() && self.findings == other.findings
+    }
+}
+
+/// The lane as one line of text: solid where it passes, broken where it fails, dotted beyond.
+///
+/// ```
+/// use bentlane_core::check::{HopState::{Broken, NotReached, Passed}, lane};
+///
+/// assert_eq!(lane(&[Passed, Passed, Passed, Passed]), "●──●──●──●");
+/// assert_eq!(lane(&[Passed, Broken, NotReached, NotReached]), "●╴ ✕╌╌○╌╌○");
+/// ```
+#[must_use]
+pub fn lane(states: &[HopState]) -> String {
+    let mut line = String::new();
+    for (position, state) in states.iter().enumerate() {
+        let (way, mark) = match state {
+            HopState::Passed => ("──", '●'),
+            HopState::Broken => ("╴ ", '✕'),
+            HopState::NotReached => ("╌╌", '○'),
+        };
+        if position > 0 {
+            line.push_str(way);
+        }
+        line.push(mark);
+    }
+    line
+}

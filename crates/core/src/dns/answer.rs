@@ -1,0 +1,466 @@
+#![warn(clippy::indexing_slicing, clippy::arithmetic_side_effects)]
+
+use std::net::{Ipv4Addr, Ipv6Addr};
+
+use hickory_proto::op::{Edns, Message, MessageType, Metadata, OpCode, Query, ResponseCode};
+use hickory_proto::rr::rdata::{A, AAAA, NS, SOA};
+use hickory_proto::rr::{DNSClass, Name as WireName, RData, Record, RecordType};
+
+use crate::name::Name;
+use crate::snapshot::Snapshot;
+
+/// Octets of a DNS header (RFC 1035 §4.1.1).
+const HEADER_LENGTH: usize = 12;
+/// Octets of the shortest record: a root owner name, and the fixed fields (RFC 1035 §4.1.3).
+const SHORTEST_RECORD: usize = 11;
+/// The largest UDP answer for a client without EDNS (RFC 1035 §2.3.4).
+const PLAIN_UDP_LIMIT: u16 = 512;
+/// The largest UDP answer we send at all, so that none is fragmented (RFC 9715 §3.1).
+const UDP_LIMIT: u16 = 1232;
+
+/// How a query came, which decides how long its answer may be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Transport {
+    /// Datagrams: answers that are too long are truncated.
+    Udp,
+    /// A stream: answers of up to 65,535 octets.
+    Tcp,
+}
+
+/// What every name of a zone resolves to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Addresses {
+    /// The A record's address; `None` answers A with no data.
+    pub ipv4: Option<Ipv4Addr>,
+    /// The AAAA record's address; `None` answers AAAA with no data.
+    pub ipv6: Option<Ipv6Addr>,
+    /// Seconds that a resolver may keep an answer, also a negative one.
+    pub ttl: u32,
+}
+
+impl Default for Addresses {
+    /// Both loopback addresses, for 10 seconds.
+    fn default() -> Self {
+        Self {
+            ipv4: Some(Ipv4Addr::LOCALHOST),
+            ipv6: Some(Ipv6Addr::LOCALHOST),
+            ttl: 10,
+        }
+    }
+}
+
+/// Answers one query from the zones of `snapshot`, or says nothing.
+///
+/// Silence is for what cannot be answered: fewer octets than a header, and messages that are
+/// answers themselves, since answering those could go on for ever between two servers. A query
+/// that does not parse gets FORMERR (RFC 1035 §4.1.1), one with several questions too
+/// (RFC 9619 §4), another opcode NOTIMP, an EDNS version above 0 BADVERS (RFC 6891 §6.1.3), and a
+/// name outside every zone REFUSED. Names in a zone always exist; a type they lack is answered
+/// with no data and the zone's SOA (RFC 2308 §2.2).
+#[must_use]
+pub fn answer(
+    query: &[u8],
+    snapshot: &Snapshot,
+    addresses: &Addresses,
+    transport: Transport,
+) -> Option<Vec<u8>> {
+    let header = Header::read(query)?;
+    if header.is_response() {
+        return None;
+    }
+    if header.op_code() != OpCode::Query {
+        return encode(&header.refuse(ResponseCode::NotImp), transport);
+    }
+    let Some(message) = header.parse(query) else {
+        return encode(&header.refuse(ResponseCode::FormErr), transport);
+    };
+    encode(&respond(&message, snapshot, addresses), transport)
+}
+
+/// The fields of the header that decide what may be said at all.
+struct Header {
+    id: u16,
+    flags: u16,
+    questions: u16,
+    answers: u16,
+    authorities: u16,
+    additionals: u16,
+}
+
+impl Header {
+    fn read(query: &[u8]) -> Option<Self> {
+        let (header, _) = query.split_first_chunk::<HEADER_LENGTH>()?;
+        let [i0, i1, f0, f1, q0, q1, a0, a1, n0, n1, d0, d1] = *header;
+        Some(Self {
+            id: u16::from_be_bytes([i0, i1]),
+            flags: u16::from_be_bytes([f0, f1]),
+            questions: u16::from_be_bytes([q0, q1]),
+            answers: u16::from_be_bytes([a0, a1]),
+            authorities: u16::from_be_bytes([n0, n1]),
+            additionals: u16::from_be_bytes([d0, d1]),
+        })
+    }
+
+    fn is_response(&self) -> bool {
+        self.flags & 0x8000 != 0
+    }
+
+    fn op_code(&self) -> OpCode {
+        OpCode::from_u8(u8::try_from((self.flags >> 11) & 0xf).unwrap_or_default())
+    }
+
+    /// The whole message, when its counts can be true. They are checked first because the codec
+    /// reserves memory by them, and a datagram of 12 octets may claim 65,535 records.
+    fn parse(&self, query: &[u8]) -> Option<Message> {
+        let room = query
+            .len()
+            .saturating_sub(HEADER_LENGTH)
+            .checked_div(SHORTEST_RECORD)?;
+        let plausible = self.questions == 1
+            && self.answers == 0
+            && self.authorities == 0
+            && usize::from(self.additionals) <= room;
+        plausible.then(|| Message::from_vec(query).ok()).flatten()
+    }
+
+    fn refuse(&self, code: ResponseCode) -> Message {
+        let mut message = Message::response(self.id, self.op_code());
+        message.metadata.recursion_desired = self.flags & 0x0100 != 0;
+        message.metadata.response_code = code;
+        message
+    }
+}
+
+fn respond(query: &Message, snapshot: &Snapshot, addresses: &Addresses) -> Message {
+    let mut response = Message::new(query.metadata.id, MessageType::Response, OpCode::Query);
+    response.metadata = Metadata::response_from_request(&query.metadata);
+    response.metadata.checking_disabled = false;
+    response.add_queries(query.queries.iter().cloned());
+    if let Some(asked) = &query.edns {
+        let mut edns = Edns::new();
+        edns.set_max_payload(UDP_LIMIT)
+            .set_version(0)
+            .set_dnssec_ok(asked.flags().dnssec_ok);
+        // The client's limit rides along in our OPT until `encode` has obeyed it.
+        edns.set_max_payload(asked.max_payload().clamp(PLAIN_UDP_LIMIT, UDP_LIMIT));
+        response.set_edns(edns);
+        if asked.version() > 0 {
+            response.metadata.response_code = ResponseCode::BADVERS;
+            return response;
+        }
+    }
+    if let Some(question) = query.queries.first() {
+        fill(&mut response, question, snapshot, addresses);
+    }
+    response
+}
+
+fn fill(response: &mut Message, question: &Query, snapshot: &Snapshot, addresses: &Addresses) {
+    let name = question.name().to_lowercase().to_ascii();
+    let name = name.strip_suffix('.').unwrap_or(&name);
+    let class_known = matches!(question.query_class(), DNSClass::IN | DNSClass::ANY);
+    let kind = question.query_type();
+    let transfer = matches!(kind, RecordType::AXFR | RecordType::IXFR);
+    let zone = snapshot.zone_of(name).filter(|_| class_known && !transfer);
+    let Some((zone, apex)) = zone.and_then(|zone| Some((zone, wire_name(zone)?))) else {
+        response.metadata.response_code = ResponseCode::Refused;
+        return;
+    };
+    response.metadata.authoritative = true;
+
+    let owner = question.name().clone();
+    let serial = snapshot.configuration().revision;
+    let mut records: Vec<RData> = Vec::new();
+    if matches!(kind, RecordType::A | RecordType::ANY) {
+        records.extend(addresses.ipv4.map(|ip| RData::A(A(ip))));
+    }
+    if matches!(kind, RecordType::AAAA | RecordType::ANY) {
+        records.extend(addresses.ipv6.map(|ip| RData::AAAA(AAAA(ip))));
+    }
+    if name == zone.as_str() {
+        if matches!(kind, RecordType::NS | RecordType::ANY) {
+            records.extend(below(&apex, "ns").map(|name| RData::NS(NS(name))));
+        }
+        if matches!(kind, RecordType::SOA | RecordType::ANY) {
+            records.extend(soa(&apex, serial, addresses.ttl));
+        }
+    }
+    if records.is_empty() {
+        let soa = soa(&apex, serial, addresses.ttl);
+        response
+            .add_authorities(soa.map(|soa| Record::from_rdata(apex.clone(), addresses.ttl, soa)));
+    }
+    response.add_answers(
+        records
+            .into_iter()
+            .map(|data| Record::from_rdata(owner.clone(), addresses.ttl, data)),
+    );
+}
+
+fn wire_name(name: &Name) -> Option<WireName> {
+    let mut name = WireName::from_ascii(name.as_str()).ok()?;
+    name.set_fqdn(true);
+    Some(name)
+}
+
+fn below(apex: &WireName, label: &str) -> Option<WireName> {
+    // A zone of 253 octets has no room for a label in front: its apex then names itself.
+    apex.prepend_label(label)
+        .ok()
+        .or_else(|| Some(apex.clone()))
+}
+
+/// The zone's SOA. Its serial is the configuration's revision, and all its times are short since
+/// no secondary server exists; `minimum` bounds negative answers (RFC 2308 §4).
+fn soa(apex: &WireName, revision: u64, ttl: u32) -> Option<RData> {
+    let serial = u32::try_from(revision & u64::from(u32::MAX)).unwrap_or_default();
+    let (server, mailbox) = (below(apex, "ns")?, below(apex, "hostmaster")?);
+    Some(RData::SOA(SOA::new(
+        server, mailbox, serial, 3600, 600, 86_400, ttl,
+    )))
+}
+
+/// Writes `response` out, cut down to the question when it is longer than the client takes
+/// (RFC 1035 §4.2.1, RFC 6891 §6.2.5).
+fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>> {
+    let limit = match (transport, &response.edns) {
+        (Transport::Tcp, _) => u16::MAX,
+        (Transport::Udp, None) => PLAIN_UDP_LIMIT,
+        (Transport::Udp, Some(edns)) => edns.max_payload(),
+    };
+    let mut response = response.clone();
+    if let Some(edns) = &mut response.edns {
+        edns.set_max_payload(UDP_LIMIT);
+    }
+    let octets = response.to_vec().ok()?;
+    if octets.len() <= usize::from(limit) {
+        return Some(octets);
+    }
+    response.truncate().to_vec().ok()
+}
+
+#[cfg(test)]
+#[allow(
+    clippy::indexing_slicing,
+    clippy::arithmetic_side_effects,
+    reason = "a test that panics has failed, as it should"
+)]
+mod tests {
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+    use crate::configuration::{Configuration, Zone};
+
+    fn snapshot() -> Snapshot {
+        Snapshot::compile(Configuration {
+            revision: 7,
+            zones: vec![Zone {
+                name: "moor.test".parse().unwrap(),
+            }],
+            routes: Vec::new(),
+        })
+    }
+
+    fn query(name: &str, kind: RecordType) -> Message {
+        let mut message = Message::new(0x1234, MessageType::Query, OpCode::Query);
+        message.metadata.recursion_desired = true;
+        message.add_query(Query::query(WireName::from_ascii(name).unwrap(), kind));
+        message
+    }
+
+    fn ask(query: &[u8], transport: Transport) -> Option<Message> {
+        let octets = answer(query, &snapshot(), &Addresses::default(), transport)?;
+        Some(Message::from_vec(&octets).unwrap())
+    }
+
+    fn ask_message(message: &Message) -> Message {
+        ask(&message.to_vec().unwrap(), Transport::Udp).unwrap()
+    }
+
+    #[rstest]
+    #[case("booking.moor.test.", RecordType::A, &["127.0.0.1"])]
+    #[case("moor.test.", RecordType::A, &["127.0.0.1"])]
+    #[case("a.b.c.moor.test.", RecordType::AAAA, &["::1"])]
+    #[case("moor.test.", RecordType::NS, &["ns.moor.test."])]
+    #[case("moor.test.", RecordType::SOA, &["ns.moor.test. hostmaster.moor.test. 7 3600 600 86400 10"])]
+    #[case("x.moor.test.", RecordType::ANY, &["127.0.0.1", "::1"])]
+    #[case("x.moor.test.", RecordType::MX, &[])]
+    #[case("x.moor.test.", RecordType::SOA, &[])]
+    #[case("x.moor.test.", RecordType::TXT, &[])]
+    fn zone_answers(#[case] name: &str, #[case] kind: RecordType, #[case] wanted: &[&str]) {
+        let response = ask_message(&query(name, kind));
+        let found: Vec<_> = response
+            .answers
+            .iter()
+            .map(|r| r.data.to_string())
+            .collect();
+        assert_eq!(found, wanted);
+        assert_eq!(response.metadata.response_code, ResponseCode::NoError);
+        assert!(response.metadata.authoritative && !response.metadata.recursion_available);
+        assert!(
+            response.metadata.recursion_desired,
+            "RD is copied (RFC 1035 section 4.1.1)"
+        );
+        let negative = response
+            .authorities
+            .iter()
+            .map(Record::record_type)
+            .collect::<Vec<_>>();
+        let soa = if wanted.is_empty() {
+            vec![RecordType::SOA]
+        } else {
+            vec![]
+        };
+        assert_eq!(
+            negative, soa,
+            "a negative answer carries the SOA, others do not"
+        );
+    }
+
+    #[rstest]
+    #[case("example.com.", RecordType::A)]
+    #[case("blackmoor.test.", RecordType::A)]
+    #[case("test.", RecordType::SOA)]
+    #[case(".", RecordType::NS)]
+    #[case("moor.test.", RecordType::AXFR)]
+    fn outside_the_zones_is_refused(#[case] name: &str, #[case] kind: RecordType) {
+        let response = ask_message(&query(name, kind));
+        assert_eq!(response.metadata.response_code, ResponseCode::Refused);
+        assert!(!response.metadata.authoritative && response.answers.is_empty());
+    }
+
+    #[test]
+    fn case_is_kept_as_asked() {
+        let response = ask_message(&query("BooKing.MOOR.tesT.", RecordType::A));
+        assert_eq!(response.queries[0].name().to_ascii(), "BooKing.MOOR.tesT.");
+        assert_eq!(response.answers[0].name.to_ascii(), "BooKing.MOOR.tesT.");
+    }
+
+    #[test]
+    fn a_missing_family_is_answered_with_no_data() {
+        let addresses = Addresses {
+            ipv6: None,
+            ..Addresses::default()
+        };
+        let octets = query("x.moor.test.", RecordType::AAAA).to_vec().unwrap();
+        let octets = answer(&octets, &snapshot(), &addresses, Transport::Udp).unwrap();
+        let response = Message::from_vec(&octets).unwrap();
+        assert_eq!(response.metadata.response_code, ResponseCode::NoError);
+        assert!(response.answers.is_empty() && response.authorities.len() == 1);
+    }
+
+    fn edns(payload: u16, version: u8) -> Message {
+        let mut message = query("x.moor.test.", RecordType::A);
+        let mut edns = Edns::new();
+        edns.set_max_payload(payload)
+            .set_version(version)
+            .set_dnssec_ok(true);
+        message.set_edns(edns);
+        message
+    }
+
+    #[test]
+    fn edns_is_answered_with_edns() {
+        let response = ask_message(&edns(4096, 0));
+        let edns = response.edns.unwrap();
+        assert_eq!((edns.max_payload(), edns.version()), (UDP_LIMIT, 0));
+        assert!(edns.flags().dnssec_ok);
+        assert!(
+            ask_message(&query("x.moor.test.", RecordType::A))
+                .edns
+                .is_none()
+        );
+    }
+
+    #[test]
+    fn a_later_edns_version_is_badvers() {
+        let response = ask_message(&edns(4096, 1));
+        // 16 is BADVERS in an OPT record, and BADSIG, by which the codec calls it, elsewhere.
+        assert_eq!(u16::from(response.metadata.response_code), 16);
+        assert_eq!(response.edns.unwrap().version(), 0);
+        assert!(response.answers.is_empty());
+    }
+
+    #[rstest]
+    #[case(Transport::Udp, None, true)]
+    #[case(Transport::Udp, Some(600), true)]
+    #[case(Transport::Udp, Some(1000), false)]
+    #[case(Transport::Tcp, None, false)]
+    fn long_answers_are_truncated(
+        #[case] transport: Transport,
+        #[case] payload: Option<u16>,
+        #[case] truncated: bool,
+    ) {
+        let mut message = query("x.moor.test.", RecordType::A);
+        let owner = message.queries[0].name().clone();
+        message.add_answers((0..50u8).map(|i| {
+            Record::from_rdata(owner.clone(), 10, RData::A(A(Ipv4Addr::new(127, 0, 0, i))))
+        }));
+        if let Some(payload) = payload {
+            let mut edns = Edns::new();
+            edns.set_max_payload(payload);
+            message.set_edns(edns);
+        }
+        let octets = encode(&message, transport).unwrap();
+        let response = Message::from_vec(&octets).unwrap();
+        assert_eq!(response.metadata.truncation, truncated);
+        assert_eq!(response.answers.len(), if truncated { 0 } else { 50 });
+        assert_eq!(response.queries.len(), 1);
+        assert_eq!(response.edns.is_some(), payload.is_some());
+    }
+
+    /// One valid query, changed in one place.
+    fn changed(position: usize, octets: &[u8]) -> Vec<u8> {
+        let mut message = query("x.moor.test.", RecordType::A).to_vec().unwrap();
+        message.splice(position..position + octets.len(), octets.iter().copied());
+        message
+    }
+
+    #[rstest]
+    #[case::two_questions(changed(4, &[0, 2]), ResponseCode::FormErr)]
+    #[case::no_question(changed(4, &[0, 0]), ResponseCode::FormErr)]
+    #[case::claims_records(changed(10, &[0xff, 0xff]), ResponseCode::FormErr)]
+    #[case::claims_answers(changed(6, &[0, 1]), ResponseCode::FormErr)]
+    #[case::pointer_to_itself(changed(12, &[0xc0, 12]), ResponseCode::FormErr)]
+    #[case::pointer_forward(changed(12, &[0xc0, 14]), ResponseCode::FormErr)]
+    #[case::label_past_the_end(changed(12, &[63]), ResponseCode::FormErr)]
+    #[case::reserved_label_type(changed(12, &[0x80]), ResponseCode::FormErr)]
+    #[case::header_alone(changed(0, &[])[..12].to_vec(), ResponseCode::FormErr)]
+    #[case::cut_short(changed(0, &[])[..20].to_vec(), ResponseCode::FormErr)]
+    #[case::status(changed(2, &[0x10]), ResponseCode::NotImp)]
+    #[case::notify(changed(2, &[0x20]), ResponseCode::NotImp)]
+    #[case::update(changed(2, &[0x28]), ResponseCode::NotImp)]
+    #[case::chaos_class(changed(27, &[0, 3]), ResponseCode::Refused)]
+    fn malformed_queries(#[case] octets: Vec<u8>, #[case] code: ResponseCode) {
+        let response = ask(&octets, Transport::Udp).unwrap();
+        assert_eq!(response.metadata.response_code, code);
+        assert_eq!(response.metadata.id, 0x1234);
+        assert_eq!(response.metadata.message_type, MessageType::Response);
+    }
+
+    #[test]
+    fn short_messages_and_answers_are_met_with_silence() {
+        for length in 0..HEADER_LENGTH {
+            assert_eq!(ask(&changed(0, &[])[..length], Transport::Udp), None);
+        }
+        assert_eq!(ask(&changed(2, &[0x81]), Transport::Udp), None);
+    }
+
+    proptest! {
+        /// Whatever comes, an answer parses and repeats the id.
+        #[test]
+        fn garbage_never_panics(
+            mut octets in prop::collection::vec(any::<u8>(), 0..80),
+            plausible in any::<bool>(),
+        ) {
+            if plausible && octets.len() >= HEADER_LENGTH {
+                octets.splice(2..HEADER_LENGTH, [1, 0, 0, 1, 0, 0, 0, 0, 0, octets[11] % 3]);
+            }
+            if let Some(response) = ask(&octets, Transport::Udp) {
+                let id = u16::from_be_bytes([octets[0], octets[1]]);
+                prop_assert_eq!(response.metadata.id, id);
+            }
+        }
+    }
+}

@@ -1,0 +1,28 @@
+//! Names, zones, routes, DNS answers, certificates and verdicts: everything Bent Lane decides.
+//!
+//! This crate is sans-I/O: bytes and facts go in, decisions come out. It opens no socket, reads no
+//! file and asks no clock; `now` is an argument. What observes and what acts lives in the crates
+//! that depend on this one.
+//!
+//! Start from [`Configuration`], what the user wrote down, and [`Snapshot`], the compiled picture
+//! of it that the data plane reads. [`dns::answer`] turns a query into its answer,
+//! [`authority::Authority`] issues certificates, and [`check::diagnose`] turns observations into a
+//! verdict.
+
+pub mod authority;
+pub mod check;
+pub mod dns;
+
+mod address;
+mod configuration;
+mod error;
+mod name;
+mod snapshot;
+mod target;
+
+pub use address::{Address, AddressError, PathPrefix, Pattern};
+pub use configuration::{Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone};
+pub use error::chain;
+pub use name::{Name, NameError};
+pub use snapshot::{Snapshot, TargetId};
+pub use target::{Target, TargetError};
