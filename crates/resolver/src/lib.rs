@@ -1,0 +1,13 @@
+//! The DNS listeners: UDP and TCP sockets in front of [`bentlane_core::dns::answer`].
+//!
+//! The resolver runs on a thread with a runtime of its own, so that answers do not wait behind the
+//! proxy's work. It reads the current [`Snapshot`](bentlane_core::Snapshot) and nothing else: no
+//! lock, no database. Start from [`Sockets::bind`].
+
+mod serve;
+mod sockets;
+mod tcp;
+mod udp;
+
+pub use serve::{Handle, View};
+pub use sockets::{BindError, Sockets};

@@ -1,0 +1,68 @@
+use std::io;
+use std::net::{SocketAddr, TcpListener, UdpSocket};
+
+/// How often to look for a port that is free for both transports when any port will do.
+const PORT_TRIES: usize = 16;
+
+/// The bound sockets of a resolver that does not serve yet.
+#[derive(Debug)]
+pub struct Sockets {
+    pub(crate) pairs: Vec<(UdpSocket, TcpListener)>,
+}
+
+/// An address that could not be bound.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot listen for DNS on {address}")]
+pub struct BindError {
+    /// The address.
+    pub address: SocketAddr,
+    /// The system's reason.
+    pub source: io::Error,
+}
+
+impl Sockets {
+    /// Binds UDP and TCP on each address. Port 0 finds one that is free for both.
+    ///
+    /// # Errors
+    /// The first address that cannot be bound.
+    pub fn bind(addresses: &[SocketAddr]) -> Result<Self, BindError> {
+        let pairs = addresses
+            .iter()
+            .map(|address| {
+                bind_pair(*address).map_err(|source| BindError {
+                    address: *address,
+                    source,
+                })
+            })
+            .collect::<Result<_, _>>()?;
+        Ok(Self { pairs })
+    }
+
+    /// Where the sockets listen, with the ports that were found.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn addresses(&self) -> io::Result<Vec<SocketAddr>> {
+        self.pairs.iter().map(|(udp, _)| udp.local_addr()).collect()
+    }
+}
+
+fn bind_pair(address: SocketAddr) -> io::Result<(UdpSocket, TcpListener)> {
+    let tries = if address.port() == 0 { PORT_TRIES } else { 1 };
+    let mut outcome = try_pair(address);
+    for _ in 1..tries {
+        if outcome.is_ok() {
+            break;
+        }
+        outcome = try_pair(address);
+    }
+    outcome
+}
+
+fn try_pair(address: SocketAddr) -> io::Result<(UdpSocket, TcpListener)> {
+    let udp = UdpSocket::bind(address)?;
+    let tcp = TcpListener::bind(udp.local_addr()?)?;
+    udp.set_nonblocking(true)?;
+    tcp.set_nonblocking(true)?;
+    Ok((udp, tcp))
+}

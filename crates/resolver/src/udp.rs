@@ -1,0 +1,53 @@
+use std::io;
+use std::net::SocketAddr;
+
+use bentlane_core::dns::Transport;
+use tokio::net::UdpSocket;
+use tokio_util::sync::CancellationToken;
+use tracing::debug;
+
+use crate::serve::View;
+
+/// Queries answered before other tasks of the thread get their turn.
+const TURN: usize = 64;
+/// Octets of the longest query that is read; what is longer is cut, and so malformed.
+const LONGEST_QUERY: usize = 4096;
+
+pub(crate) async fn serve(socket: UdpSocket, view: View, shutdown: CancellationToken) {
+    let mut buffer = vec![0; LONGEST_QUERY];
+    loop {
+        tokio::select! {
+            biased;
+            () = shutdown.cancelled() => return,
+            ready = socket.readable() => {
+                if let Err(cause) = ready {
+                    debug!(%cause, "a UDP socket is not readable");
+                }
+            }
+        }
+        for _ in 0..TURN {
+            match socket.try_recv_from(&mut buffer) {
+                Ok((length, peer)) => answer(&socket, &view, &buffer[..length], peer).await,
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
+                // Left by an answer of ours to a client that is gone (ICMP port unreachable).
+                Err(cause) => debug!(%cause, "a UDP socket reports an error"),
+            }
+        }
+        tokio::task::yield_now().await;
+    }
+}
+
+async fn answer(socket: &UdpSocket, view: &View, query: &[u8], peer: SocketAddr) {
+    let Some(answer) = view.answer(query, Transport::Udp) else {
+        return;
+    };
+    let sent = match socket.try_send_to(&answer, peer) {
+        Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+            socket.send_to(&answer, peer).await
+        }
+        sent => sent,
+    };
+    if let Err(cause) = sent {
+        debug!(%peer, %cause, "an answer could not be sent");
+    }
+}
