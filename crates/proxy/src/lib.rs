@@ -1,0 +1,26 @@
+//! The TLS and HTTP listeners: what comes in under a route's name goes out to its target.
+//!
+//! [`Proxy`] owns what all connections share: the current routes with a pool of idle connections
+//! for each target, and the certificates. [`Proxy::serve`] runs the listeners. The way of a request
+//! is in `forward`; what it may not carry across is in `headers`; what a person sees when it cannot
+//! pass is in `page`.
+//!
+//! What the proxy leaves to others: which routes there are (it is given snapshots), and which
+//! certificates may be made (it is given an issuer).
+
+mod body;
+mod certificates;
+mod forward;
+mod headers;
+mod listener;
+mod page;
+mod plane;
+mod pool;
+mod redirect;
+mod server;
+mod upgrade;
+
+pub use certificates::Certificates;
+pub use listener::{BindError, Listeners};
+pub use plane::Limits;
+pub use server::Proxy;

@@ -1,0 +1,126 @@
+use std::future::Future;
+use std::io;
+use std::net::{SocketAddr, TcpListener as StdListener};
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::time::sleep;
+use tokio_util::sync::CancellationToken;
+use tracing::warn;
+
+/// How long accepting pauses when the system has no descriptor left.
+const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
+
+/// The bound sockets of a proxy that does not serve yet.
+#[derive(Debug)]
+pub struct Listeners {
+    pub(crate) plain: Vec<StdListener>,
+    pub(crate) tls: Vec<StdListener>,
+}
+
+/// An address that could not be bound.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot listen on {address}")]
+pub struct BindError {
+    /// The address.
+    pub address: SocketAddr,
+    /// The system's reason.
+    pub source: io::Error,
+}
+
+impl Listeners {
+    /// Binds the addresses for HTTP in the clear. Port 0 finds a free one.
+    ///
+    /// # Errors
+    /// The first address that cannot be bound.
+    pub fn plain(addresses: &[SocketAddr]) -> Result<Self, BindError> {
+        Ok(Self {
+            plain: bind_all(addresses)?,
+            tls: Vec::new(),
+        })
+    }
+
+    /// Binds the addresses for TLS, too.
+    ///
+    /// # Errors
+    /// The first address that cannot be bound.
+    pub fn and_tls(mut self, addresses: &[SocketAddr]) -> Result<Self, BindError> {
+        self.tls = bind_all(addresses)?;
+        Ok(self)
+    }
+
+    /// Where the plain sockets listen.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn plain_addresses(&self) -> io::Result<Vec<SocketAddr>> {
+        self.plain.iter().map(StdListener::local_addr).collect()
+    }
+
+    /// Where the TLS sockets listen.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn tls_addresses(&self) -> io::Result<Vec<SocketAddr>> {
+        self.tls.iter().map(StdListener::local_addr).collect()
+    }
+}
+
+fn bind_all(addresses: &[SocketAddr]) -> Result<Vec<StdListener>, BindError> {
+    let bind = |address: &SocketAddr| {
+        let listener = StdListener::bind(address)?;
+        listener.set_nonblocking(true)?;
+        Ok(listener)
+    };
+    addresses
+        .iter()
+        .map(|address| {
+            bind(address).map_err(|source| BindError {
+                address: *address,
+                source,
+            })
+        })
+        .collect()
+}
+
+/// Accepts until `shutdown`, one `serve` for each connection; the permit counts it until dropped.
+pub(crate) async fn accept<F, S>(
+    listener: TcpListener,
+    permits: Arc<Semaphore>,
+    shutdown: CancellationToken,
+    serve: S,
+) where
+    F: Future<Output = ()> + Send + 'static,
+    S: Fn(TcpStream, SocketAddr, OwnedSemaphorePermit) -> F,
+{
+    let accepting = async {
+        while let Ok(permit) = Arc::clone(&permits).acquire_owned().await {
+            match listener.accept().await {
+                Ok((stream, peer)) => {
+                    let _ = stream.set_nodelay(true); // a refusal costs only latency
+                    tokio::spawn(serve(stream, peer, permit));
+                }
+                Err(error) if is_peer_error(&error) => {}
+                Err(cause) => {
+                    warn!(%cause, "cannot accept connections for now");
+                    sleep(EXHAUSTED_PAUSE).await;
+                }
+            }
+        }
+    };
+    tokio::select! {
+        () = shutdown.cancelled() => {}
+        () = accepting => {}
+    }
+}
+
+fn is_peer_error(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::ConnectionRefused
+            | io::ErrorKind::ConnectionAborted
+            | io::ErrorKind::ConnectionReset
+    )
+}

@@ -1,0 +1,64 @@
+use http::header::LOCATION;
+use http::{Request, Response, StatusCode};
+use hyper::body::Incoming;
+
+use crate::body::ResponseBody;
+use crate::forward::{host_of, name_of};
+use crate::page::Page;
+
+/// Sends a client of the plain port to the same URL over TLS, method and body kept (RFC 9110
+/// §15.4.9).
+pub(crate) fn to_https(request: &Request<Incoming>, https_port: u16) -> Response<ResponseBody> {
+    let host = match host_of(request) {
+        Ok(host) => host,
+        Err(reason) => return Page::bad_request(reason).response(),
+    };
+    let name = name_of(host.as_bytes());
+    let path = request
+        .uri()
+        .path_and_query()
+        .map_or("/", |path| path.as_str());
+    let mut response = Response::new(ResponseBody::empty());
+    match location(&name, https_port, path).parse() {
+        Ok(location) => {
+            *response.status_mut() = StatusCode::PERMANENT_REDIRECT;
+            response.headers_mut().insert(LOCATION, location);
+        }
+        Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,
+    }
+    response
+}
+
+fn location(name: &str, port: u16, path: &str) -> String {
+    let path = if path.starts_with('/') { path } else { "/" };
+    let bracketed = if name.contains(':') {
+        format!("[{name}]")
+    } else {
+        name.to_owned()
+    };
+    match port {
+        443 => format!("https://{bracketed}{path}"),
+        port => format!("https://{bracketed}:{port}{path}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("a.test", 443, "/x?y", "https://a.test/x?y")]
+    #[case("a.test", 7443, "/", "https://a.test:7443/")]
+    #[case("::1", 7443, "/", "https://[::1]:7443/")]
+    #[case("a.test", 443, "*", "https://a.test/")]
+    fn the_same_url_over_tls(
+        #[case] name: &str,
+        #[case] port: u16,
+        #[case] path: &str,
+        #[case] wanted: &str,
+    ) {
+        assert_eq!(location(name, port, path), wanted);
+    }
+}
