@@ -1,0 +1,54 @@
+use std::io::ErrorKind;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use bentlane_core::Target;
+use bentlane_core::check::{Attempt, Connect, Refusal};
+use tokio::net::{TcpStream, lookup_host};
+use tokio::task::JoinSet;
+use tokio::time::timeout;
+
+/// Connects to every address of `target` at once, and lets go again.
+pub(crate) async fn connect(target: &Target, limit: Duration) -> Connect {
+    let addresses = match target.addresses() {
+        Ok(addresses) => addresses,
+        Err((host, port)) => match timeout(limit, lookup_host((host, port))).await {
+            Ok(Ok(found)) => found.collect(),
+            Ok(Err(error)) => {
+                return Connect::UnknownHost {
+                    reason: error.to_string(),
+                };
+            }
+            Err(_) => {
+                return Connect::UnknownHost {
+                    reason: "the look-up takes too long".into(),
+                };
+            }
+        },
+    };
+    let mut tries: JoinSet<_> = addresses
+        .iter()
+        .map(|address| attempt(*address, limit))
+        .collect();
+    let mut failed = Vec::new();
+    while let Some(outcome) = tries.join_next().await {
+        match outcome {
+            Ok(Ok(open)) => return Connect::Open(open),
+            Ok(Err(attempt)) => failed.push(attempt),
+            // Only a panic in `attempt` or an abort ends it otherwise, and it does neither.
+            Err(_) => {}
+        }
+    }
+    failed.sort_by_key(|attempt| attempt.address);
+    Connect::Closed(failed)
+}
+
+async fn attempt(address: SocketAddr, limit: Duration) -> Result<SocketAddr, Attempt> {
+    let refusal = match timeout(limit, TcpStream::connect(address)).await {
+        Ok(Ok(_)) => return Ok(address),
+        Ok(Err(error)) if error.kind() == ErrorKind::ConnectionRefused => Refusal::Refused,
+        Ok(Err(error)) => Refusal::Other(error.to_string()),
+        Err(_) => Refusal::Silent,
+    };
+    Err(Attempt { address, refusal })
+}
