@@ -1,0 +1,10 @@
+//! The tables as SeaORM sees them.
+#![allow(
+    unreachable_pub,
+    reason = "the derive macros want public models in private modules"
+)]
+
+pub(crate) mod journal;
+pub(crate) mod revision;
+pub(crate) mod route;
+pub(crate) mod zone;

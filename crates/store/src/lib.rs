@@ -1,0 +1,15 @@
+//! What is kept: the configuration and its journal in PostgreSQL, and the files of the data folder.
+//!
+//! [`Store`] reads and changes the configuration; every change is one transaction with its journal
+//! entry. [`Cluster`] is the private PostgreSQL server, when no other database is given.
+//! [`DataDir`] holds the files beside it. What may be changed is decided by `bentlane_core`.
+
+mod cluster;
+mod data_dir;
+mod entity;
+mod migration;
+mod store;
+
+pub use cluster::{Cluster, ClusterError};
+pub use data_dir::{DataDir, DataDirError, Lock};
+pub use store::{CHANNEL, JournalEntry, Store, StoreError};

@@ -1,0 +1,15 @@
+//! The steps that bring a database's tables to the form of this version.
+
+use sea_orm_migration::prelude::*;
+
+mod m0001_configuration;
+
+/// All steps, in order.
+#[derive(Debug)]
+pub(crate) struct Migrator;
+
+impl MigratorTrait for Migrator {
+    fn migrations() -> Vec<Box<dyn MigrationTrait>> {
+        vec![Box::new(m0001_configuration::Migration)]
+    }
+}

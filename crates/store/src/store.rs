@@ -1,0 +1,511 @@
+use std::time::Duration;
+
+use bentlane_core::{Address, Change, Configuration, Name, Rejection, Route, Target, Zone};
+use sea_orm::ActiveValue::{NotSet, Set};
+use sea_orm::sqlx;
+use sea_orm::sqlx::postgres::PgListener;
+use sea_orm::{
+    AccessMode, ColumnTrait, ConnectOptions, ConnectionTrait, Database, DatabaseConnection,
+    DatabaseTransaction, DbErr, EntityTrait, IsolationLevel, QueryFilter, QueryOrder, QuerySelect,
+    RuntimeErr, TransactionTrait,
+};
+use sea_orm_migration::MigratorTrait;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use time::OffsetDateTime;
+
+use crate::entity::{journal, revision, route, zone};
+use crate::migration::Migrator;
+
+/// The channel on which the database tells of each new revision.
+pub const CHANNEL: &str = "bentlane_configuration";
+
+/// How long to wait for a connection before the database counts as unreachable.
+const CONNECT_LIMIT: Duration = Duration::from_secs(5);
+
+/// The configuration and its journal.
+#[derive(Clone, Debug)]
+pub struct Store {
+    database: DatabaseConnection,
+}
+
+/// One line of the journal.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct JournalEntry {
+    /// The revision that the change made.
+    pub revision: u64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Who: the command line or the console, and the account.
+    pub who: String,
+    /// `add`, `edit` or `remove`.
+    pub action: String,
+    /// `zone` or `route`.
+    pub kind: String,
+    /// The zone's name or the route's address.
+    pub subject: String,
+    /// What was there before.
+    pub before: Option<Value>,
+    /// What is there since.
+    pub after: Option<Value>,
+}
+
+/// Why the store did not do what it was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The database does not answer. It may come back.
+    #[error("the database is not reachable")]
+    Unreachable(#[source] DbErr),
+    /// The change breaks a rule; nothing was changed.
+    #[error(transparent)]
+    Rejected(#[from] Rejection),
+    /// The database holds something that this version cannot read.
+    #[error("the database holds a {kind} that cannot be read: `{value}`")]
+    Unreadable {
+        /// What it should be.
+        kind: &'static str,
+        /// What it is.
+        value: String,
+    },
+    /// Anything else that the database says.
+    #[error("the database refuses")]
+    Database(#[source] DbErr),
+}
+
+impl StoreError {
+    /// A connection that was lost, or could not be made.
+    #[must_use]
+    pub fn from_connection(error: sqlx::Error) -> Self {
+        Self::Unreachable(DbErr::Conn(RuntimeErr::SqlxError(error.into())))
+    }
+}
+
+impl From<DbErr> for StoreError {
+    fn from(error: DbErr) -> Self {
+        let lost = match &error {
+            DbErr::Conn(_) | DbErr::ConnectionAcquire(_) => true,
+            DbErr::Exec(RuntimeErr::SqlxError(cause))
+            | DbErr::Query(RuntimeErr::SqlxError(cause)) => {
+                cause.as_database_error().is_none_or(|error| {
+                    // Class 57P: the server is shutting down, crashed, or cannot take connections.
+                    error.code().is_some_and(|code| code.starts_with("57P"))
+                })
+            }
+            _ => false,
+        };
+        if lost {
+            Self::Unreachable(error)
+        } else {
+            Self::Database(error)
+        }
+    }
+}
+
+impl Store {
+    /// Connects to the database at `url` and brings its tables to the form of this version.
+    ///
+    /// # Errors
+    /// When the database is not reachable or refuses.
+    pub async fn connect(url: &str) -> Result<Self, StoreError> {
+        let mut options = ConnectOptions::new(url);
+        options
+            .max_connections(8)
+            .min_connections(1)
+            .connect_timeout(CONNECT_LIMIT)
+            .acquire_timeout(CONNECT_LIMIT)
+            .sqlx_logging(false);
+        let database = Database::connect(options).await?;
+        Migrator::up(&database, None).await?;
+        Ok(Self { database })
+    }
+
+    /// A connection on which the database tells of each new revision, on [`CHANNEL`].
+    ///
+    /// # Errors
+    /// When no connection can be had.
+    pub async fn listen(&self) -> Result<PgListener, StoreError> {
+        let pool = self.database.get_postgres_connection_pool();
+        let mut listener = PgListener::connect_with(pool)
+            .await
+            .map_err(StoreError::from_connection)?;
+        listener
+            .listen(CHANNEL)
+            .await
+            .map_err(StoreError::from_connection)?;
+        Ok(listener)
+    }
+
+    /// The configuration as of one revision.
+    ///
+    /// # Errors
+    /// When the database is not reachable, or holds what cannot be read.
+    pub async fn configuration(&self) -> Result<Configuration, StoreError> {
+        let isolation = Some(IsolationLevel::RepeatableRead);
+        let transaction = self
+            .database
+            .begin_with_config(isolation, Some(AccessMode::ReadOnly))
+            .await?;
+        let number = revision::Entity::find_by_id(1).one(&transaction).await?;
+        read(&transaction, number.map_or(0, |row| row.number)).await
+    }
+
+    /// Makes `change` with its journal entry, all or nothing, and returns the new revision. When
+    /// this returns, the change is on the disk.
+    ///
+    /// # Errors
+    /// When the change breaks a rule or the database fails; nothing is changed then.
+    pub async fn apply(&self, who: &str, change: &Change) -> Result<u64, StoreError> {
+        let transaction = self.database.begin().await?;
+        let counter = revision::Entity::find_by_id(1)
+            .lock_exclusive()
+            .one(&transaction)
+            .await?;
+        let next = counter.map_or(0, |row| row.number) + 1;
+        let configuration = read(&transaction, next - 1).await?;
+        configuration.check(change)?;
+        for entry in perform(&transaction, &configuration, change).await? {
+            journal::Entity::insert(journal::ActiveModel {
+                id: NotSet,
+                revision: Set(next),
+                at: Set(OffsetDateTime::now_utc()),
+                who: Set(who.to_owned()),
+                action: Set(entry.action.to_owned()),
+                kind: Set(entry.kind.to_owned()),
+                subject: Set(entry.subject),
+                before: Set(entry.before),
+                after: Set(entry.after),
+            })
+            .exec(&transaction)
+            .await?;
+        }
+        revision::Entity::update(revision::ActiveModel {
+            id: Set(1),
+            number: Set(next),
+        })
+        .exec(&transaction)
+        .await?;
+        transaction
+            .execute_unprepared(&format!("NOTIFY {CHANNEL}, '{next}'"))
+            .await?;
+        transaction.commit().await?;
+        u64::try_from(next).map_err(|_| unreadable("revision", &next))
+    }
+
+    /// The latest `most` entries of the journal, newest first.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn journal(&self, most: u64) -> Result<Vec<JournalEntry>, StoreError> {
+        let rows = journal::Entity::find()
+            .order_by_desc(journal::Column::Id)
+            .limit(most)
+            .all(&self.database)
+            .await?;
+        rows.into_iter()
+            .map(|row| {
+                Ok(JournalEntry {
+                    revision: u64::try_from(row.revision)
+                        .map_err(|_| unreadable("revision", &row.revision))?,
+                    at: row.at,
+                    who: row.who,
+                    action: row.action,
+                    kind: row.kind,
+                    subject: row.subject,
+                    before: row.before,
+                    after: row.after,
+                })
+            })
+            .collect()
+    }
+}
+
+fn unreadable(kind: &'static str, value: &impl ToString) -> StoreError {
+    StoreError::Unreadable {
+        kind,
+        value: value.to_string(),
+    }
+}
+
+async fn read(
+    transaction: &DatabaseTransaction,
+    revision: i64,
+) -> Result<Configuration, StoreError> {
+    let zones = zone::Entity::find()
+        .order_by_asc(zone::Column::Name)
+        .all(transaction)
+        .await?;
+    let routes = route::Entity::find()
+        .order_by_asc(route::Column::Name)
+        .order_by_asc(route::Column::Prefix)
+        .all(transaction)
+        .await?;
+    Ok(Configuration {
+        revision: u64::try_from(revision).map_err(|_| unreadable("revision", &revision))?,
+        zones: zones
+            .into_iter()
+            .map(|row| {
+                let name: Name = row
+                    .name
+                    .parse()
+                    .map_err(|_| unreadable("zone", &row.name))?;
+                Ok(Zone { name })
+            })
+            .collect::<Result<_, StoreError>>()?,
+        routes: routes
+            .into_iter()
+            .map(read_route)
+            .collect::<Result<_, _>>()?,
+    })
+}
+
+fn read_route(row: route::Model) -> Result<Route, StoreError> {
+    let to: Target = row
+        .target
+        .parse()
+        .map_err(|_| unreadable("target", &row.target))?;
+    let pattern = row
+        .name
+        .parse()
+        .map_err(|_| unreadable("route", &row.name))?;
+    let prefix = row
+        .prefix
+        .parse()
+        .map_err(|_| unreadable("path prefix", &row.prefix))?;
+    Ok(Route {
+        address: Address { pattern, prefix },
+        to,
+    })
+}
+
+/// What the journal says of one row that changed.
+struct Entry {
+    action: &'static str,
+    kind: &'static str,
+    subject: String,
+    before: Option<Value>,
+    after: Option<Value>,
+}
+
+fn route_entry(
+    action: &'static str,
+    address: &Address,
+    before: Option<&Target>,
+    after: Option<&Target>,
+) -> Entry {
+    let value = |to: &Target| json!({ "address": address, "to": to });
+    Entry {
+        action,
+        kind: "route",
+        subject: address.to_string(),
+        before: before.map(value),
+        after: after.map(value),
+    }
+}
+
+async fn perform(
+    transaction: &DatabaseTransaction,
+    configuration: &Configuration,
+    change: &Change,
+) -> Result<Vec<Entry>, StoreError> {
+    let value = |zone: &Name| Some(json!({ "name": zone }));
+    match change {
+        Change::AddZone(name) => {
+            zone::Entity::insert(zone::ActiveModel {
+                id: NotSet,
+                name: Set(name.to_string()),
+                created_at: Set(OffsetDateTime::now_utc()),
+            })
+            .exec(transaction)
+            .await?;
+            Ok(vec![Entry {
+                action: "add",
+                kind: "zone",
+                subject: name.to_string(),
+                before: None,
+                after: value(name),
+            }])
+        }
+        Change::RemoveZone { name, with_routes } => {
+            let mut entries = Vec::new();
+            let routes = if *with_routes {
+                configuration.routes_only_in(name)
+            } else {
+                Vec::new()
+            };
+            for route in routes {
+                delete_route(transaction, &route.address).await?;
+                entries.push(route_entry("remove", &route.address, Some(&route.to), None));
+            }
+            zone::Entity::delete_many()
+                .filter(zone::Column::Name.eq(name.as_str()))
+                .exec(transaction)
+                .await?;
+            entries.push(Entry {
+                action: "remove",
+                kind: "zone",
+                subject: name.to_string(),
+                before: value(name),
+                after: None,
+            });
+            Ok(entries)
+        }
+        Change::AddRoute(route) => {
+            route::Entity::insert(route::ActiveModel {
+                id: NotSet,
+                name: Set(route.address.pattern.to_string()),
+                prefix: Set(route.address.prefix.to_string()),
+                target: Set(route.to.to_string()),
+                created_at: Set(OffsetDateTime::now_utc()),
+            })
+            .exec(transaction)
+            .await?;
+            Ok(vec![route_entry(
+                "add",
+                &route.address,
+                None,
+                Some(&route.to),
+            )])
+        }
+        Change::EditRoute { address, to } => {
+            route::Entity::update_many()
+                .col_expr(route::Column::Target, to.to_string().into())
+                .filter(at(address))
+                .exec(transaction)
+                .await?;
+            let before = configuration.route(address).map(|route| &route.to);
+            Ok(vec![route_entry("edit", address, before, Some(to))])
+        }
+        Change::RemoveRoute(address) => {
+            delete_route(transaction, address).await?;
+            let before = configuration.route(address).map(|route| &route.to);
+            Ok(vec![route_entry("remove", address, before, None)])
+        }
+    }
+}
+
+fn at(address: &Address) -> sea_orm::Condition {
+    sea_orm::Condition::all()
+        .add(route::Column::Name.eq(address.pattern.to_string()))
+        .add(route::Column::Prefix.eq(address.prefix.to_string()))
+}
+
+async fn delete_route(
+    transaction: &DatabaseTransaction,
+    address: &Address,
+) -> Result<(), StoreError> {
+    route::Entity::delete_many()
+        .filter(at(address))
+        .exec(transaction)
+        .await?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Cluster, DataDir};
+
+    /// The one trip through a real server that the unit tests make; the end-to-end tests make more.
+    #[tokio::test(flavor = "multi_thread")]
+    async fn changes_are_kept_with_their_journal_and_survive_a_crash_of_the_server() {
+        let outer = tempfile::tempdir_in("/tmp").unwrap();
+        let data_dir = DataDir::open(outer.path().join("data")).unwrap();
+        open_up(outer.path());
+        let mut cluster = Cluster::start(&data_dir).await.unwrap();
+        let store = Store::connect(&cluster.url()).await.unwrap();
+        let mut news = store.listen().await.unwrap();
+
+        let zone: Name = "moor.test".parse().unwrap();
+        let address: Address = "*.hut.moor.test/a".parse().unwrap();
+        let route = Route {
+            address: address.clone(),
+            to: "4310".parse().unwrap(),
+        };
+        let to: Target = "http://127.0.0.1:4311".parse().unwrap();
+        let changes = [
+            Change::AddZone(zone.clone()),
+            Change::AddRoute(route.clone()),
+            Change::EditRoute {
+                address: address.clone(),
+                to: to.clone(),
+            },
+        ];
+        for (number, change) in changes.iter().enumerate() {
+            assert_eq!(
+                store.apply("rowan", change).await.unwrap(),
+                number as u64 + 1
+            );
+            assert_eq!(
+                news.recv().await.unwrap().payload(),
+                (number + 1).to_string()
+            );
+        }
+        let refused = store.apply("rowan", &changes[1]).await;
+        assert!(
+            matches!(refused, Err(StoreError::Rejected(Rejection::Taken(_)))),
+            "{refused:?}"
+        );
+
+        let (pid, port, _) = cluster.running().unwrap();
+        let raw = i32::try_from(pid).unwrap();
+        let process = rustix::process::Pid::from_raw(raw).unwrap();
+        rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
+        while std::path::Path::new(&format!("/proc/{pid}")).exists() {
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+        cluster.ensure_running().await.unwrap();
+        assert_eq!(
+            cluster.port(),
+            port,
+            "the same port, so that the pool finds it again"
+        );
+
+        let configuration = store.configuration().await.unwrap();
+        assert_eq!(
+            configuration.revision, 3,
+            "what was refused changed nothing"
+        );
+        assert_eq!(configuration.routes, [Route { address, to }]);
+        store
+            .apply(
+                "rowan",
+                &Change::RemoveZone {
+                    name: zone,
+                    with_routes: true,
+                },
+            )
+            .await
+            .unwrap();
+        let told: Vec<_> = store
+            .journal(10)
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|entry| {
+                format!(
+                    "{} {} {} {}",
+                    entry.revision, entry.action, entry.kind, entry.subject
+                )
+            })
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "4 remove zone moor.test",
+                "4 remove route *.hut.moor.test/a",
+                "3 edit route *.hut.moor.test/a",
+                "2 add route *.hut.moor.test/a",
+                "1 add zone moor.test",
+            ]
+        );
+        cluster.stop().await.unwrap();
+        assert!(cluster.running().is_none());
+    }
+
+    /// Lets the database's own account through, when the tests run as root.
+    fn open_up(path: &std::path::Path) {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o711)).unwrap();
+    }
+}
