@@ -1,0 +1,121 @@
+//! The API under `/api/v1`: what the command line and the console use, and nothing else.
+//!
+//! Each file holds one noun: its types, its handlers, and their place in the router. The OpenAPI
+//! document is made from the same router, so that it cannot name a route that is not there.
+
+#![allow(
+    unused_qualifications,
+    reason = "the macro that describes operations qualifies types"
+)]
+
+mod authority;
+mod checks;
+mod events;
+mod guard;
+mod journal;
+mod problem;
+mod routes;
+mod session;
+mod status;
+mod zones;
+
+use std::sync::Arc;
+
+use axum::http::{StatusCode, Uri};
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use axum::{Json, Router, middleware};
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+
+pub use authority::AuthorityView;
+pub use checks::{CheckRequest, Verdicts};
+pub use journal::{Journal, JournalLine};
+pub use problem::{FieldError, Problem};
+pub use routes::{RouteInput, RoutePatch, RouteView, Routes};
+pub use session::SignInLink;
+pub use status::{DatabaseKind, DatabaseStatus, Listeners, Status};
+pub use zones::{ZoneInput, ZoneView, Zones};
+
+use crate::console;
+use crate::state::State;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Bent Lane",
+    description = "Names with HTTPS for what runs on this machine, proved hop by hop. Send the \
+                   token of the data folder's `token` file as `Authorization: Bearer TOKEN`.",
+    license(name = "MIT")
+))]
+struct Document;
+
+/// The document, and the router that it describes.
+fn described() -> (Router<Arc<State>>, utoipa::openapi::OpenApi) {
+    OpenApiRouter::with_openapi(Document::openapi())
+        .nest("/api/v1", all())
+        .split_for_parts()
+}
+
+fn all() -> OpenApiRouter<Arc<State>> {
+    OpenApiRouter::new()
+        .merge(status::router())
+        .merge(zones::router())
+        .merge(routes::router())
+        .merge(checks::router())
+        .merge(authority::router())
+        .merge(journal::router())
+        .merge(session::router())
+        .merge(events::router())
+}
+
+/// Everything that the API's listener serves: the API, sign-in and the console.
+pub(crate) fn router(state: Arc<State>) -> Router {
+    let (api, document) = described();
+    let document = Arc::new(document);
+    let serve_document = move || {
+        let document = Arc::clone(&document);
+        async move { Json((*document).clone()) }
+    };
+    let signed_in = middleware::from_fn_with_state(Arc::clone(&state), guard::require_sign_in);
+    let addressed_to_us = middleware::from_fn_with_state(Arc::clone(&state), guard::require_host);
+    api.route("/api/v1/openapi.json", get(serve_document))
+        .route("/api/{*path}", axum::routing::any(no_such_path))
+        .layer(signed_in)
+        .route("/sign-in", get(session::sign_in))
+        .fallback(console::serve)
+        .layer(addressed_to_us)
+        .with_state(state)
+}
+
+async fn no_such_path(uri: Uri) -> Response {
+    Problem::new(
+        StatusCode::NOT_FOUND,
+        format!("the API has no path {}", uri.path()),
+    )
+    .into_response()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use super::*;
+
+    #[test]
+    fn every_operation_is_described() {
+        let (_, document) = described();
+        let json = serde_json::to_value(&document).unwrap();
+        assert_eq!(json["openapi"], "3.1.0");
+        let mut ids = BTreeSet::new();
+        for (path, item) in json["paths"].as_object().unwrap() {
+            assert!(path.starts_with("/api/v1/"), "{path}");
+            for (method, operation) in item.as_object().unwrap() {
+                let id = operation["operationId"].as_str().unwrap().to_owned();
+                assert!(ids.insert(id), "{method} {path} has an id of its own");
+                let summary = operation["summary"].as_str().unwrap_or_default();
+                assert!(!summary.is_empty(), "{method} {path} says what it does");
+            }
+        }
+        assert!(ids.len() > 10, "{ids:?}");
+    }
+}

@@ -1,0 +1,162 @@
+use axum::extract::rejection::{JsonRejection, QueryRejection};
+use axum::http::header::CONTENT_TYPE;
+use axum::http::{HeaderValue, StatusCode};
+use axum::response::{IntoResponse, Response};
+use bentlane_core::{Invalid, Rejection, chain};
+use bentlane_store::StoreError;
+use serde::{Deserialize, Serialize};
+use tracing::error;
+use utoipa::ToSchema;
+
+use crate::state::{ChangeError, Unavailable};
+
+/// An error as RFC 9457 writes it: `application/problem+json`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// The status code's own words.
+    pub title: String,
+    /// The status code.
+    pub status: u16,
+    /// What is wrong, in a sentence.
+    pub detail: String,
+    /// Which fields break which rules; empty when the fault is no field's.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<FieldError>,
+}
+
+/// A field that breaks a rule.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FieldError {
+    /// The field's name.
+    pub field: String,
+    /// The rule.
+    pub reason: String,
+}
+
+impl Problem {
+    pub(crate) fn new(status: StatusCode, detail: impl Into<String>) -> Self {
+        Self {
+            title: status.canonical_reason().unwrap_or_default().to_owned(),
+            status: status.as_u16(),
+            detail: detail.into(),
+            errors: Vec::new(),
+        }
+    }
+
+    pub(crate) fn invalid(status: StatusCode, errors: &[Invalid]) -> Self {
+        let detail: Vec<String> = errors.iter().map(ToString::to_string).collect();
+        let errors = errors
+            .iter()
+            .map(|e| FieldError {
+                field: e.field.to_owned(),
+                reason: e.reason.clone(),
+            })
+            .collect();
+        Self {
+            errors,
+            ..Self::new(status, detail.join("; "))
+        }
+    }
+
+    /// A value in a path or query that does not parse.
+    pub(crate) fn value(field: &'static str, error: impl ToString) -> Self {
+        Self::invalid(
+            StatusCode::UNPROCESSABLE_ENTITY,
+            &[Invalid::new(field, error)],
+        )
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, axum::Json(self)).into_response();
+        let media = HeaderValue::from_static("application/problem+json");
+        response.headers_mut().insert(CONTENT_TYPE, media);
+        response
+    }
+}
+
+impl From<Vec<Invalid>> for Problem {
+    fn from(errors: Vec<Invalid>) -> Self {
+        Self::invalid(StatusCode::UNPROCESSABLE_ENTITY, &errors)
+    }
+}
+
+impl From<Rejection> for Problem {
+    fn from(rejection: Rejection) -> Self {
+        match rejection {
+            Rejection::Invalid(invalid) => {
+                Self::invalid(StatusCode::UNPROCESSABLE_ENTITY, &[invalid])
+            }
+            Rejection::Taken(invalid) => Self::invalid(StatusCode::CONFLICT, &[invalid]),
+            missing @ Rejection::Missing { .. } => {
+                Self::new(StatusCode::NOT_FOUND, missing.to_string())
+            }
+        }
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(failure: StoreError) -> Self {
+        match failure {
+            StoreError::Rejected(rejection) => rejection.into(),
+            StoreError::Unreachable(_) => Self::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                format!(
+                    "{}; nothing was changed, and routes work as before: try again",
+                    chain(&failure)
+                ),
+            ),
+            StoreError::Unreadable { .. } | StoreError::Database(_) => {
+                error!(cause = chain(&failure), "the database failed");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
+            }
+        }
+    }
+}
+
+impl From<Unavailable> for Problem {
+    fn from(Unavailable: Unavailable) -> Self {
+        let detail = "the database is not reachable yet; routes work as before: try again";
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, detail)
+    }
+}
+
+impl From<ChangeError> for Problem {
+    fn from(failure: ChangeError) -> Self {
+        match failure {
+            ChangeError::Unavailable => Unavailable.into(),
+            ChangeError::Store(failure) => failure.into(),
+            ChangeError::Authority(failure) => {
+                error!(
+                    cause = chain(&failure),
+                    "no issuing certificate for the new zones"
+                );
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
+            }
+        }
+    }
+}
+
+impl From<JsonRejection> for Problem {
+    fn from(rejection: JsonRejection) -> Self {
+        Self::new(rejection.status(), rejection.body_text())
+    }
+}
+
+impl From<QueryRejection> for Problem {
+    fn from(rejection: QueryRejection) -> Self {
+        Self::new(rejection.status(), rejection.body_text())
+    }
+}
+
+/// A JSON body; one that does not parse is a [`Problem`] too.
+#[derive(axum::extract::FromRequest)]
+#[from_request(via(axum::Json), rejection(Problem))]
+pub(crate) struct Body<T>(pub(crate) T);
+
+/// A query; one that does not parse is a [`Problem`] too.
+#[derive(axum::extract::FromRequestParts)]
+#[from_request(via(axum::extract::Query), rejection(Problem))]
+pub(crate) struct Query<T>(pub(crate) T);

@@ -1,0 +1,201 @@
+use std::sync::Arc;
+
+use axum::extract::{Path, State as Shared};
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use bentlane_core::check::Verdict;
+use bentlane_core::{Address, Change, Rejection, Route, RouteDraft, Target};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::guard::Caller;
+use super::problem::{Body, Problem, Query};
+use crate::board::url;
+use crate::state::State;
+
+/// A route to add.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RouteInput {
+    /// A name in one of the zones, or `*.NAME` for every name below one.
+    pub name: String,
+    /// A path prefix, such as `/api`; every path when it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub prefix: Option<String>,
+    /// Where it leads: a port such as `4310`, or `http://HOST:PORT`.
+    pub to: String,
+}
+
+/// What to change of a route.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RoutePatch {
+    /// Where it leads from now on.
+    pub to: String,
+}
+
+/// A route.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RouteView {
+    /// Name and path prefix together: what the route is called in commands.
+    pub address: String,
+    /// The name or `*.NAME`.
+    pub name: String,
+    /// The path prefix, `/` for every path.
+    pub prefix: String,
+    /// Where it leads.
+    pub to: String,
+    /// Where to open it; `*` stands for a label of your choice.
+    pub url: String,
+    /// What the last check came to; absent before the first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub verdict: Option<Verdict>,
+}
+
+/// All routes, by address.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Routes {
+    /// The routes.
+    pub routes: Vec<RouteView>,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct AddRoute {
+    /// Only say whether the route could be added.
+    #[serde(default)]
+    dry_run: bool,
+}
+
+pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+    OpenApiRouter::new()
+        .routes(routes!(list_routes, add_route))
+        .routes(routes!(show_route, edit_route, remove_route))
+}
+
+fn view(state: &State, route: &Route) -> RouteView {
+    let address = route.address.to_string();
+    let name = route.address.pattern.to_string();
+    RouteView {
+        verdict: state.board.verdict(&address),
+        url: url(
+            &name,
+            state.listening.https_port(),
+            route.address.prefix.as_str(),
+        ),
+        prefix: route.address.prefix.to_string(),
+        to: route.to.to_string(),
+        address,
+        name,
+    }
+}
+
+fn address(text: &str) -> Result<Address, Problem> {
+    text.parse().map_err(|e| Problem::value("address", e))
+}
+
+/// The route with this address, as the data plane has it.
+pub(super) fn find(state: &State, address: &Address) -> Result<Route, Problem> {
+    let snapshot = state.snapshot.load();
+    let found = snapshot.configuration().route(address).cloned();
+    found.ok_or_else(|| Rejection::missing_route(address).into())
+}
+
+/// List the routes with what their last checks came to.
+#[utoipa::path(get, path = "/routes", responses((status = 200, body = Routes)))]
+async fn list_routes(Shared(state): Shared<Arc<State>>) -> Json<Routes> {
+    let snapshot = state.snapshot.load();
+    let routes = snapshot
+        .configuration()
+        .routes
+        .iter()
+        .map(|route| view(&state, route))
+        .collect();
+    Json(Routes { routes })
+}
+
+/// Add a route. It is in force when this returns.
+#[utoipa::path(
+    post, path = "/routes", params(AddRoute), request_body = RouteInput,
+    responses(
+        (status = 200, body = RouteView, description = "with `dry_run`: it could be added"),
+        (status = 201, body = RouteView),
+        (status = 409, body = Problem), (status = 422, body = Problem),
+    ),
+)]
+async fn add_route(
+    Shared(state): Shared<Arc<State>>,
+    Extension(Caller(who)): Extension<Caller>,
+    Query(AddRoute { dry_run }): Query<AddRoute>,
+    Body(input): Body<RouteInput>,
+) -> Result<(StatusCode, Json<RouteView>), Problem> {
+    let (name, prefix) = (input.name.trim(), input.prefix.as_deref().map(str::trim));
+    let route = RouteDraft {
+        name,
+        prefix,
+        to: &input.to,
+    }
+    .parse()?;
+    let change = Change::AddRoute(route.clone());
+    if dry_run {
+        state.snapshot.load().configuration().check(&change)?;
+        return Ok((StatusCode::OK, Json(view(&state, &route))));
+    }
+    state.change(who, &change).await?;
+    Ok((StatusCode::CREATED, Json(view(&state, &route))))
+}
+
+/// Show one route.
+#[utoipa::path(
+    get, path = "/routes/{address}", params(("address" = String, Path, description = "percent-encoded")),
+    responses((status = 200, body = RouteView), (status = 404, body = Problem)),
+)]
+async fn show_route(
+    Shared(state): Shared<Arc<State>>,
+    Path(text): Path<String>,
+) -> Result<Json<RouteView>, Problem> {
+    let route = find(&state, &address(&text)?)?;
+    Ok(Json(view(&state, &route)))
+}
+
+/// Have a route lead elsewhere.
+#[utoipa::path(
+    patch, path = "/routes/{address}", params(("address" = String, Path)), request_body = RoutePatch,
+    responses((status = 200, body = RouteView), (status = 404, body = Problem), (status = 422, body = Problem)),
+)]
+async fn edit_route(
+    Shared(state): Shared<Arc<State>>,
+    Extension(Caller(who)): Extension<Caller>,
+    Path(text): Path<String>,
+    Body(patch): Body<RoutePatch>,
+) -> Result<Json<RouteView>, Problem> {
+    let address = address(&text)?;
+    let to: Target = patch
+        .to
+        .trim()
+        .parse()
+        .map_err(|e| Problem::value("to", e))?;
+    let change = Change::EditRoute {
+        address: address.clone(),
+        to: to.clone(),
+    };
+    state.change(who, &change).await?;
+    Ok(Json(view(&state, &Route { address, to })))
+}
+
+/// Remove a route.
+#[utoipa::path(
+    delete, path = "/routes/{address}", params(("address" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)),
+)]
+async fn remove_route(
+    Shared(state): Shared<Arc<State>>,
+    Extension(Caller(who)): Extension<Caller>,
+    Path(text): Path<String>,
+) -> Result<StatusCode, Problem> {
+    state
+        .change(who, &Change::RemoveRoute(address(&text)?))
+        .await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,135 @@
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use axum::Json;
+use axum::extract::State as Shared;
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::state::State;
+
+/// What runs, where it listens, what is wrong.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// The service's version.
+    pub version: String,
+    /// Its process.
+    pub pid: u32,
+    /// When it started.
+    #[serde(with = "time::serde::rfc3339")]
+    pub started_at: OffsetDateTime,
+    /// Its data folder.
+    pub data_dir: String,
+    /// Where it listens.
+    pub listeners: Listeners,
+    /// The database.
+    pub database: DatabaseStatus,
+    /// The revision of the configuration in force.
+    pub revision: u64,
+    /// How many zones there are.
+    pub zones: usize,
+    /// How many routes there are.
+    pub routes: usize,
+    /// How many routes passed their last check.
+    pub passing: usize,
+    /// The addresses of routes that did not pass their last check, with the reason.
+    pub broken: Vec<BrokenRoute>,
+}
+
+/// A route that did not pass its last check.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BrokenRoute {
+    /// Its address.
+    pub address: String,
+    /// The first finding, in a sentence.
+    pub summary: String,
+}
+
+/// Where each listener listens.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Listeners {
+    /// DNS, UDP and TCP.
+    #[schema(value_type = Vec<String>)]
+    pub dns: Vec<SocketAddr>,
+    /// HTTP in the clear.
+    #[schema(value_type = Vec<String>)]
+    pub http: Vec<SocketAddr>,
+    /// HTTPS.
+    #[schema(value_type = Vec<String>)]
+    pub https: Vec<SocketAddr>,
+    /// The API and the console.
+    #[schema(value_type = Vec<String>)]
+    pub api: Vec<SocketAddr>,
+}
+
+/// Whose database it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DatabaseKind {
+    /// A server of our own in the data folder.
+    Private,
+    /// One that was given by URL.
+    Given,
+}
+
+/// The database.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DatabaseStatus {
+    /// Where it is.
+    pub place: String,
+    /// Whether it answered last time. Routes work without it; changes do not.
+    pub reachable: bool,
+}
+
+pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+    OpenApiRouter::new().routes(routes!(show_status))
+}
+
+/// Show what runs, where it listens and what is wrong.
+#[utoipa::path(get, path = "/status", responses((status = 200, body = Status)))]
+async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
+    let snapshot = state.snapshot.load();
+    let configuration = snapshot.configuration();
+    let verdicts: Vec<_> = configuration
+        .routes
+        .iter()
+        .filter_map(|route| state.board.verdict(&route.address.to_string()))
+        .collect();
+    let broken = verdicts
+        .iter()
+        .filter(|verdict| !verdict.passed)
+        .map(|verdict| BrokenRoute {
+            address: verdict.address.clone(),
+            summary: verdict
+                .findings
+                .first()
+                .map(|f| f.summary.clone())
+                .unwrap_or_default(),
+        });
+    let listening = state.listening.clone();
+    Json(Status {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        pid: std::process::id(),
+        started_at: state.started_at,
+        data_dir: state.data_dir.root().display().to_string(),
+        listeners: Listeners {
+            dns: listening.dns,
+            http: listening.http,
+            https: listening.https,
+            api: listening.api,
+        },
+        database: DatabaseStatus {
+            place: state.database_place.load().to_string(),
+            reachable: state.database_reachable.load(Ordering::Relaxed),
+        },
+        revision: configuration.revision,
+        zones: configuration.zones.len(),
+        routes: configuration.routes.len(),
+        passing: verdicts.iter().filter(|verdict| verdict.passed).count(),
+        broken: broken.collect(),
+    })
+}

@@ -1,0 +1,292 @@
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+use std::{fs, io};
+
+use serde::Deserialize;
+
+/// Everything that a service is started with.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// The folder for everything that is kept.
+    pub data_dir: PathBuf,
+    /// A PostgreSQL database to use; `None` starts a private server in the data folder.
+    pub database_url: Option<String>,
+    /// Where to listen.
+    pub listen: Listen,
+}
+
+/// Where each listener listens.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Listen {
+    /// DNS, over UDP and TCP. Default port 53.
+    pub dns: Vec<ListenAt>,
+    /// HTTP in the clear, which redirects. Default port 80.
+    pub http: Vec<ListenAt>,
+    /// HTTPS. Default port 443.
+    pub https: Vec<ListenAt>,
+    /// The API and the console. Default port 7070.
+    pub api: Vec<ListenAt>,
+}
+
+/// One place to listen at: a port on both loopback families, or one loopback address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "PortOrText")]
+pub enum ListenAt {
+    /// 127.0.0.1, and ::1 where the machine has it.
+    Port(u16),
+    /// This address alone; port 0 finds a free one.
+    Address(SocketAddr),
+}
+
+/// A setting that cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum ConfigError {
+    /// A place to listen at does not parse.
+    #[error("`{given}` is no place to listen at: give a port from 1 to 65535, or ADDRESS:PORT")]
+    ListenAt {
+        /// The text.
+        given: String,
+    },
+    /// An address beyond loopback.
+    #[error("{address} is not a loopback address: Bent Lane listens on this machine alone")]
+    NotLoopback {
+        /// The address.
+        address: IpAddr,
+    },
+    /// The file is not there or cannot be read.
+    #[error("cannot read {path}")]
+    Read {
+        /// The file.
+        path: PathBuf,
+        /// The system's reason.
+        source: io::Error,
+    },
+    /// The file's content does not parse.
+    #[error("{path}: {reason}")]
+    Parse {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong, and on which line.
+        reason: String,
+    },
+}
+
+impl Listen {
+    /// The standard ports, which need root or the right to bind ports below 1024.
+    #[must_use]
+    pub fn standard() -> Self {
+        Self::ports(53, 80, 443)
+    }
+
+    /// Ports that every user may bind.
+    #[must_use]
+    pub fn high() -> Self {
+        Self::ports(7353, 7080, 7443)
+    }
+
+    fn ports(dns: u16, http: u16, https: u16) -> Self {
+        let at = |port| vec![ListenAt::Port(port)];
+        Self {
+            dns: at(dns),
+            http: at(http),
+            https: at(https),
+            api: at(7070),
+        }
+    }
+}
+
+impl ListenAt {
+    /// The socket addresses to bind.
+    #[must_use]
+    pub fn addresses(self) -> Vec<SocketAddr> {
+        match self {
+            Self::Address(address) => vec![address],
+            Self::Port(port) => {
+                let mut addresses = vec![SocketAddr::from((Ipv4Addr::LOCALHOST, port))];
+                if TcpListener::bind((Ipv6Addr::LOCALHOST, 0)).is_ok() {
+                    addresses.push(SocketAddr::from((Ipv6Addr::LOCALHOST, port)));
+                }
+                addresses
+            }
+        }
+    }
+}
+
+impl FromStr for ListenAt {
+    type Err = ConfigError;
+
+    fn from_str(text: &str) -> Result<Self, ConfigError> {
+        if let Ok(address) = text.parse::<SocketAddr>() {
+            if !address.ip().is_loopback() {
+                return Err(ConfigError::NotLoopback {
+                    address: address.ip(),
+                });
+            }
+            return Ok(Self::Address(address));
+        }
+        match text.parse() {
+            Ok(port) if port != 0 => Ok(Self::Port(port)),
+            _ => Err(ConfigError::ListenAt {
+                given: text.to_owned(),
+            }),
+        }
+    }
+}
+
+/// `config.toml`: what need not be typed each time. A flag goes before it.
+#[derive(Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConfigFile {
+    /// See [`Config::data_dir`].
+    pub data_dir: Option<PathBuf>,
+    /// See [`Config::database_url`].
+    pub database_url: Option<String>,
+    /// Whether to use ports that every user may bind.
+    #[serde(default)]
+    pub high_ports: bool,
+    /// Where to listen.
+    #[serde(default)]
+    pub listen: ListenFile,
+}
+
+/// The table `[listen]`: a port, `"ADDRESS:PORT"`, or a list of them, for each listener.
+#[derive(Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ListenFile {
+    /// See [`Listen::dns`].
+    pub dns: Option<OneOrMore>,
+    /// See [`Listen::http`].
+    pub http: Option<OneOrMore>,
+    /// See [`Listen::https`].
+    pub https: Option<OneOrMore>,
+    /// See [`Listen::api`].
+    pub api: Option<OneOrMore>,
+}
+
+/// A single value or a list.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(untagged)]
+pub enum OneOrMore {
+    /// One place.
+    One(ListenAt),
+    /// Several.
+    More(Vec<ListenAt>),
+}
+
+impl From<OneOrMore> for Vec<ListenAt> {
+    fn from(value: OneOrMore) -> Self {
+        match value {
+            OneOrMore::One(at) => vec![at],
+            OneOrMore::More(all) => all,
+        }
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum PortOrText {
+    Port(u16),
+    Text(String),
+}
+
+impl TryFrom<PortOrText> for ListenAt {
+    type Error = ConfigError;
+
+    fn try_from(value: PortOrText) -> Result<Self, ConfigError> {
+        match value {
+            PortOrText::Port(port) => port.to_string().parse(),
+            PortOrText::Text(text) => text.parse(),
+        }
+    }
+}
+
+impl ConfigFile {
+    /// Reads `path`; a file that is not there is an empty one unless it is `required`.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or does not parse: the error names the line.
+    pub fn read(path: &Path, required: bool) -> Result<Self, ConfigError> {
+        let text = match fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == io::ErrorKind::NotFound && !required => {
+                return Ok(Self::default());
+            }
+            Err(source) => {
+                return Err(ConfigError::Read {
+                    path: path.to_owned(),
+                    source,
+                });
+            }
+        };
+        toml_edit::de::from_str(&text).map_err(|error| {
+            let reason = error.to_string().trim_end().to_owned();
+            ConfigError::Parse {
+                path: path.to_owned(),
+                reason,
+            }
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("7353", ListenAt::Port(7353))]
+    #[case("127.0.0.1:0", ListenAt::Address(SocketAddr::from(([127, 0, 0, 1], 0))))]
+    #[case("127.3.4.5:53", ListenAt::Address(SocketAddr::from(([127, 3, 4, 5], 53))))]
+    fn places_to_listen_at(#[case] text: &str, #[case] wanted: ListenAt) {
+        assert_eq!(text.parse::<ListenAt>().unwrap(), wanted);
+    }
+
+    #[rstest]
+    #[case("0", "no place to listen at")]
+    #[case("65536", "no place to listen at")]
+    #[case("localhost:80", "no place to listen at")]
+    #[case("0.0.0.0:443", "not a loopback address")]
+    #[case("192.168.1.4:443", "not a loopback address")]
+    fn places_that_are_refused(#[case] text: &str, #[case] reason: &str) {
+        let error = text.parse::<ListenAt>().unwrap_err().to_string();
+        assert!(error.contains(reason), "{error}");
+    }
+
+    #[rstest]
+    #[case(
+        "high_ports = true\n[listen]\ndns = 7353\nhttps = [\"127.0.0.1:7443\", 8443]",
+        true
+    )]
+    #[case("", true)]
+    #[case("colour = 1", false)]
+    #[case("[listen]\ndns = 70000", false)]
+    #[case("[listen]\ndns = \"0.0.0.0:53\"", false)]
+    fn files(#[case] text: &str, #[case] accepted: bool) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("config.toml");
+        fs::write(&path, text).unwrap();
+        let outcome = ConfigFile::read(&path, true);
+        assert_eq!(outcome.is_ok(), accepted, "{outcome:?}");
+        if let Err(error) = outcome {
+            assert!(
+                error.to_string().contains("line"),
+                "the line is named: {error}"
+            );
+        }
+    }
+
+    #[test]
+    fn a_missing_file_is_an_error_only_when_it_was_asked_for() {
+        let path = Path::new("/nonexistent/config.toml");
+        assert_eq!(
+            ConfigFile::read(path, false).unwrap(),
+            ConfigFile::default()
+        );
+        assert!(matches!(
+            ConfigFile::read(path, true),
+            Err(ConfigError::Read { .. })
+        ));
+    }
+}

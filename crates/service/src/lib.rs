@@ -1,0 +1,21 @@
+//! The service: the API, the wiring of its parts, background checks and the console.
+//!
+//! [`Service::start`] binds every listener, takes up the authority and the last known good
+//! configuration, and connects to the database; [`Service::run`] serves until told to stop. What
+//! the command line and the console exchange with it is in [`api`].
+
+pub mod api;
+
+mod board;
+mod config;
+mod console;
+mod events;
+mod run_file;
+mod service;
+mod sign_in;
+mod state;
+mod wiring;
+
+pub use config::{Config, ConfigError, ConfigFile, Listen, ListenAt};
+pub use run_file::RunFile;
+pub use service::{Service, ServiceError};

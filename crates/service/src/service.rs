@@ -1,0 +1,419 @@
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use arc_swap::{ArcSwap, ArcSwapOption};
+use bentlane_core::authority::{Authority, AuthorityError, Owner};
+use bentlane_core::dns::Addresses;
+use bentlane_core::{Snapshot, chain};
+use bentlane_probe::{ProbeLimits, Prober, port_holder};
+use bentlane_proxy::{Certificates, Limits, Listeners, Proxy};
+use bentlane_resolver::{Sockets, View};
+use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError};
+use time::OffsetDateTime;
+use tokio::net::TcpListener;
+use tokio::sync::Mutex;
+use tokio::time::timeout;
+use tokio_util::sync::CancellationToken;
+use tracing::{error, info, warn};
+
+use crate::api;
+use crate::board::Board;
+use crate::config::{Config, ListenAt};
+use crate::events::Events;
+use crate::run_file::RunFile;
+use crate::sign_in::SignIn;
+use crate::state::{Listening, State, last_known_good};
+use crate::wiring::Database;
+
+/// How long API calls may finish when the service stops.
+const API_DRAIN: Duration = Duration::from_secs(5);
+
+/// A service that is ready: every listener is bound, and the configuration is in force.
+#[derive(Debug)]
+pub struct Service {
+    state: Arc<State>,
+    database: Database,
+    resolver: Sockets,
+    proxy: Listeners,
+    api: Vec<TcpListener>,
+    // Last, so that the folder is given up after everything else.
+    _lock: Lock,
+}
+
+/// Why a service does not start or ends.
+#[derive(Debug, thiserror::Error)]
+pub enum ServiceError {
+    /// The data folder.
+    #[error(transparent)]
+    DataDir(#[from] DataDirError),
+    /// A listener's address cannot be bound.
+    #[error("cannot listen for {purpose} on {address}: {reason}; {advice}")]
+    Bind {
+        /// What the listener is for.
+        purpose: &'static str,
+        /// The address.
+        address: SocketAddr,
+        /// Why, and who has the port.
+        reason: String,
+        /// What to do.
+        advice: String,
+    },
+    /// The authority's files.
+    #[error("the authority in the data folder cannot be used")]
+    Authority(#[from] AuthorityError),
+    /// Only one of the authority's two files is there.
+    #[error(
+        "{found} is there but {missing} is not: put it back from a copy, or move {found} away for a new authority, which then has to be trusted anew"
+    )]
+    HalfAnAuthority {
+        /// The file that is there.
+        found: String,
+        /// The file that is not.
+        missing: String,
+    },
+    /// The private database server.
+    #[error(transparent)]
+    Cluster(#[from] ClusterError),
+    /// The database, at the first start, when there is nothing to go by without it.
+    #[error("cannot use the database at {place}")]
+    Store {
+        /// Where the database is, without its password.
+        place: String,
+        /// Why.
+        source: StoreError,
+    },
+    /// Anything else of the system.
+    #[error("cannot {verb}")]
+    Io {
+        /// What was tried.
+        verb: &'static str,
+        /// The system's reason.
+        source: io::Error,
+    },
+}
+
+fn io_error(verb: &'static str) -> impl FnOnce(io::Error) -> ServiceError {
+    move |source| ServiceError::Io { verb, source }
+}
+
+impl Service {
+    /// Gets everything ready: the data folder, the authority, the listeners, the database.
+    ///
+    /// Without a reachable database the service starts from the last known good configuration; at
+    /// the very first start there is none, and this fails.
+    ///
+    /// # Errors
+    /// See [`ServiceError`]; nothing is left half-made.
+    pub async fn start(config: Config, shutdown: CancellationToken) -> Result<Self, ServiceError> {
+        let data_dir = DataDir::open(&config.data_dir)?;
+        let lock = data_dir.lock()?;
+        let (authority, token) = (take_up_authority(&data_dir)?, take_up_token(&data_dir)?);
+
+        let listen = &config.listen;
+        let (dns, http, https) = (all(&listen.dns), all(&listen.http), all(&listen.https));
+        let resolver =
+            Sockets::bind(&dns).map_err(|e| bind_error("DNS", "--dns", e.address, &e.source))?;
+        let proxy = Listeners::plain(&http)
+            .map_err(|e| bind_error("HTTP", "--http", e.address, &e.source))?
+            .and_tls(&https)
+            .map_err(|e| bind_error("HTTPS", "--https", e.address, &e.source))?;
+        let api = bind_api(&all(&listen.api)).await?;
+        let address = io_error("learn where the listeners listen");
+        let listening = (|| {
+            Ok(Listening {
+                dns: resolver.addresses()?,
+                http: proxy.plain_addresses()?,
+                https: proxy.tls_addresses()?,
+                api: api
+                    .iter()
+                    .map(TcpListener::local_addr)
+                    .collect::<Result<_, _>>()?,
+            })
+        })()
+        .map_err(address)?;
+
+        let known = last_known_good(&data_dir);
+        let first_start = known.is_none();
+        let configuration = known.unwrap_or_default();
+        let issuer = authority.issuer_for(&configuration.zones, OffsetDateTime::now_utc())?;
+        let snapshot = Arc::new(Snapshot::compile(configuration));
+        let certificates = Arc::new(Certificates::new(issuer));
+        let engine = Proxy::new(Arc::clone(&snapshot), certificates, Limits::default());
+        let snapshot = Arc::new(ArcSwap::new(snapshot));
+        let prober = Prober::new(authority.certificate().clone(), ProbeLimits::default())
+            .map_err(io_error("set up checks"))?;
+        let events = Events::new();
+        let resolver_at = listening.dns.first().copied();
+        let board = Board::new(
+            Arc::clone(&snapshot),
+            prober,
+            resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
+            &listening.https,
+            events.clone(),
+        );
+        let state = Arc::new(State {
+            data_dir: data_dir.clone(),
+            authority,
+            snapshot,
+            proxy: engine,
+            board: Arc::new(board),
+            events,
+            sign_in: SignIn::new(token),
+            listening,
+            started_at: OffsetDateTime::now_utc(),
+            shutdown,
+            database_place: ArcSwap::default(),
+            database_reachable: AtomicBool::new(false),
+            store: ArcSwapOption::empty(),
+            reloading: Mutex::new(()),
+        });
+        let mut database = Database::new(config.database_url);
+        if let Err(failure) = database.connect(&state).await {
+            if first_start {
+                // A server that we started is of no use to a service that does not start.
+                database.stop().await;
+                return Err(failure);
+            }
+            warn!(
+                cause = chain(&failure),
+                "starting without the database, from what was in force last"
+            );
+        }
+        RunFile {
+            pid: std::process::id(),
+            api: state.listening.api.clone(),
+        }
+        .write(&data_dir)?;
+        Ok(Self {
+            state,
+            database,
+            resolver,
+            proxy,
+            api,
+            _lock: lock,
+        })
+    }
+
+    /// Where the API and the console listen.
+    #[must_use]
+    pub fn api_addresses(&self) -> &[SocketAddr] {
+        &self.state.listening.api
+    }
+
+    /// Serves until the token given to [`Service::start`] is cancelled, then lets work finish for a
+    /// few seconds and stops the private database server.
+    ///
+    /// # Errors
+    /// When a listener cannot be set up. What goes wrong while stopping is logged.
+    pub async fn run(self) -> Result<(), ServiceError> {
+        let Self {
+            state,
+            mut database,
+            resolver,
+            proxy,
+            api,
+            _lock,
+        } = self;
+        let shutdown = state.shutdown.clone();
+        let stop_on_failure = shutdown.clone().drop_guard();
+        let view = View {
+            snapshot: Arc::clone(&state.snapshot),
+            addresses: addresses(&state.listening),
+        };
+        let resolver = resolver
+            .serve(view, shutdown.clone())
+            .map_err(io_error("start the resolver"))?;
+        let serving = tokio::spawn({
+            let (engine, shutdown) = (state.proxy.clone(), shutdown.clone());
+            async move { engine.serve(proxy, shutdown).await }
+        });
+        let checking = tokio::spawn({
+            let (board, shutdown) = (Arc::clone(&state.board), shutdown.clone());
+            async move { board.keep_checking(shutdown).await }
+        });
+        let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
+        info!(
+            https = ?state.listening.https,
+            dns = ?state.listening.dns,
+            console = ?state.listening.api,
+            "serving"
+        );
+        database.keep(&state).await;
+
+        // The token is cancelled now, so each of these ends within its own limit.
+        drop(stop_on_failure);
+        for (part, task) in [("proxy", serving), ("API", answering)] {
+            match task.await {
+                Ok(Ok(())) => {}
+                Ok(Err(cause)) => error!(part, %cause, "ended with an error"),
+                Err(cause) => error!(part, %cause, "ended abruptly"),
+            }
+        }
+        if let Err(cause) = checking.await {
+            error!(%cause, "the checks ended abruptly");
+        }
+        if let Ok(Err(cause)) = tokio::task::spawn_blocking(|| resolver.join()).await {
+            error!(%cause, "the resolver ended abruptly");
+        }
+        state.store.store(None);
+        database.stop().await;
+        RunFile::remove(&state.data_dir)?;
+        info!("stopped");
+        Ok(())
+    }
+}
+
+/// What names resolve to: the addresses on which HTTPS listens.
+fn addresses(listening: &Listening) -> Addresses {
+    let ips = || listening.https.iter().map(SocketAddr::ip);
+    let ipv4 = ips().find_map(|ip| match ip {
+        std::net::IpAddr::V4(ip) => Some(ip),
+        std::net::IpAddr::V6(_) => None,
+    });
+    let ipv6 = ips().find_map(|ip| match ip {
+        std::net::IpAddr::V4(_) => None,
+        std::net::IpAddr::V6(ip) => Some(ip),
+    });
+    Addresses {
+        ipv4,
+        ipv6,
+        ..Addresses::default()
+    }
+}
+
+fn all(places: &[ListenAt]) -> Vec<SocketAddr> {
+    places.iter().flat_map(|place| place.addresses()).collect()
+}
+
+async fn bind_api(addresses: &[SocketAddr]) -> Result<Vec<TcpListener>, ServiceError> {
+    let mut listeners = Vec::with_capacity(addresses.len());
+    for address in addresses {
+        let listener = TcpListener::bind(address)
+            .await
+            .map_err(|source| bind_error("the API", "--api", *address, &source))?;
+        listeners.push(listener);
+    }
+    Ok(listeners)
+}
+
+fn bind_error(
+    purpose: &'static str,
+    flag: &str,
+    address: SocketAddr,
+    source: &io::Error,
+) -> ServiceError {
+    let (reason, advice) = match source.kind() {
+        io::ErrorKind::AddrInUse => {
+            let holder = port_holder(address)
+                .map_or_else(|| "another program".to_owned(), |holder| holder.to_string());
+            let advice = format!(
+                "stop it, or choose another port with {flag} PORT (--high-ports chooses four that \
+                 are mostly free)"
+            );
+            (format!("{holder} has the port"), advice)
+        }
+        io::ErrorKind::PermissionDenied => (
+            "ports below 1024 need root or the capability CAP_NET_BIND_SERVICE".to_owned(),
+            "start with --high-ports to do without".to_owned(),
+        ),
+        _ => (
+            source.to_string(),
+            format!("choose another place with {flag} ADDRESS:PORT"),
+        ),
+    };
+    ServiceError::Bind {
+        purpose,
+        address,
+        reason,
+        advice,
+    }
+}
+
+/// The authority in the data folder; a new one at the first start.
+fn take_up_authority(data_dir: &DataDir) -> Result<Authority, ServiceError> {
+    const CERTIFICATE: &str = "root.pem";
+    const KEY: &str = "root.key";
+    match (data_dir.read(CERTIFICATE)?, data_dir.read_secret(KEY)?) {
+        (Some(certificate), Some(key)) => Ok(Authority::load(&certificate, &key)?),
+        (None, None) => {
+            let owner = Owner {
+                user: user_name(),
+                host: host_name(),
+            };
+            let authority = Authority::create(&owner, OffsetDateTime::now_utc())?;
+            // The key first: a certificate without its key would be no authority.
+            data_dir.write_secret(KEY, authority.key_pem().as_bytes())?;
+            data_dir.write(CERTIFICATE, authority.certificate_pem().as_bytes())?;
+            Ok(authority)
+        }
+        // A crash between the two writes leaves a key that nothing was signed with.
+        (None, Some(_)) => {
+            data_dir.remove(KEY)?;
+            take_up_authority(data_dir)
+        }
+        (Some(_), None) => Err(ServiceError::HalfAnAuthority {
+            found: data_dir.path(CERTIFICATE).display().to_string(),
+            missing: data_dir.path(KEY).display().to_string(),
+        }),
+    }
+}
+
+fn take_up_token(data_dir: &DataDir) -> Result<String, ServiceError> {
+    const TOKEN: &str = "token";
+    if let Some(token) = data_dir.read_secret(TOKEN)?
+        && !token.trim().is_empty()
+    {
+        return Ok(token.trim().to_owned());
+    }
+    let token = SignIn::secret();
+    data_dir.write_secret(TOKEN, token.as_bytes())?;
+    Ok(token)
+}
+
+fn user_name() -> String {
+    let named = ["USER", "LOGNAME"]
+        .iter()
+        .find_map(|name| std::env::var(name).ok());
+    named.filter(|name| !name.is_empty()).unwrap_or_else(|| {
+        let id = rustix::process::geteuid();
+        if id.is_root() {
+            "root".to_owned()
+        } else {
+            format!("user {}", id.as_raw())
+        }
+    })
+}
+
+fn host_name() -> String {
+    rustix::system::uname()
+        .nodename()
+        .to_string_lossy()
+        .into_owned()
+}
+
+async fn serve_api(listeners: Vec<TcpListener>, state: Arc<State>) -> io::Result<()> {
+    let shutdown = state.shutdown.clone();
+    let router = api::router(state);
+    let mut serving: tokio::task::JoinSet<io::Result<()>> = listeners
+        .into_iter()
+        .map(|listener| {
+            let (router, shutdown) = (router.clone(), shutdown.clone());
+            async move {
+                axum::serve(listener, router)
+                    .with_graceful_shutdown(async move { shutdown.cancelled().await })
+                    .await
+            }
+        })
+        .collect();
+    shutdown.cancelled().await;
+    let drained = timeout(API_DRAIN, async {
+        while let Some(ended) = serving.join_next().await {
+            ended.map_err(io::Error::other)??;
+        }
+        Ok(())
+    });
+    drained.await.unwrap_or(Ok(()))
+}

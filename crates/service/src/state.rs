@@ -1,0 +1,141 @@
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use arc_swap::{ArcSwap, ArcSwapOption};
+use bentlane_core::authority::{Authority, AuthorityError};
+use bentlane_core::{Change, Configuration, Snapshot, chain};
+use bentlane_proxy::Proxy;
+use bentlane_store::{DataDir, Store, StoreError};
+use time::OffsetDateTime;
+use tokio::sync::Mutex;
+use tokio_util::sync::CancellationToken;
+use tracing::{error, info};
+
+use crate::board::Board;
+use crate::events::{Event, Events};
+use crate::sign_in::SignIn;
+
+/// The file with the last known good configuration.
+const LAST_GOOD: &str = "last-known-good.json";
+
+/// Where every listener listens, as bound.
+#[derive(Clone, Debug)]
+pub(crate) struct Listening {
+    pub(crate) dns: Vec<SocketAddr>,
+    pub(crate) http: Vec<SocketAddr>,
+    pub(crate) https: Vec<SocketAddr>,
+    pub(crate) api: Vec<SocketAddr>,
+}
+
+impl Listening {
+    /// The port that URLs of routes name.
+    pub(crate) fn https_port(&self) -> u16 {
+        self.https.first().map_or(443, SocketAddr::port)
+    }
+}
+
+/// What the parts of the service share.
+#[derive(Debug)]
+pub(crate) struct State {
+    pub(crate) data_dir: DataDir,
+    pub(crate) authority: Authority,
+    pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
+    pub(crate) proxy: Proxy,
+    pub(crate) board: Arc<Board>,
+    pub(crate) events: Events,
+    pub(crate) sign_in: SignIn,
+    pub(crate) listening: Listening,
+    pub(crate) started_at: OffsetDateTime,
+    pub(crate) shutdown: CancellationToken,
+    /// Where the database is, without its password.
+    pub(crate) database_place: ArcSwap<String>,
+    pub(crate) database_reachable: AtomicBool,
+    pub(crate) store: ArcSwapOption<Store>,
+    /// One reload at a time, so that revisions are published in order.
+    pub(crate) reloading: Mutex<()>,
+}
+
+impl State {
+    /// The store, when the database has been reached at least once.
+    ///
+    /// # Errors
+    /// [`Unavailable`] before that.
+    pub(crate) fn store(&self) -> Result<Arc<Store>, Unavailable> {
+        self.store.load_full().ok_or(Unavailable)
+    }
+
+    /// Makes a change and returns when the data plane goes by it.
+    pub(crate) async fn change(&self, who: &str, change: &Change) -> Result<u64, ChangeError> {
+        let store = self.store().map_err(|_| ChangeError::Unavailable)?;
+        let revision = store.apply(who, change).await?;
+        self.reload().await?;
+        Ok(revision)
+    }
+
+    /// Reads the configuration and, when it is newer, publishes it.
+    pub(crate) async fn reload(&self) -> Result<(), ChangeError> {
+        let store = self.store().map_err(|_| ChangeError::Unavailable)?;
+        let _one = self.reloading.lock().await;
+        let configuration = store.configuration().await?;
+        self.database_reachable.store(true, Ordering::Relaxed);
+        if configuration != *self.snapshot.load().configuration() {
+            self.publish(configuration)?;
+        }
+        Ok(())
+    }
+
+    /// Has the data plane go by `configuration` and keeps it as the last known good one.
+    fn publish(&self, configuration: Configuration) -> Result<(), AuthorityError> {
+        let kept = serde_json::json!(configuration).to_string();
+        let snapshot = Arc::new(Snapshot::compile(configuration));
+        let (now, previous) = (OffsetDateTime::now_utc(), self.snapshot.load_full());
+        let (zones, revision) = (
+            &snapshot.configuration().zones,
+            snapshot.configuration().revision,
+        );
+        if *zones != previous.configuration().zones {
+            let issuer = self.authority.issuer_for(zones, now)?;
+            self.proxy.certificates().replace_issuer(issuer);
+        }
+        self.proxy.publish(Arc::clone(&snapshot));
+        self.snapshot.store(snapshot);
+        if let Err(cause) = self.data_dir.write(LAST_GOOD, kept.as_bytes()) {
+            error!(
+                cause = chain(&cause),
+                "cannot keep the last known good configuration"
+            );
+        }
+        info!(revision, "the configuration is in force");
+        self.events.tell(Event::Configuration { revision });
+        self.board.configuration_changed();
+        Ok(())
+    }
+}
+
+/// The configuration that was in force last, from the data folder; `None` when there is none that
+/// can be read.
+pub(crate) fn last_known_good(data_dir: &DataDir) -> Option<Configuration> {
+    let text = data_dir
+        .read(LAST_GOOD)
+        .inspect_err(|cause| error!(cause = chain(cause), "the last configuration is lost"))
+        .ok()??;
+    serde_json::from_str(&text)
+        .inspect_err(|cause| error!(%cause, "the last known good configuration is damaged"))
+        .ok()
+}
+
+/// The database has not been reached yet.
+#[derive(Debug)]
+pub(crate) struct Unavailable;
+
+/// Why a change was not made, or not published.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ChangeError {
+    #[error("the database is not reachable yet")]
+    Unavailable,
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Authority(#[from] AuthorityError),
+}
