@@ -1,0 +1,134 @@
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+
+use crate::cmd::{authority, check, console, journal, route, serve, status, zone};
+
+/// Real names with real HTTPS for what runs on this machine, proved hop by hop.
+#[derive(Debug, Parser)]
+#[command(
+    name = "bentlane",
+    version,
+    max_term_width = 100,
+    after_help = "Examples:
+  bentlane serve --high-ports              run the service, as any user
+  bentlane zone add moor.test              answer for moor.test and every name below it
+  bentlane route add booking.moor.test 4310
+  bentlane check                           prove every hop of every route
+
+Exit codes: 0 done, 1 the answer is no (a check failed), 2 wrong usage, 3 the service is not reachable."
+)]
+pub(crate) struct Args {
+    #[command(flatten)]
+    pub(crate) global: Global,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Options of every command.
+#[derive(Debug, ClapArgs)]
+pub(crate) struct Global {
+    /// How to print what was asked for
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value_t,
+        help_heading = "Global options"
+    )]
+    pub(crate) format: Format,
+    /// The service's folder [default: ~/.local/share/bentlane, /var/lib/bentlane for root]
+    #[arg(
+        long,
+        global = true,
+        value_name = "DIR",
+        env = "BENTLANE_DATA_DIR",
+        hide_env_values = true,
+        help_heading = "Global options"
+    )]
+    pub(crate) data_dir: Option<PathBuf>,
+    /// The settings [default: ~/.config/bentlane/config.toml]
+    #[arg(
+        long,
+        global = true,
+        value_name = "FILE",
+        env = "BENTLANE_CONFIG",
+        hide_env_values = true,
+        help_heading = "Global options"
+    )]
+    pub(crate) config: Option<PathBuf>,
+}
+
+/// How data is printed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people
+    #[default]
+    Table,
+    /// For programs
+    Json,
+}
+
+/// What to do.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Run the service in the foreground
+    Serve(serve::Serve),
+    /// Show what runs, where it listens and what is wrong
+    Status(status::Status),
+    /// Prove every hop of every route, or of these
+    Check(check::Check),
+    /// Add, list and remove zones: the suffixes that resolve to this machine
+    #[command(subcommand)]
+    Zone(zone::Zone),
+    /// Add, list, show, edit and remove routes: which name leads to which port
+    #[command(subcommand)]
+    Route(route::Route),
+    /// Show and export the certificate authority
+    #[command(subcommand)]
+    Authority(authority::Authority),
+    /// Show what changed, when and by whom
+    Journal(journal::Journal),
+    /// Open the console in a browser, signed in
+    Console(console::Console),
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::{Command, CommandFactory};
+
+    use super::*;
+
+    fn each(command: &Command, visit: &mut impl FnMut(&Command)) {
+        visit(command);
+        for sub in command
+            .get_subcommands()
+            .filter(|sub| sub.get_name() != "help")
+        {
+            each(sub, visit);
+        }
+    }
+
+    #[test]
+    fn the_grammar_is_consistent() {
+        Args::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_says_what_it_does_and_shows_an_example() {
+        each(&Args::command(), &mut |command| {
+            assert!(command.get_about().is_some(), "{}", command.get_name());
+            if !command.has_subcommands() || command.get_name() == "bentlane" {
+                let help = command
+                    .get_after_help()
+                    .map(ToString::to_string)
+                    .unwrap_or_default();
+                assert!(
+                    help.contains("Examples:\n  bentlane"),
+                    "{}",
+                    command.get_name()
+                );
+            }
+        });
+    }
+}

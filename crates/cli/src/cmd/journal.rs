@@ -1,0 +1,59 @@
+use bentlane_service::api::{Journal as JournalView, JournalLine};
+use clap::Args;
+use serde_json::Value;
+use time::macros::format_description;
+
+use crate::client::Client;
+use crate::error::{Answer, CliError};
+use crate::output::{Output, table};
+
+/// `bentlane journal`
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane journal
+  bentlane journal --most 500 --format json")]
+pub(crate) struct Journal {
+    /// Show this many changes at most
+    #[arg(long, default_value_t = 20, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=1000))]
+    most: u64,
+}
+
+impl Journal {
+    pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
+        let journal: JournalView = client.get(&format!("/journal?most={}", self.most)).await?;
+        if journal.entries.is_empty() && !output.is_json() {
+            output.say("nothing was changed yet");
+            return Ok(Answer::Yes);
+        }
+        output.data(&journal, |journal| {
+            table(
+                ["WHEN (UTC)", "WHO", "WHAT", "SUBJECT", "LEADS TO"],
+                journal.entries.iter().map(row).collect(),
+            )
+        })?;
+        Ok(Answer::Yes)
+    }
+}
+
+fn row(line: &JournalLine) -> [String; 5] {
+    let seconds = format_description!("[year]-[month]-[day] [hour]:[minute]:[second]");
+    let target = |value: &Option<Value>| {
+        let to = value
+            .as_ref()
+            .and_then(|value| value.get("to"))
+            .and_then(Value::as_str);
+        to.map(str::to_owned)
+    };
+    let leads = match (target(&line.before), target(&line.after)) {
+        (Some(before), Some(after)) => format!("{before} → {after}"),
+        (None, Some(only)) | (Some(only), None) => only,
+        (None, None) => String::new(),
+    };
+    [
+        line.at.format(seconds).unwrap_or_default(),
+        line.who.clone(),
+        format!("{} {}", line.action, line.kind),
+        line.subject.clone(),
+        leads,
+    ]
+}

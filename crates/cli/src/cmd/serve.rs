@@ -1,0 +1,170 @@
+use std::path::PathBuf;
+
+use bentlane_service::{Config, ConfigFile, Listen, ListenAt, Service};
+use clap::Args;
+use tokio::signal::unix::{SignalKind, signal};
+use tokio_util::sync::CancellationToken;
+use tracing_subscriber::EnvFilter;
+
+use crate::error::{Answer, CliError};
+use crate::output::Output;
+
+/// `bentlane serve`
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane serve                           ports 53, 80 and 443: as root, or with the right to bind them
+  bentlane serve --high-ports              ports 7353, 7080 and 7443: as any user
+  bentlane serve --https 8443 --dns 127.0.0.1:5300
+  bentlane serve --database-url postgres://me@127.0.0.1/lanes
+
+The API and the console listen on port 7070. Without --database-url a private PostgreSQL server is
+started in the data folder. Set BENTLANE_LOG=debug to read more.")]
+pub(crate) struct Serve {
+    /// Use ports that every user may bind: DNS 7353, HTTP 7080, HTTPS 7443
+    #[arg(long)]
+    high_ports: bool,
+    /// Where to answer DNS queries: a port, or ADDRESS:PORT [default: 53]
+    #[arg(long, value_name = "PLACE")]
+    dns: Vec<ListenAt>,
+    /// Where to redirect HTTP in the clear [default: 80]
+    #[arg(long, value_name = "PLACE")]
+    http: Vec<ListenAt>,
+    /// Where to serve HTTPS [default: 443]
+    #[arg(long, value_name = "PLACE")]
+    https: Vec<ListenAt>,
+    /// Where to serve the API and the console [default: 7070]
+    #[arg(long, value_name = "PLACE")]
+    api: Vec<ListenAt>,
+    /// A PostgreSQL database to keep everything in
+    #[arg(
+        long,
+        value_name = "URL",
+        env = "BENTLANE_DATABASE_URL",
+        hide_env_values = true
+    )]
+    database_url: Option<String>,
+}
+
+impl Serve {
+    pub(crate) fn run(
+        self,
+        data_dir: PathBuf,
+        settings: ConfigFile,
+        output: &Output,
+    ) -> Result<Answer, CliError> {
+        let filter = EnvFilter::try_from_env("BENTLANE_LOG")
+            .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
+        tracing_subscriber::fmt()
+            .with_env_filter(filter)
+            .with_writer(std::io::stderr)
+            .with_ansi(output.words_in_colour())
+            .with_target(false)
+            .init();
+        let config = self.config(data_dir, settings);
+        let runtime = tokio::runtime::Builder::new_multi_thread()
+            .enable_all()
+            .build()
+            .map_err(|source| CliError::Io {
+                verb: "start the runtime".to_owned(),
+                source,
+            })?;
+        runtime.block_on(serve(config, output))
+    }
+
+    /// Flags go before the file, and the file before the defaults.
+    fn config(self, data_dir: PathBuf, settings: ConfigFile) -> Config {
+        let base = match self.high_ports || settings.high_ports {
+            true => Listen::high(),
+            false => Listen::standard(),
+        };
+        let choose = |flag: Vec<ListenAt>, file: Option<_>, base| match (flag.is_empty(), file) {
+            (false, _) => flag,
+            (true, Some(file)) => Vec::from(file),
+            (true, None) => base,
+        };
+        let file = settings.listen;
+        Config {
+            data_dir,
+            database_url: self.database_url.or(settings.database_url),
+            listen: Listen {
+                dns: choose(self.dns, file.dns, base.dns),
+                http: choose(self.http, file.http, base.http),
+                https: choose(self.https, file.https, base.https),
+                api: choose(self.api, file.api, base.api),
+            },
+        }
+    }
+}
+
+async fn serve(config: Config, output: &Output) -> Result<Answer, CliError> {
+    let shutdown = CancellationToken::new();
+    stop_on_signal(&shutdown)?;
+    let starting = Service::start(config, shutdown.clone());
+    let service = tokio::select! {
+        started = starting => started?,
+        () = shutdown.cancelled() => return Ok(Answer::Yes),
+    };
+    if let Some(address) = service.api_addresses().first() {
+        output.say(&format!(
+            "Bent Lane is ready. The console is at http://{address}; `bentlane console` signs you in."
+        ));
+    }
+    service.run().await?;
+    Ok(Answer::Yes)
+}
+
+/// Cancels `shutdown` at SIGINT or SIGTERM.
+fn stop_on_signal(shutdown: &CancellationToken) -> Result<(), CliError> {
+    for kind in [SignalKind::interrupt(), SignalKind::terminate()] {
+        let mut signals = signal(kind).map_err(|source| CliError::Io {
+            verb: "listen for signals".to_owned(),
+            source,
+        })?;
+        let shutdown = shutdown.clone();
+        tokio::spawn(async move {
+            signals.recv().await;
+            shutdown.cancel();
+        });
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use bentlane_service::ConfigFile;
+    use clap::Parser;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[derive(Parser)]
+    struct Alone {
+        #[command(flatten)]
+        serve: Serve,
+    }
+
+    fn config(flags: &[&str], file: &str) -> Config {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("config.toml");
+        std::fs::write(&path, file).unwrap();
+        let settings = ConfigFile::read(&path, true).unwrap();
+        let flags = ["serve"].iter().chain(flags);
+        Alone::parse_from(flags)
+            .serve
+            .config(PathBuf::from("/data"), settings)
+    }
+
+    #[rstest]
+    #[case(&[], "", ListenAt::Port(443))]
+    #[case(&["--high-ports"], "", ListenAt::Port(7443))]
+    #[case(&[], "high_ports = true", ListenAt::Port(7443))]
+    #[case(&[], "[listen]\nhttps = 8443", ListenAt::Port(8443))]
+    #[case(&["--https", "9443"], "[listen]\nhttps = 8443", ListenAt::Port(9443))]
+    fn flags_go_before_the_file(
+        #[case] flags: &[&str],
+        #[case] file: &str,
+        #[case] https: ListenAt,
+    ) {
+        assert_eq!(config(flags, file).listen.https, [https]);
+    }
+}

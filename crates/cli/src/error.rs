@@ -1,0 +1,83 @@
+use std::net::SocketAddr;
+use std::process::ExitCode;
+
+use bentlane_service::api::Problem;
+use bentlane_service::{ConfigError, ServiceError};
+use bentlane_store::DataDirError;
+
+/// How a command that worked came out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Answer {
+    /// Done, or yes.
+    Yes,
+    /// A check failed.
+    No,
+}
+
+impl Answer {
+    pub(crate) fn exit_code(self) -> ExitCode {
+        match self {
+            Self::Yes => ExitCode::SUCCESS,
+            Self::No => ExitCode::from(1),
+        }
+    }
+}
+
+/// Why a command did not work.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CliError {
+    /// No service runs on this data folder.
+    #[error(
+        "no service runs on {data_dir}: start one with `bentlane serve`, or name its folder with --data-dir"
+    )]
+    NotRunning { data_dir: String },
+    /// The service is gone, or does not speak to us.
+    #[error(
+        "the service at {address} does not answer: see whether it still runs, or start it with `bentlane serve`"
+    )]
+    Unreachable {
+        address: SocketAddr,
+        #[source]
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// The service said no.
+    #[error("{}", .0.detail)]
+    Refused(Problem),
+    /// The service answered what this client does not understand.
+    #[error("the service's answer is not understood; are service and client of one version?")]
+    Answer(#[source] serde_json::Error),
+    /// A setting.
+    #[error(transparent)]
+    Config(#[from] ConfigError),
+    /// The data folder.
+    #[error(transparent)]
+    DataDir(#[from] DataDirError),
+    /// The service did not start, or ended with an error.
+    #[error(transparent)]
+    Service(#[from] ServiceError),
+    /// Output could not be written, or a file not be made.
+    #[error("cannot {verb}")]
+    Io {
+        verb: String,
+        #[source]
+        source: std::io::Error,
+    },
+    /// There is no place for the data.
+    #[error("HOME is not set: name a folder with --data-dir")]
+    NoHome,
+}
+
+impl CliError {
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        ExitCode::from(match self {
+            Self::NotRunning { .. } | Self::Unreachable { .. } => 3,
+            Self::Config(_) | Self::NoHome => 2,
+            Self::Refused(problem) if problem.status == 422 => 2,
+            Self::Refused(_)
+            | Self::Answer(_)
+            | Self::DataDir(_)
+            | Self::Service(_)
+            | Self::Io { .. } => 1,
+        })
+    }
+}

@@ -1,0 +1,29 @@
+//! `bentlane`: real names with real HTTPS for dev servers, proved hop by hop.
+//!
+//! One binary: the client commands, which talk to the service's API, and `serve`, which is the
+//! service. Each command is a file of `cmd` that holds its arguments and what it does with them.
+
+mod args;
+mod client;
+mod cmd;
+mod error;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::args::Args;
+use crate::output::Output;
+
+fn main() -> ExitCode {
+    let args = Args::parse();
+    let output = Output::new(args.global.format);
+    match cmd::run(args, &output) {
+        Ok(answer) => answer.exit_code(),
+        Err(error) => {
+            output.error(&error);
+            error.exit_code()
+        }
+    }
+}

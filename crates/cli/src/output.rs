@@ -1,0 +1,129 @@
+use std::io::{self, IsTerminal, Write};
+
+use bentlane_core::chain;
+use comfy_table::presets::NOTHING;
+use comfy_table::{ContentArrangement, Table};
+use serde::Serialize;
+
+use crate::args::Format;
+use crate::error::CliError;
+
+/// Where data and words go: data to stdout, words to stderr.
+#[derive(Debug)]
+pub(crate) struct Output {
+    format: Format,
+    colours: bool,
+}
+
+/// What a colour stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Tone {
+    /// As it should be.
+    Passing,
+    /// Not as it should be.
+    Broken,
+    /// Of less weight.
+    Muted,
+    /// What to do.
+    Remedy,
+    /// A heading.
+    Strong,
+}
+
+impl Output {
+    pub(crate) fn new(format: Format) -> Self {
+        // https://no-color.org: set and not empty means no colour.
+        let refused = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+        Self {
+            format,
+            colours: !refused && io::stdout().is_terminal(),
+        }
+    }
+
+    pub(crate) fn is_json(&self) -> bool {
+        self.format == Format::Json
+    }
+
+    /// Paints `text` when the terminal takes colours.
+    pub(crate) fn paint(&self, tone: Tone, text: &str) -> String {
+        if !self.colours {
+            return text.to_owned();
+        }
+        let code = match tone {
+            Tone::Passing => "36",
+            Tone::Broken => "31",
+            Tone::Muted => "2",
+            Tone::Remedy => "33",
+            Tone::Strong => "1",
+        };
+        format!("\x1b[{code}m{text}\x1b[0m")
+    }
+
+    /// Prints `data` as JSON, or what `table` makes of it.
+    pub(crate) fn data<T: Serialize>(
+        &self,
+        data: &T,
+        table: impl FnOnce(&T) -> String,
+    ) -> Result<(), CliError> {
+        match self.format {
+            Format::Json => {
+                let json = serde_json::to_string_pretty(data).map_err(CliError::Answer)?;
+                self.line(&json)
+            }
+            Format::Table => self.line(table(data).trim_end()),
+        }
+    }
+
+    /// Prints a line of data.
+    #[allow(
+        clippy::unused_self,
+        reason = "whoever prints has been given the output"
+    )]
+    pub(crate) fn line(&self, line: &str) -> Result<(), CliError> {
+        match writeln!(io::stdout().lock(), "{line}") {
+            // Whoever read us has seen enough.
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
+            outcome => outcome.map_err(|source| CliError::Io {
+                verb: "write to stdout".to_owned(),
+                source,
+            }),
+        }
+    }
+
+    /// Says a word about what happens.
+    #[allow(
+        clippy::unused_self,
+        reason = "whoever speaks has been given the output"
+    )]
+    pub(crate) fn say(&self, words: &str) {
+        // Words that nobody can hear are no reason to fail.
+        let _ = writeln!(io::stderr().lock(), "{words}");
+    }
+
+    pub(crate) fn error(&self, error: &CliError) {
+        self.say(&format!("bentlane: {}", chain(error)));
+    }
+}
+
+/// <https://no-color.org>: set and not empty means no colour.
+fn colours_refused() -> bool {
+    std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty())
+}
+
+/// A plain table with a heading.
+pub(crate) fn table<const N: usize>(heading: [&str; N], rows: Vec<[String; N]>) -> String {
+    let mut table = Table::new();
+    table
+        .load_preset(NOTHING)
+        .set_content_arrangement(ContentArrangement::Disabled);
+    table.set_header(heading);
+    table.add_rows(rows);
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
+    table
+        .lines()
+        .map(|line| line.trim_end().to_owned())
+        .collect::<Vec<_>>()
+        .join("\n")
+}
