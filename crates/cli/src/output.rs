@@ -32,12 +32,19 @@ pub(crate) enum Tone {
 
 impl Output {
     pub(crate) fn new(format: Format) -> Self {
-        // https://no-color.org: set and not empty means no colour.
-        let refused = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
         Self {
             format,
-            colours: !refused && io::stdout().is_terminal(),
+            colours: !colours_refused() && io::stdout().is_terminal(),
         }
+    }
+
+    /// Whether what goes to stderr may be in colours.
+    #[allow(
+        clippy::unused_self,
+        reason = "whoever speaks has been given the output"
+    )]
+    pub(crate) fn words_in_colour(&self) -> bool {
+        !colours_refused() && io::stderr().is_terminal()
     }
 
     pub(crate) fn is_json(&self) -> bool {
