@@ -225,9 +225,7 @@ impl Cluster {
         let text = fs::read_to_string(self.folder.join("postmaster.pid")).ok()?;
         let lines: Vec<&str> = text.lines().map(str::trim).collect();
         let pid: u32 = lines.first()?.parse().ok()?;
-        // A stale file may name a process that is another program's by now.
-        let command = fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
-        if command.trim() != "postgres" {
+        if !is_running_server(&fs::read_to_string(format!("/proc/{pid}/stat")).ok()?) {
             return None;
         }
         let port = lines.get(3).and_then(|port| port.parse().ok());
@@ -445,6 +443,16 @@ fn account_for(data_dir: &Path) -> Result<Option<Account>, ClusterError> {
     Ok(Some(account))
 }
 
+/// Whether a process with this `/proc/PID/stat` is a database server at work. A stale file may name
+/// a process that is another program's by now, or one that is dead and only not yet reaped.
+fn is_running_server(stat: &str) -> bool {
+    let after_command = stat
+        .rsplit_once(") ")
+        .map(|(_, fields)| fields)
+        .unwrap_or_default();
+    stat.contains("(postgres)") && !after_command.starts_with(['Z', 'X'])
+}
+
 fn find_account(accounts: &str, name: &str) -> Option<Account> {
     accounts.lines().find_map(|line| {
         let fields: Vec<&str> = line.split(':').collect();
@@ -461,6 +469,15 @@ fn find_account(accounts: &str, name: &str) -> Option<Account> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[rstest::rstest]
+    #[case("812 (postgres) S 1 812 812 0 -1", true)]
+    #[case("812 (postgres) Z 1 812 812 0 -1", false)]
+    #[case("812 (node) S 1 812 812 0 -1", false)]
+    #[case("", false)]
+    fn servers_at_work(#[case] stat: &str, #[case] running: bool) {
+        assert_eq!(is_running_server(stat), running);
+    }
 
     #[test]
     fn accounts_are_read_by_name() {
