@@ -1,0 +1,130 @@
+import { useState } from 'react';
+import { Button } from './Button';
+import { Notice } from './Notice';
+import { check } from './api/client';
+import type { Verdict } from './api/types';
+import { summary } from './format';
+import { AddRouteDialog } from './routes/AddRouteDialog';
+import { FirstZone } from './routes/FirstZone';
+import { RouteRow } from './routes/RouteRow';
+import type { ConsoleState, Known } from './state/reducer';
+import { useConsole } from './state/useConsole';
+
+export function App() {
+  const { known, connection, note } = useConsole();
+  return (
+    <div className="mx-auto max-w-[1120px] px-6 pb-16">
+      <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule py-5">
+        <Mark />
+        <h1 className="text-[22px] font-semibold">Bent Lane</h1>
+        {known.status === 'ready' && <Summary known={known} connection={connection} />}
+        <div className="ml-auto flex gap-2">
+          {known.status === 'ready' && known.routes.length > 0 && <CheckAll onChecked={note} />}
+          {known.status === 'ready' && known.zones.length > 0 && (
+            <AddRouteDialog zone={known.zones[0]?.name ?? 'moor.test'} />
+          )}
+        </div>
+      </header>
+      <main>
+        <Content known={known} onChecked={note} />
+      </main>
+    </div>
+  );
+}
+
+function Content({
+  known,
+  onChecked,
+}: {
+  known: Known;
+  onChecked: (verdicts: readonly Verdict[]) => void;
+}) {
+  switch (known.status) {
+    case 'loading':
+      return <p className="py-10 text-muted">Reading the routes …</p>;
+    case 'signed-out':
+      return (
+        <Notice title="You are not signed in">
+          Run <code className="font-mono">bentlane console</code> in a terminal: it opens this page
+          with a link that signs you in.
+        </Notice>
+      );
+    case 'failed':
+      return (
+        <Notice title="The service does not answer">
+          {known.message}. See whether <code className="font-mono">bentlane serve</code> still runs.
+        </Notice>
+      );
+    case 'ready':
+      if (known.zones.length === 0) return <FirstZone />;
+      if (known.routes.length === 0) {
+        return (
+          <Notice title="No route yet">
+            Add one with the button above, or run{' '}
+            <code className="font-mono">bentlane route add NAME PORT</code>.
+          </Notice>
+        );
+      }
+      return (
+        <ul aria-label="Routes" className="mt-2">
+          {known.routes.map((route) => (
+            <RouteRow key={route.address} route={route} onChecked={onChecked} />
+          ))}
+        </ul>
+      );
+  }
+}
+
+function Summary({
+  known,
+  connection,
+}: {
+  known: Extract<Known, { status: 'ready' }>;
+  connection: ConsoleState['connection'];
+}) {
+  const broken = known.routes.some((route) => route.verdict?.passed === false);
+  return (
+    <p role="status" className={broken ? 'text-vermilion' : 'text-muted'}>
+      {summary(known.routes)}
+      {connection === 'lost' && (
+        <span className="text-vermilion"> · no longer live: is the service still running?</span>
+      )}
+    </p>
+  );
+}
+
+function CheckAll({ onChecked }: { onChecked: (verdicts: readonly Verdict[]) => void }) {
+  const [checking, setChecking] = useState(false);
+  const checkAll = async () => {
+    setChecking(true);
+    try {
+      onChecked(await check());
+    } catch {
+      // The notice of a lost connection says it.
+    } finally {
+      setChecking(false);
+    }
+  };
+  return (
+    <Button onClick={() => void checkAll()} disabled={checking}>
+      {checking ? 'Checking …' : 'Check all now'}
+    </Button>
+  );
+}
+
+function Mark() {
+  return (
+    <svg viewBox="0 0 32 32" className="size-8" aria-hidden="true">
+      <path
+        d="M5 9h7l8 14h7"
+        fill="none"
+        stroke="var(--amber)"
+        strokeWidth="3.5"
+        strokeLinecap="round"
+        strokeLinejoin="round"
+      />
+      <circle cx="5" cy="9" r="4" fill="var(--teal)" />
+      <circle cx="27" cy="23" r="4" fill="var(--teal)" />
+    </svg>
+  );
+}

@@ -1,0 +1,50 @@
+import type { ProblemBody, Route, RouteInput, Verdict, Zone } from './types';
+
+/** An error that the service explains. */
+export class Problem extends Error {
+  readonly body: ProblemBody;
+
+  constructor(body: ProblemBody) {
+    super(body.detail);
+    this.name = 'Problem';
+    this.body = body;
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const response = await fetch(`/api/v1${path}`, {
+    method,
+    headers: { 'content-type': 'application/json' },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  });
+  const text = await response.text();
+  const data: unknown = text === '' ? undefined : JSON.parse(text);
+  if (!response.ok) throw new Problem(data as ProblemBody);
+  return data as T;
+}
+
+export async function listRoutes(): Promise<Route[]> {
+  return (await call<{ routes: Route[] }>('GET', '/routes')).routes;
+}
+
+export async function listZones(): Promise<Zone[]> {
+  return (await call<{ zones: Zone[] }>('GET', '/zones')).zones;
+}
+
+/** Checks these routes now, all of them when none is named. */
+export async function check(addresses: string[] = []): Promise<Verdict[]> {
+  return (await call<{ verdicts: Verdict[] }>('POST', '/checks', { addresses })).verdicts;
+}
+
+export function addRoute(input: RouteInput): Promise<Route> {
+  return call('POST', '/routes', input);
+}
+
+/** Says whether the route could be added, and throws the problem if not. */
+export function tryRoute(input: RouteInput): Promise<Route> {
+  return call('POST', '/routes?dry_run=true', input);
+}
+
+export function addZone(name: string): Promise<Zone> {
+  return call('POST', '/zones', { name });
+}

@@ -1,0 +1,63 @@
+/** What the API sends; the OpenAPI document at `/api/v1/openapi.json` says more. */
+
+export type Hop = 'resolve' | 'connect' | 'handshake' | 'answer';
+export type HopState = 'passed' | 'broken' | 'not-reached';
+
+export interface HopReport {
+  hop: Hop;
+  state: HopState;
+  detail: string;
+  micros?: number;
+}
+
+export interface Finding {
+  slug: string;
+  hop: Hop;
+  severity: 'broken' | 'risk' | 'advice';
+  summary: string;
+  evidence: string[];
+  remedy: { text: string; command?: string };
+}
+
+export interface Verdict {
+  address: string;
+  name: string;
+  url: string;
+  to: string;
+  passed: boolean;
+  hops: HopReport[];
+  findings: Finding[];
+  checked_at: string;
+}
+
+export interface Route {
+  address: string;
+  name: string;
+  prefix: string;
+  to: string;
+  url: string;
+  verdict?: Verdict;
+}
+
+export interface Zone {
+  name: string;
+  routes: number;
+}
+
+export interface RouteInput {
+  name: string;
+  prefix?: string;
+  to: string;
+}
+
+export interface FieldError {
+  field: string;
+  reason: string;
+}
+
+export interface ProblemBody {
+  title: string;
+  status: number;
+  detail: string;
+  errors?: FieldError[];
+}

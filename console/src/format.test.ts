@@ -1,0 +1,47 @@
+import { describe, expect, it } from 'vitest';
+import type { Route, Verdict } from './api/types';
+import { duration, sentence, summary, target } from './format';
+
+describe('duration', () => {
+  it.each([
+    [0, '0 µs'],
+    [999, '999 µs'],
+    [1_000, '1.0 ms'],
+    [9_999, '9.9 ms'],
+    [10_000, '10 ms'],
+    [999_999, '999 ms'],
+    [2_340_000, '2.3 s'],
+  ])('%i is %s', (micros, text) => {
+    expect(duration(micros)).toBe(text);
+  });
+});
+
+describe('summary', () => {
+  const route = (passed?: boolean): Route => ({
+    address: 'a.test',
+    name: 'a.test',
+    prefix: '/',
+    to: '1',
+    url: '',
+    verdict: passed === undefined ? undefined : ({ passed } as Verdict),
+  });
+
+  it.each([
+    [[], 'no route yet'],
+    [[route(true)], '1 route, every hop proved'],
+    [[route(true), route(false)], '2 routes: 1 proved, 1 broken'],
+    [[route(), route(false)], '2 routes: 1 broken, 1 being checked'],
+  ])('case %#', (routes, text) => {
+    expect(summary(routes)).toBe(text);
+  });
+});
+
+it('names bare ports', () => {
+  expect(target('4310')).toBe('port 4310');
+  expect(target('http://box:80')).toBe('http://box:80');
+});
+
+it('makes sentences', () => {
+  expect(sentence('nothing listens')).toBe('Nothing listens.');
+  expect(sentence('')).toBe('');
+});

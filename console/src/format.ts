@@ -1,0 +1,34 @@
+import type { Route } from './api/types';
+
+/** Microseconds as a person reads them. */
+export function duration(micros: number): string {
+  if (micros < 1_000) return `${micros} µs`;
+  if (micros < 10_000) return `${(Math.floor(micros / 100) / 10).toFixed(1)} ms`;
+  if (micros < 1_000_000) return `${Math.floor(micros / 1_000)} ms`;
+  return `${(Math.floor(micros / 100_000) / 10).toFixed(1)} s`;
+}
+
+/** A target in words: a bare port is one of this machine. */
+export function target(to: string): string {
+  return /^\d+$/.test(to) ? `port ${to}` : to;
+}
+
+/** How the routes do, in a few words. */
+export function summary(routes: readonly Route[]): string {
+  const noun = routes.length === 1 ? 'route' : 'routes';
+  const broken = routes.filter((route) => route.verdict?.passed === false).length;
+  const proved = routes.filter((route) => route.verdict?.passed === true).length;
+  if (routes.length === 0) return 'no route yet';
+  if (proved === routes.length) return `${routes.length} ${noun}, every hop proved`;
+  const parts = [
+    proved > 0 ? `${proved} proved` : '',
+    broken > 0 ? `${broken} broken` : '',
+    proved + broken < routes.length ? `${routes.length - proved - broken} being checked` : '',
+  ];
+  return `${routes.length} ${noun}: ${parts.filter((part) => part !== '').join(', ')}`;
+}
+
+/** A sentence of the service, which writes them without capital and full stop. */
+export function sentence(text: string): string {
+  return text === '' ? '' : `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
+}

@@ -1,0 +1,40 @@
+import { useState } from 'react';
+import { Button } from '../Button';
+import type { Finding } from '../api/types';
+import { sentence } from '../format';
+
+/** What is wrong with a route, and what mends it. */
+export function FindingCard({ finding }: { finding: Finding }) {
+  return (
+    <div className="mt-1 rounded-md border border-rule border-l-4 border-l-amber bg-card px-4 py-3">
+      <p className="font-semibold text-balance">{sentence(finding.summary)}</p>
+      {finding.evidence.length > 0 && (
+        <ul className="mt-1 font-mono text-[13px] text-muted">
+          {finding.evidence.map((line) => (
+            <li key={line}>{line}</li>
+          ))}
+        </ul>
+      )}
+      <p className="mt-2">{sentence(finding.remedy.text)}</p>
+      {finding.remedy.command !== undefined && <CopyLine text={finding.remedy.command} />}
+    </div>
+  );
+}
+
+function CopyLine({ text }: { text: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    await navigator.clipboard.writeText(text);
+    setCopied(true);
+  };
+  return (
+    <div className="mt-2 flex items-center gap-2">
+      <code className="min-w-0 flex-1 overflow-x-auto rounded border border-rule bg-paper px-2.5 py-1.5 font-mono text-[13.5px] whitespace-nowrap">
+        {text}
+      </code>
+      <Button onClick={() => void copy()} aria-label={`Copy ${text}`}>
+        {copied ? 'Copied' : 'Copy'}
+      </Button>
+    </div>
+  );
+}

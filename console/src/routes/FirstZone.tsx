@@ -1,0 +1,49 @@
+import type { FormEvent } from 'react';
+import { useId, useState } from 'react';
+import { Button } from '../Button';
+import { addZone } from '../api/client';
+
+/** What a new user sees: one field, and then there are names. */
+export function FirstZone() {
+  const id = useId();
+  const [name, setName] = useState('');
+  const [reason, setReason] = useState<string>();
+  const submit = async (event: FormEvent) => {
+    event.preventDefault();
+    try {
+      await addZone(name);
+    } catch (error) {
+      setReason(error instanceof Error ? error.message : String(error));
+    }
+  };
+  return (
+    <form className="max-w-md py-8" onSubmit={(event) => void submit(event)} noValidate>
+      <h2 className="text-xl font-semibold">Start with a zone</h2>
+      <p className="mt-1 text-muted">
+        Every name at and below it will lead to this machine. The suffix .test is reserved for this.
+      </p>
+      <label htmlFor={id} className="mt-4 block font-medium">
+        Zone
+      </label>
+      <div className="mt-1 flex gap-2">
+        <input
+          id={id}
+          className="w-full rounded-md border border-muted bg-card px-3 py-1.5 font-mono text-[15px]"
+          placeholder="moor.test"
+          autoComplete="off"
+          spellCheck={false}
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
+        <Button kind="primary" type="submit">
+          Add zone
+        </Button>
+      </div>
+      {reason !== undefined && (
+        <p role="alert" className="mt-1 text-vermilion">
+          {reason}
+        </p>
+      )}
+    </form>
+  );
+}

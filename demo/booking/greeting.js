@@ -1,0 +1,1 @@
+export const greeting = 'Where do you want to sleep tonight?';

@@ -1,0 +1,4 @@
+export default {
+  clearScreen: false,
+  server: { port: 4310, strictPort: true, allowedHosts: ['.moor.test'] },
+};

@@ -1,0 +1,53 @@
+# What demo, test, bench and screenshots share. Sourced, not run.
+set -euo pipefail
+
+root=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+target=${CARGO_TARGET_DIR:-$root/target}
+
+say() { printf '\033[2m» %s\033[0m\n' "$*" >&2; }
+fail() { printf '%s\n' "$*" >&2; exit 1; }
+
+# need_packages NAME...: installs Debian packages that are not there yet.
+need_packages() {
+  local missing=()
+  for package in "$@"; do
+    dpkg-query -W -f='${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")
+  done
+  [ ${#missing[@]} -eq 0 ] && return
+  say "installing ${missing[*]}"
+  local as_root=()
+  if [ "$(id -u)" -ne 0 ]; then
+    command -v sudo >/dev/null || fail "run once as root: apt-get install ${missing[*]}"
+    as_root=(sudo)
+  fi
+  export DEBIAN_FRONTEND=noninteractive
+  "${as_root[@]}" apt-get update -qq
+  "${as_root[@]}" apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
+
+need_tools() {
+  for tool in cargo node npm; do
+    command -v "$tool" >/dev/null || fail "$tool is not installed: Bent Lane is built with Rust and Node"
+  done
+}
+
+# npm_install FOLDER: installs what its lock file names, unless that is there already.
+npm_install() {
+  local stamp="$root/$1/node_modules/.installed"
+  if [ ! -e "$stamp" ] || [ "$root/$1/package-lock.json" -nt "$stamp" ]; then
+    say "installing the npm packages of $1"
+    (cd "$root/$1" && npm ci --no-audit --no-fund --loglevel=error >&2)
+    touch "$stamp"
+  fi
+}
+
+# build_console: builds the console when a file of it is newer than the last build.
+build_console() {
+  npm_install console
+  local built="$root/console/dist/index.html"
+  local inputs=("$root"/console/{src,public,index.html,package-lock.json,vite.config.ts})
+  if [ ! -e "$built" ] || [ -n "$(find "${inputs[@]}" -newer "$built" -print -quit)" ]; then
+    say "building the console"
+    (cd "$root/console" && npm run --silent build >&2)
+  fi
+}
