@@ -74,6 +74,12 @@ fn text_value(text: &str) -> HeaderValue {
     HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static("unknown"))
 }
 
+/// Octets of the fields as HTTP/1.1 writes them: `name: value` and the end of the line.
+pub(crate) fn fields_octets(headers: &HeaderMap) -> usize {
+    let field = |(name, value): (&HeaderName, &HeaderValue)| name.as_str().len() + value.len() + 4;
+    headers.iter().map(field).sum()
+}
+
 /// Says that the message passed through us (RFC 9110 §7.6.3).
 pub(crate) fn append_via(headers: &mut HeaderMap) {
     headers.append(VIA, HeaderValue::from_static("1.1 bentlane"));

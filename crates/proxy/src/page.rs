@@ -68,6 +68,14 @@ impl Page {
         }
     }
 
+    /// For a request whose fields take more octets than the limit (RFC 6585 §5).
+    pub(crate) fn fields_too_large() -> Self {
+        Self {
+            status: StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE,
+            kind: Kind::Refusal("the header fields are too large: clear this site's cookies"),
+        }
+    }
+
     /// For a name and path that no route covers.
     pub(crate) fn route_missing(name: &str, path: &str) -> Self {
         let finding = Finding::route_missing(name, path);
@@ -85,7 +93,7 @@ impl Page {
         let kind = Kind::Finding {
             name: name.to_owned(),
             address: address.to_owned(),
-            target: target.map(ToString::to_string),
+            target: target.map(Target::describe),
             finding: Box::new(finding),
         };
         Self { status, kind }
@@ -346,7 +354,7 @@ mod tests {
         let page = down().text();
         assert_eq!(
             page,
-            "●──●╴ ✕╌╌○  lost.moor.test -> 4399\n\n\
+            "●──●╴ ✕╌╌○  lost.moor.test -> port 4399 of this machine\n\n\
              nothing listens on port 4399 of this machine (target-refuses)\n  \
              127.0.0.1:4399: connection refused\n\n\
              start the app on port 4399 of this machine; if it listens elsewhere, point the route \
