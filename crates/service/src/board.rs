@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_core::check::{Facts, Verdict, diagnose};
-use bentlane_core::{Address, Route, Snapshot};
+use bentlane_core::{Route, Snapshot};
 use bentlane_probe::Prober;
 use futures_util::{StreamExt, stream};
 use time::OffsetDateTime;
@@ -17,13 +17,16 @@ use crate::events::{Event, Events};
 
 /// Routes checked at a time.
 const AT_ONCE: usize = 64;
-/// How often routes that are broken are looked at, so that a lane turns solid soon after its server
-/// has started.
-const LOOK_AT_BROKEN: Duration = Duration::from_secs(2);
-/// Broken routes looked at in one go; with more of them, the longest unseen come first.
-const BROKEN_AT_ONCE: usize = 32;
-/// Every how many of those turns all routes are checked: every 30 s.
-const TURNS_TO_ALL: u32 = 15;
+/// How often the background looks which routes are due, so that a lane turns solid soon after its
+/// server has started.
+const TURN: Duration = Duration::from_secs(2);
+/// After how long a route that was proved is due again. One that is broken is always due.
+const PROVED_FOR: Duration = Duration::from_secs(30);
+/// Routes checked again in one turn, longest unseen first: with many routes a round takes longer,
+/// and the checks go on costing next to nothing.
+const AGAIN_IN_A_TURN: usize = 16;
+/// Routes without a verdict that are checked in one turn.
+const NEW_IN_A_TURN: usize = 256;
 
 /// Checks routes, and remembers what each check came to.
 #[derive(Debug)]
@@ -33,9 +36,16 @@ pub(crate) struct Board {
     resolver: SocketAddr,
     listener: SocketAddr,
     listening_on: Vec<IpAddr>,
-    verdicts: Mutex<HashMap<String, Verdict>>,
+    verdicts: Mutex<HashMap<String, Checked>>,
     events: Events,
     changed: Notify,
+}
+
+/// A verdict, and the route as it was then.
+#[derive(Debug)]
+struct Checked {
+    route: Route,
+    verdict: Verdict,
 }
 
 /// Whether a check was asked for, or made in the background.
@@ -70,18 +80,17 @@ impl Board {
 
     /// What the last check of this route came to.
     pub(crate) fn verdict(&self, address: &str) -> Option<Verdict> {
-        self.verdicts().get(address).cloned()
+        let verdicts = self.verdicts();
+        verdicts.get(address).map(|checked| checked.verdict.clone())
     }
 
-    /// Has all routes checked soon, since the configuration is another.
+    /// Forgets what is no longer true of the configuration, and has what is new checked soon.
     pub(crate) fn configuration_changed(&self) {
         let snapshot = self.snapshot.load();
-        let known = |address: &str| {
-            address
-                .parse::<Address>()
-                .is_ok_and(|a| snapshot.configuration().route(&a).is_some())
-        };
-        self.verdicts().retain(|address, _| known(address));
+        let configuration = snapshot.configuration();
+        self.verdicts().retain(|_, checked| {
+            configuration.route(&checked.route.address) == Some(&checked.route)
+        });
         self.changed.notify_one();
     }
 
@@ -128,65 +137,59 @@ impl Board {
         if snapshot.configuration().route(&route.address) != Some(route) {
             return;
         }
-        let previous = self
-            .verdicts()
-            .insert(verdict.address.clone(), verdict.clone());
-        let same = previous.is_some_and(|previous| previous.agrees_with(verdict));
+        let checked = Checked {
+            route: route.clone(),
+            verdict: verdict.clone(),
+        };
+        let previous = self.verdicts().insert(verdict.address.clone(), checked);
+        let same = previous.is_some_and(|previous| previous.verdict.agrees_with(verdict));
         if occasion == Occasion::Asked || !same {
             self.events.tell(Event::Verdict(Box::new(verdict.clone())));
         }
     }
 
-    /// Checks in the background until `shutdown`: all routes after a change and every 30 s, broken
-    /// ones every 2 s.
+    /// Checks in the background until `shutdown`: routes that are new or changed at once, broken
+    /// ones every 2 s, all others every 30 s, or longer with more than a few hundred of them.
     pub(crate) async fn keep_checking(&self, shutdown: CancellationToken) {
-        let mut turns = interval(LOOK_AT_BROKEN);
+        let mut turns = interval(TURN);
         turns.set_missed_tick_behavior(MissedTickBehavior::Delay);
-        let mut turn: u32 = 0;
         loop {
-            let all = tokio::select! {
-                () = shutdown.cancelled() => return,
-                () = self.changed.notified() => true,
-                _ = turns.tick() => {
-                    turn = turn.wrapping_add(1);
-                    turn.is_multiple_of(TURNS_TO_ALL)
-                }
-            };
-            let routes = if all {
-                self.all_routes()
-            } else {
-                self.unproved_routes()
-            };
             tokio::select! {
                 () = shutdown.cancelled() => return,
-                _ = self.check(routes, Occasion::Background) => {}
+                () = self.changed.notified() => {}
+                _ = turns.tick() => {}
+            }
+            tokio::select! {
+                () = shutdown.cancelled() => return,
+                _ = self.check(self.due(), Occasion::Background) => {}
             }
         }
     }
 
-    fn all_routes(&self) -> Vec<Route> {
-        self.snapshot.load().configuration().routes.clone()
-    }
-
-    fn unproved_routes(&self) -> Vec<Route> {
+    /// The routes to check in this turn.
+    fn due(&self) -> Vec<Route> {
         let snapshot = self.snapshot.load();
+        let proved_since = OffsetDateTime::now_utc() - PROVED_FOR;
         let verdicts = self.verdicts();
-        let mut unproved: Vec<_> = snapshot
-            .configuration()
-            .routes
-            .iter()
-            .map(|route| (verdicts.get(&route.address.to_string()), route))
-            .filter(|(verdict, _)| verdict.is_none_or(|verdict| !verdict.passed))
-            .collect();
-        unproved.sort_by_key(|(verdict, _)| verdict.map(|verdict| verdict.checked_at));
-        unproved
-            .into_iter()
-            .take(BROKEN_AT_ONCE)
-            .map(|(_, route)| route.clone())
-            .collect()
+        let (mut new, mut again) = (Vec::new(), Vec::new());
+        for route in &snapshot.configuration().routes {
+            match verdicts.get(&route.address.to_string()) {
+                None => new.push(route.clone()),
+                Some(Checked { verdict, .. }) => {
+                    if !verdict.passed || verdict.checked_at <= proved_since {
+                        again.push((verdict.checked_at, route));
+                    }
+                }
+            }
+        }
+        new.truncate(NEW_IN_A_TURN);
+        again.sort_by_key(|(checked_at, _)| *checked_at);
+        let again = again.into_iter().take(AGAIN_IN_A_TURN);
+        new.extend(again.map(|(_, route)| route.clone()));
+        new
     }
 
-    fn verdicts(&self) -> MutexGuard<'_, HashMap<String, Verdict>> {
+    fn verdicts(&self) -> MutexGuard<'_, HashMap<String, Checked>> {
         self.verdicts.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
