@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useReducer } from 'react';
+import { useCallback, useEffect, useReducer, useRef } from 'react';
 import { Problem, listRoutes, listZones } from '../api/client';
 import type { Verdict } from '../api/types';
 import type { ConsoleState } from './reducer';
@@ -15,7 +15,7 @@ interface Console extends ConsoleState {
 export function useConsole(): Console {
   const [state, dispatch] = useReducer(reduce, initial);
 
-  const reload = useCallback(async () => {
+  const load = useCallback(async () => {
     try {
       const [routes, zones] = await Promise.all([listRoutes(), listZones()]);
       dispatch({ type: 'loaded', routes, zones });
@@ -25,13 +25,31 @@ export function useConsole(): Console {
     }
   }, []);
 
+  // What is told while everything is being read may be newer than what was read: so it is read
+  // once more then. This also makes one reading of several that are asked for at once.
+  const reading = useRef<Promise<void>>(null);
+  const again = useRef(false);
+  const reload = useCallback(() => {
+    const readUntilNothingIsNew = async () => {
+      while (again.current) {
+        again.current = false;
+        await load();
+      }
+      reading.current = null;
+    };
+    again.current = true;
+    reading.current ??= readUntilNothingIsNew();
+    return reading.current;
+  }, [load]);
+
   const note = useCallback((verdicts: readonly Verdict[]) => {
     dispatch({ type: 'verdicts', verdicts });
   }, []);
 
   useEffect(() => {
+    void reload();
     const events = new EventSource('/api/v1/events');
-    // Also after a lost connection: what happened meanwhile was not told.
+    // What happened before the stream was open, or while it was lost, was not told.
     events.onopen = () => {
       dispatch({ type: 'connection', connection: 'live' });
       void reload();
@@ -45,6 +63,7 @@ export function useConsole(): Console {
     events.addEventListener('lagged', () => void reload());
     events.addEventListener('verdict', (event: MessageEvent<string>) => {
       note([JSON.parse(event.data) as Verdict]);
+      if (reading.current !== null) again.current = true;
     });
     return () => events.close();
   }, [reload, note]);
