@@ -1,0 +1,178 @@
+//! What is wrong is named by field and rule, and changes nothing.
+
+use bentlane_tests::World;
+
+/// A command, its exit code, and what its one line of error says.
+const ROWS: &[(&[&str], i32, &str)] = &[
+    (&["zone", "add", "moor..test"], 2, "name: a label is empty"),
+    (
+        &["zone", "add", "--", "-moor.test"],
+        2,
+        "name: the label `-moor` starts or ends with a hyphen",
+    ),
+    (
+        &["zone", "add", "127.0.0.1"],
+        2,
+        "name: the last label is a number",
+    ),
+    (
+        &["zone", "add", "moor.test"],
+        1,
+        "name: the zone `moor.test` is there already",
+    ),
+    (
+        &["zone", "remove", "fell.test"],
+        1,
+        "there is no zone `fell.test`",
+    ),
+    (&["zone", "remove", "moor.test"], 1, "--with-routes"),
+    (
+        &["route", "add", "a.fell.test", "4310"],
+        2,
+        "name: `a.fell.test` is in no zone",
+    ),
+    (
+        &["route", "add", "a_b.moor.test", "4310"],
+        2,
+        "name: the character '_' is not allowed",
+    ),
+    (
+        &["route", "add", "a.*.moor.test", "4310"],
+        2,
+        "name: `*` stands only as the whole first label",
+    ),
+    (
+        &["route", "add", "https://a.moor.test", "4310"],
+        2,
+        "name: the character ':' is not allowed",
+    ),
+    (
+        &["route", "add", "booking.moor.test", "4311"],
+        1,
+        "is there already and leads to 4310",
+    ),
+    (
+        &["route", "add", "a.moor.test", "0"],
+        2,
+        "to: `0` is no port: ports go from 1 to 65535",
+    ),
+    (
+        &["route", "add", "a.moor.test", "65536"],
+        2,
+        "to: `65536` is no port",
+    ),
+    (
+        &["route", "add", "a.moor.test", "vite"],
+        2,
+        "to: `vite` is no target",
+    ),
+    (
+        &["route", "add", "a.moor.test", "ftp://x"],
+        2,
+        "to: targets of the kind `ftp://`",
+    ),
+    (
+        &["route", "add", "a.moor.test/a b", "1"],
+        2,
+        "prefix: the character ' ' is not allowed",
+    ),
+    (
+        &["route", "add", "a.moor.test//b", "1"],
+        2,
+        "prefix: a path prefix has no empty",
+    ),
+    (
+        &["route", "edit", "booking.moor.test", "--to", "x"],
+        2,
+        "to: `x` is no target",
+    ),
+    (
+        &["route", "edit", "a.moor.test", "--to", "1"],
+        1,
+        "there is no route `a.moor.test`",
+    ),
+    (
+        &["route", "remove", "a.moor.test"],
+        1,
+        "there is no route `a.moor.test`",
+    ),
+    (
+        &["check", "a.moor.test"],
+        1,
+        "there is no route `a.moor.test`",
+    ),
+    (&["check", "a..test"], 2, "addresses: a label is empty"),
+    (
+        &["serve", "--https", "0.0.0.0:443"],
+        2,
+        "not a loopback address",
+    ),
+    (&["serve", "--dns", "70000"], 2, "no place to listen at"),
+    (
+        &["--config", "/nonexistent.toml", "status"],
+        2,
+        "cannot read /nonexistent.toml",
+    ),
+];
+
+#[test]
+fn wrong_values_are_refused_with_the_field_and_the_rule() {
+    let world = World::with_routes(&[("booking.moor.test", "4310")]);
+    let before = world.json(&["journal"]);
+    for (args, code, part) in ROWS {
+        let run = world.run(args);
+        assert_eq!(run.code, *code, "{args:?}: {run:?}");
+        assert!(run.stderr.contains(part), "{args:?}: {run:?}");
+        assert!(run.stdout.is_empty(), "{args:?}: {run:?}");
+        if !args.contains(&"serve") {
+            assert_eq!(run.stderr.lines().count(), 1, "{args:?}: {run:?}");
+        }
+    }
+    assert_eq!(world.json(&["journal"]), before, "nothing was changed");
+}
+
+/// What no command can send, since the grammar of its arguments is in the way.
+#[test]
+fn the_api_names_the_field_too() {
+    let world = World::with_routes(&[]);
+    let rows = [
+        (
+            r#"{"name":"a.moor.test","prefix":"api","to":"1"}"#,
+            422,
+            "a path prefix starts with a slash: write `/api`",
+        ),
+        (r#"{"name":"a.moor.test"}"#, 422, "missing field `to`"),
+        (
+            r#"{"name":"a.moor.test","to":"1","colour":"red"}"#,
+            422,
+            "unknown field `colour`",
+        ),
+        (r#"{"name":"#, 400, "EOF"),
+    ];
+    let authorization = format!("authorization: Bearer {}", world.token());
+    let url = format!("http://{}/api/v1/routes", world.address("api"));
+    for (body, status, part) in rows {
+        let json = "content-type: application/json";
+        let args = [
+            "-sS",
+            "-i",
+            "-H",
+            &authorization,
+            "-H",
+            json,
+            "-d",
+            body,
+            &url,
+        ];
+        let said = bentlane_tests::run("curl", &args).ok();
+        assert!(
+            said.contains(&format!("HTTP/1.1 {status}")),
+            "{body}: {said}"
+        );
+        assert!(
+            said.contains("content-type: application/problem+json"),
+            "{body}: {said}"
+        );
+        assert!(said.contains(part), "{body}: {said}");
+    }
+}

@@ -1,0 +1,112 @@
+//! The console in a real browser.
+
+use bentlane_tests::{App, Browser, World};
+use fantoccini::key::Key;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
+    let world = World::new();
+    let browser = Browser::open(&world.path(""), &world.root()).await;
+    let link = world.ok(&["console", "--print"]);
+    browser.client().goto(link.trim()).await.unwrap();
+
+    // The first zone, from the page that greets whoever has none.
+    let zone = browser.find("main input").await;
+    zone.send_keys("moor.test").await.unwrap();
+    browser
+        .find_text("button", "Add zone")
+        .await
+        .click()
+        .await
+        .unwrap();
+
+    // A wrong target is refused by the service's own words while one types.
+    browser
+        .find_text("button", "Add route")
+        .await
+        .click()
+        .await
+        .unwrap();
+    let [name, _, target] = <[_; 3]>::try_from(
+        browser
+            .client()
+            .find_all(fantoccini::Locator::Css("[role=dialog] input"))
+            .await
+            .unwrap(),
+    )
+    .unwrap();
+    let port = App::free_port();
+    name.send_keys("booking.moor.test").await.unwrap();
+    target.send_keys("70000").await.unwrap();
+    browser
+        .find_text("p", "`70000` is no port: ports go from 1 to 65535")
+        .await;
+    target.clear().await.unwrap();
+    target.send_keys(&port.to_string()).await.unwrap();
+    target
+        .send_keys(&char::from(Key::Enter).to_string())
+        .await
+        .unwrap();
+
+    // Its lane is broken, with the cause and the remedy.
+    browser
+        .find("[data-address='booking.moor.test'][data-passed=false]")
+        .await;
+    let sentence = format!("Nothing listens on port {port} of this machine.");
+    browser.find_text("p", &sentence).await;
+    browser
+        .find_text("code", "bentlane route edit booking.moor.test --to PORT")
+        .await;
+    let lane = browser.find("[data-address='booking.moor.test'] svg").await;
+    let words = lane.attr("aria-label").await.unwrap().unwrap();
+    assert_eq!(
+        words,
+        "resolve passed, connect broken, handshake not reached, answer not reached"
+    );
+
+    // Nobody touches the page, and the lane turns solid.
+    let _app = App::on(port);
+    browser
+        .find("[data-address='booking.moor.test'][data-passed=true]")
+        .await;
+    browser.find_text("p", "1 route, every hop proved").await;
+
+    // A check by hand is a check, too.
+    browser
+        .find_text("button", "Check all now")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser.find_text("button", "Check all now").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_is_not_signed_in_reads_how_to_and_an_error_page_reloads_by_itself() {
+    let port = App::free_port();
+    let world = World::with_routes(&[("late.moor.test", &port.to_string())]);
+    let browser = Browser::open(&world.path(""), &world.root()).await;
+    let client = browser.client();
+    client
+        .goto(&format!("http://{}/", world.address("api")))
+        .await
+        .unwrap();
+    browser.find_text("h2", "You are not signed in").await;
+
+    let https = world.address("https").port();
+    client
+        .goto(&format!("https://late.moor.test:{https}/"))
+        .await
+        .unwrap();
+    let heading = format!("Nothing listens on port {port} of this machine.");
+    browser.find_text("h1", &heading).await;
+    let _app = App::on(port);
+    let page = browser.find("pre").await;
+    let body = page.text().await.unwrap();
+    assert!(
+        body.contains("x-forwarded-proto"),
+        "the app's own page: {body}"
+    );
+    browser.close().await;
+}

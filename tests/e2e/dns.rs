@@ -1,0 +1,140 @@
+//! The resolver, asked by the clients that people ask with, and by some that mean harm.
+
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpStream, UdpSocket};
+use std::time::Duration;
+
+use bentlane_tests::{World, run};
+
+fn dig(at: SocketAddr, args: &[&str]) -> String {
+    let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
+    let common = [
+        server.as_str(),
+        "-p",
+        &port,
+        "+tries=1",
+        "+time=5",
+        "+norecurse",
+    ];
+    run("dig", &[&common, args].concat()).ok()
+}
+
+fn kdig(at: SocketAddr, args: &[&str]) -> String {
+    let server = format!("@{}", at.ip());
+    let port = at.port().to_string();
+    run(
+        "kdig",
+        &[&[server.as_str(), "-p", &port, "+retry=0"], args].concat(),
+    )
+    .ok()
+}
+
+#[test]
+fn zones_resolve_to_this_machine_over_both_transports() {
+    let world = World::with_routes(&[]);
+    let at = world.address("dns");
+    for transport in ["+notcp", "+tcp"] {
+        let answer = dig(at, &[transport, "+short", "a.b.moor.test", "A"]);
+        assert_eq!(answer.trim(), "127.0.0.1", "{transport}");
+        let whole = dig(at, &[transport, "BookinG.Moor.tesT", "MX"]);
+        for part in [
+            "status: NOERROR",
+            "flags: qr aa;",
+            "ANSWER: 0, AUTHORITY: 1",
+            "SOA",
+            "BookinG.Moor.tesT",
+        ] {
+            assert!(whole.contains(part), "{transport} {part}: {whole}");
+        }
+    }
+    assert!(dig(at, &["+short", "moor.test", "NS"]).contains("ns.moor.test."));
+    assert!(dig(at, &["example.com"]).contains("status: REFUSED"));
+    assert!(dig(at, &["blackmoor.test"]).contains("status: REFUSED"));
+    assert!(dig(at, &["+edns=1", "+noednsneg", "x.moor.test"]).contains("BADVERS"));
+    assert!(dig(at, &["+opcode=status", "x.moor.test"]).contains("NOTIMP"));
+
+    let answer = kdig(at, &["+edns=0", "+bufsize=4096", "x.moor.test", "A"]);
+    for part in ["status: NOERROR", "UDP size: 1232 B", "127.0.0.1"] {
+        assert!(answer.contains(part), "{part}: {answer}");
+    }
+    assert!(kdig(at, &["+tcp", "moor.test", "SOA"]).contains("hostmaster.moor.test."));
+}
+
+#[test]
+fn zones_come_and_go_at_once() {
+    let world = World::new();
+    let at = world.address("dns");
+    assert!(dig(at, &["x.fell.test"]).contains("status: REFUSED"));
+    world.ok(&["zone", "add", "fell.test"]);
+    assert_eq!(dig(at, &["+short", "x.fell.test"]).trim(), "127.0.0.1");
+    world.ok(&["zone", "remove", "fell.test"]);
+    assert!(dig(at, &["x.fell.test"]).contains("status: REFUSED"));
+}
+
+/// A question for `x.moor.test A`, changed in one place.
+fn question(position: usize, octets: &[u8]) -> Vec<u8> {
+    let mut message =
+        b"\x12\x34\x01\0\0\x01\0\0\0\0\0\0\x01x\x04moor\x04test\0\0\x01\0\x01".to_vec();
+    message.splice(position..position + octets.len(), octets.iter().copied());
+    message
+}
+
+#[test]
+fn malformed_packets_get_formerr_or_silence_and_the_next_question_its_answer() {
+    let world = World::with_routes(&[]);
+    let at = world.address("dns");
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket
+        .set_read_timeout(Some(Duration::from_secs(5)))
+        .unwrap();
+    socket.connect(at).unwrap();
+    let mut buffer = [0; 2048];
+    let formerr = [
+        question(4, &[0, 2]),
+        question(12, &[0xc0, 12]),
+        question(12, &[0xc0, 14, 0xc0, 12]),
+        question(10, &[0xff, 0xff]),
+        question(0, &[])[..14].to_vec(),
+        [question(0, &[]), vec![0; 5000]].concat()[..5000].to_vec(),
+    ];
+    for (row, packet) in formerr.iter().enumerate() {
+        socket.send(packet).unwrap();
+        let length = socket
+            .recv(&mut buffer)
+            .unwrap_or_else(|error| panic!("row {row}: {error}"));
+        let code = buffer[3] & 0xf;
+        // Octets behind a whole question are no fault of the question.
+        let wanted = if packet.len() == 5000 {
+            [0, 1].contains(&code)
+        } else {
+            code == 1
+        };
+        assert!(length >= 12 && wanted, "row {row}: {:?}", &buffer[..length]);
+    }
+    for silent in [question(2, &[0x81]), vec![], vec![0; 11]] {
+        socket.send(&silent).unwrap();
+    }
+    socket.send(&question(0, &[0x43, 0x21])).unwrap();
+    let length = socket.recv(&mut buffer).unwrap();
+    assert_eq!(&buffer[..2], [0x43, 0x21], "what deserves silence got it");
+    assert_eq!(buffer[7], 1, "one answer: {:?}", &buffer[..length]);
+
+    // A TCP client that claims more than it sends does not keep others waiting.
+    let mut slow = TcpStream::connect(at).unwrap();
+    slow.write_all(&[0xff, 0xff, 0]).unwrap();
+    let mut quick = TcpStream::connect(at).unwrap();
+    quick
+        .set_read_timeout(Some(Duration::from_secs(5)))
+        .unwrap();
+    let message = question(0, &[]);
+    // Two questions in one go (RFC 7766 section 6.2.1.1).
+    let framed = [&[0, u8::try_from(message.len()).unwrap()][..], &message].concat();
+    quick.write_all(&[&framed[..], &framed].concat()).unwrap();
+    for _ in 0..2 {
+        let mut length = [0; 2];
+        quick.read_exact(&mut length).unwrap();
+        let mut answer = vec![0; usize::from(u16::from_be_bytes(length))];
+        quick.read_exact(&mut answer).unwrap();
+        assert_eq!(answer[7], 1);
+    }
+}

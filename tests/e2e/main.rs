@@ -1,0 +1,17 @@
+//! End-to-end tests: the real binary through its commands, its API and its listeners, with real
+//! clients. Run `cargo build --workspace` first, as `scripts/test` does.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test that panics has failed, as it should"
+)]
+
+mod api;
+mod bad_input;
+mod checks;
+mod console;
+mod dns;
+mod lifecycle;
+mod namespace;
+mod proxy;
+mod upgrade;
+mod vite;

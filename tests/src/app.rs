@@ -1,0 +1,192 @@
+use std::convert::Infallible;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::stream::{self, StreamExt};
+use http_body_util::combinators::UnsyncBoxBody;
+use http_body_util::{BodyExt, Full, StreamBody};
+use hyper::body::{Frame, Incoming};
+use hyper::server::conn::http1;
+use hyper::service::service_fn;
+use hyper::{Request, Response};
+use hyper_util::rt::TokioIo;
+use serde_json::json;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::runtime::Runtime;
+
+type Body = UnsyncBoxBody<Bytes, hyper::Error>;
+
+/// A server for a route to lead to, on a free port of 127.0.0.1, until it is dropped.
+#[derive(Debug)]
+pub struct App {
+    address: SocketAddr,
+    runtime: Option<Runtime>,
+}
+
+impl App {
+    /// An app that does something different at each path:
+    ///
+    /// - `/echo` sends the body back as it comes,
+    /// - `/ticks` sends a line every 200 ms as server-sent events, without end,
+    /// - `/status/N` answers with that status,
+    /// - `/connection` answers with fields that concern one connection alone,
+    /// - any other tells the method, path and fields of the request as JSON.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::on(0)
+    }
+
+    /// The same on a port of one's choice.
+    #[must_use]
+    pub fn on(port: u16) -> Self {
+        Self::serve(port, |stream| async move {
+            let service =
+                service_fn(|request| async { Ok::<_, Infallible>(answer(request).await) });
+            let _ = http1::Builder::new()
+                .serve_connection(TokioIo::new(stream), service)
+                .await;
+        })
+    }
+
+    /// An app that reads a request's head and then sends `octets` and closes.
+    #[must_use]
+    pub fn raw(octets: &'static [u8]) -> Self {
+        Self::serve(0, move |mut stream| async move {
+            let mut head = [0; 4096];
+            let _ = stream.read(&mut head).await;
+            let _ = stream.write_all(octets).await;
+        })
+    }
+
+    /// An app that speaks WebSocket and repeats what it hears.
+    #[must_use]
+    pub fn websocket() -> Self {
+        Self::serve(0, |stream| async move {
+            let Ok(mut socket) = tokio_tungstenite::accept_async(stream).await else {
+                return;
+            };
+            while let Some(Ok(message)) = socket.next().await {
+                if message.is_close()
+                    || futures_util::SinkExt::send(&mut socket, message)
+                        .await
+                        .is_err()
+                {
+                    return;
+                }
+            }
+        })
+    }
+
+    fn serve<F>(port: u16, serve: impl Fn(TcpStream) -> F + Send + 'static) -> Self
+    where
+        F: Future<Output = ()> + Send + 'static,
+    {
+        let runtime = tokio::runtime::Builder::new_multi_thread()
+            .worker_threads(1)
+            .enable_all()
+            .build()
+            .unwrap();
+        // Not through the runtime: a test may be asynchronous itself, and then must not wait so.
+        let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, port)).unwrap();
+        listener.set_nonblocking(true).unwrap();
+        let address = listener.local_addr().unwrap();
+        runtime.spawn(async move {
+            let listener = TcpListener::from_std(listener).unwrap();
+            while let Ok((stream, _)) = listener.accept().await {
+                tokio::spawn(serve(stream));
+            }
+        });
+        Self {
+            address,
+            runtime: Some(runtime),
+        }
+    }
+
+    /// A port on which nothing listens. Another program may take it at any time, so a test uses it
+    /// soon.
+    #[must_use]
+    pub fn free_port() -> u16 {
+        let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap();
+        listener.local_addr().unwrap().port()
+    }
+
+    /// Its port, as a route's target.
+    #[must_use]
+    pub fn port(&self) -> String {
+        self.address.port().to_string()
+    }
+}
+
+impl Drop for App {
+    fn drop(&mut self) {
+        // Also within an asynchronous test, where waiting for the runtime is not allowed.
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
+
+impl Default for App {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+async fn answer(request: Request<Incoming>) -> Response<Body> {
+    let path = request.uri().path().to_owned();
+    if let Some(status) = path.strip_prefix("/status/") {
+        return Response::builder()
+            .status(status)
+            .body(full(status.to_owned()))
+            .unwrap();
+    }
+    match &*path {
+        "/echo" => Response::new(request.into_body().boxed_unsync()),
+        "/ticks" => Response::builder()
+            .header("content-type", "text/event-stream")
+            .body(ticks())
+            .unwrap(),
+        "/connection" => Response::builder()
+            .header("keep-alive", "timeout=5")
+            .header("connection", "keep-alive, x-private")
+            .header("x-private", "1")
+            .header("x-public", "1")
+            .body(full("private"))
+            .unwrap(),
+        _ => {
+            let fields: serde_json::Map<_, _> = request
+                .headers()
+                .keys()
+                .map(|name| {
+                    let values = request.headers().get_all(name).iter();
+                    let values: Vec<_> = values
+                        .map(|value| String::from_utf8_lossy(value.as_bytes()))
+                        .collect();
+                    (name.to_string(), json!(values.join(", ")))
+                })
+                .collect();
+            let uri = request.uri().to_string();
+            let told = json!({ "method": request.method().as_str(), "uri": uri, "fields": fields });
+            Response::new(full(told.to_string()))
+        }
+    }
+}
+
+fn full(text: impl Into<Bytes>) -> Body {
+    Full::new(text.into())
+        .map_err(|never| match never {})
+        .boxed_unsync()
+}
+
+fn ticks() -> Body {
+    let ticks = stream::unfold(0, |tick| async move {
+        tokio::time::sleep(Duration::from_millis(if tick == 0 { 0 } else { 200 })).await;
+        Some((
+            Ok(Frame::data(Bytes::from(format!("data: {tick}\n\n")))),
+            tick + 1,
+        ))
+    });
+    BodyExt::boxed_unsync(StreamBody::new(ticks))
+}

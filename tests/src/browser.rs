@@ -1,0 +1,115 @@
+use std::path::Path;
+use std::process::Command;
+use std::time::Duration;
+
+use fantoccini::elements::Element;
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::json;
+
+use crate::process::{Background, run_command, wait_until};
+
+/// How long a page may take to show what is waited for.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// A headless browser with a profile of its own, that trusts a world's root.
+#[derive(Debug)]
+pub struct Browser {
+    client: Client,
+    _driver: Background,
+}
+
+impl Browser {
+    /// Opens the browser. It keeps everything in `folder`; names below `moor.test` lead to this
+    /// machine, and the certificate `root` is in its trust store.
+    pub async fn open(folder: &Path, root: &Path) -> Self {
+        trust(folder, root);
+        let mut command = Command::new("chromedriver");
+        command.arg("--port=0").env("HOME", folder);
+        let driver = Background::start(&mut command, folder.join("chromedriver.log"));
+        let port = wait_until("chromedriver to be ready", || {
+            let output = driver.output();
+            let (_, rest) = output.split_once("started successfully on port ")?;
+            rest.split_once('.').map(|(port, _)| port.to_owned())
+        });
+        let args = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--disable-dev-shm-usage",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,800",
+            "--host-resolver-rules=MAP *.moor.test 127.0.0.1",
+            &format!("--user-data-dir={}", folder.join("profile").display()),
+        ];
+        let capabilities =
+            json!({ "goog:chromeOptions": { "args": args, "binary": "/usr/bin/chromium" } });
+        let client = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+            .capabilities(capabilities.as_object().unwrap().clone())
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await
+            .unwrap();
+        Self {
+            client,
+            _driver: driver,
+        }
+    }
+
+    /// What drives the browser.
+    #[must_use]
+    pub fn client(&self) -> &Client {
+        &self.client
+    }
+
+    /// Waits for an element by CSS selector.
+    pub async fn find(&self, selector: &str) -> Element {
+        self.wait_for(Locator::Css(selector)).await
+    }
+
+    /// Waits for an element by its visible text, within elements of one tag.
+    pub async fn find_text(&self, tag: &str, text: &str) -> Element {
+        let path = format!("//{tag}[normalize-space()='{text}']");
+        self.wait_for(Locator::XPath(&path)).await
+    }
+
+    async fn wait_for(&self, what: Locator<'_>) -> Element {
+        let found = self.client.wait().at_most(PATIENCE).for_element(what).await;
+        match found {
+            Ok(element) => element,
+            Err(error) => {
+                let body = self.client.find(Locator::Css("body")).await;
+                let shown = body.unwrap().text().await.unwrap();
+                panic!("{what:?}: {error}; the page shows:\n{shown}")
+            }
+        }
+    }
+
+    /// Closes the browser.
+    pub async fn close(self) {
+        self.client.clone().close().await.unwrap();
+    }
+}
+
+/// Puts `root` into the store that Chromium on Linux reads.
+fn trust(folder: &Path, root: &Path) {
+    let store = folder.join(".pki/nssdb");
+    std::fs::create_dir_all(&store).unwrap();
+    let place = format!("sql:{}", store.display());
+    let certutil = |args: &[&str]| {
+        let run = run_command(Command::new("certutil").args(["-d", &place]).args(args));
+        assert_eq!(run.code, 0, "{run:?}");
+    };
+    certutil(&["-N", "--empty-password"]);
+    certutil(&[
+        "-A",
+        "-n",
+        "root",
+        "-t",
+        "C,,",
+        "-i",
+        root.to_str().unwrap(),
+    ]);
+}

@@ -1,0 +1,23 @@
+//! What the end-to-end tests are made of: a [`World`] with a service of its own, apps for it to
+//! lead to, and a browser.
+//!
+//! Each world has its own data folder and free ports, so that tests run side by side, and leaves
+//! nothing behind when it is dropped, also after a panic.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test that panics has failed, as it should"
+)]
+#![allow(
+    clippy::missing_panics_doc,
+    reason = "every helper panics when its step fails"
+)]
+
+mod app;
+mod browser;
+mod process;
+mod world;
+
+pub use app::App;
+pub use browser::Browser;
+pub use process::{Background, Run, binary, repository, run, signal, wait_until};
+pub use world::{Start, World};

@@ -1,0 +1,262 @@
+use std::fs;
+use std::io::Write;
+use std::net::SocketAddr;
+use std::os::unix::fs::PermissionsExt;
+use std::path::PathBuf;
+use std::process::Command;
+use std::sync::Arc;
+
+use rustix::process::Signal;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, ServerName};
+use rustls::{ClientConfig, RootCertStore};
+use serde_json::Value;
+use tempfile::TempDir;
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+use crate::process::{Background, Run, binary, run_command, signal, wait_until};
+
+/// A service of its own, with a data folder of its own, on free ports.
+#[derive(Debug)]
+pub struct World {
+    folder: TempDir,
+    service: Option<Background>,
+    start: Start,
+}
+
+/// How a world's service is started.
+#[derive(Clone, Debug, Default)]
+pub struct Start {
+    /// More flags for `serve`.
+    pub flags: Vec<String>,
+    /// What stands before `bentlane serve`, such as a program that changes the user.
+    pub wrapper: Vec<String>,
+    /// Whether the flags name every place to listen at.
+    pub own_places: bool,
+    /// Whether the folder belongs to this user and group.
+    pub owner: Option<u32>,
+}
+
+impl World {
+    /// A world whose service is ready.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::with(Start::default())
+    }
+
+    /// A world whose service is started in its own way, and is ready.
+    #[must_use]
+    pub fn with(start: Start) -> Self {
+        let mut world = Self::asleep(start);
+        world.wake();
+        world
+    }
+
+    /// A world whose service is not started yet.
+    #[must_use]
+    pub fn asleep(start: Start) -> Self {
+        let folder = tempfile::Builder::new()
+            .prefix("bentlane-e2e-")
+            .tempdir_in("/tmp")
+            .unwrap();
+        // The database's own account passes through when the tests run as root.
+        fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o711)).unwrap();
+        if let Some(owner) = start.owner {
+            std::os::unix::fs::chown(folder.path(), Some(owner), Some(owner)).unwrap();
+        }
+        Self {
+            folder,
+            service: None,
+            start,
+        }
+    }
+
+    /// A world with the zone `moor.test` and these routes.
+    #[must_use]
+    pub fn with_routes(routes: &[(&str, &str)]) -> Self {
+        let world = Self::new();
+        world.ok(&["zone", "add", "moor.test"]);
+        for (address, target) in routes {
+            world.ok(&["route", "add", address, target]);
+        }
+        world
+    }
+
+    /// The folder of everything in this world.
+    #[must_use]
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// The service's data folder.
+    #[must_use]
+    pub fn data_dir(&self) -> PathBuf {
+        self.path("data")
+    }
+
+    /// The command that starts the service.
+    #[must_use]
+    pub fn serve_command(&self) -> Command {
+        let binary = binary();
+        let mut command = match self.start.wrapper.split_first() {
+            Some((program, args)) => {
+                let mut command = Command::new(program);
+                command.args(args).arg(binary);
+                command
+            }
+            None => Command::new(binary),
+        };
+        command.arg("serve").arg("--data-dir").arg(self.data_dir());
+        command
+            .env("XDG_CONFIG_HOME", self.path("config"))
+            .env_remove("BENTLANE_DATA_DIR");
+        if !self.start.own_places {
+            for flag in ["--dns", "--http", "--https", "--api"] {
+                command.args([flag, "127.0.0.1:0"]);
+            }
+        }
+        command.args(&self.start.flags);
+        command
+    }
+
+    /// Starts the service and waits until it is ready.
+    pub fn wake(&mut self) {
+        let mut service = Background::start(&mut self.serve_command(), self.path("service.log"));
+        let known = service.output().matches("is ready").count();
+        wait_until("the service to be ready", || {
+            assert_eq!(service.ended(), None, "{}", service.output());
+            (service.output().matches("is ready").count() > known).then_some(())
+        });
+        self.service = Some(service);
+    }
+
+    /// The running service.
+    #[must_use]
+    pub fn service(&self) -> &Background {
+        self.service.as_ref().unwrap()
+    }
+
+    /// Ends the service with a signal; gives its exit code.
+    pub fn end(&mut self, which: Signal) -> i32 {
+        self.service.take().unwrap().end(which)
+    }
+
+    /// The process of the private database server, while it runs.
+    #[must_use]
+    pub fn database_pid(&self) -> Option<u32> {
+        let file = fs::read_to_string(self.data_dir().join("postgres/postmaster.pid")).ok()?;
+        let pid: u32 = file.lines().next()?.trim().parse().ok()?;
+        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+        (!stat.contains(") Z")).then_some(pid)
+    }
+
+    /// Runs a client command in this world.
+    #[must_use]
+    pub fn run(&self, args: &[&str]) -> Run {
+        run_command(
+            Command::new(binary())
+                .args(args)
+                .env("BENTLANE_DATA_DIR", self.data_dir())
+                .env("XDG_CONFIG_HOME", self.path("config"))
+                .env_remove("DISPLAY"),
+        )
+    }
+
+    /// Runs a client command that has to succeed; gives its output.
+    #[track_caller]
+    pub fn ok(&self, args: &[&str]) -> String {
+        self.run(args).ok()
+    }
+
+    /// Runs a client command and reads its output as JSON.
+    #[must_use]
+    pub fn json(&self, args: &[&str]) -> Value {
+        self.run(&[args, &["--format", "json"]].concat()).json()
+    }
+
+    /// Where a listener listens: `dns`, `http`, `https` or `api`.
+    #[must_use]
+    pub fn address(&self, listener: &str) -> SocketAddr {
+        let status = self.json(&["status"]);
+        status["listeners"][listener][0]
+            .as_str()
+            .unwrap()
+            .parse()
+            .unwrap()
+    }
+
+    /// The root certificate as a file.
+    #[must_use]
+    pub fn root(&self) -> PathBuf {
+        self.data_dir().join("root.pem")
+    }
+
+    /// The token of the API.
+    #[must_use]
+    pub fn token(&self) -> String {
+        fs::read_to_string(self.data_dir().join("token")).unwrap()
+    }
+
+    /// Asks for an `https://` URL of this world with curl: the root is trusted, and every name
+    /// leads to our listener. Gives curl's output with `-s`.
+    #[must_use]
+    pub fn curl(&self, args: &[&str]) -> Run {
+        let https = self.address("https");
+        run_command(
+            Command::new("curl")
+                .args(["-sS", "--max-time", "20", "--cacert"])
+                .arg(self.root())
+                .arg("--connect-to")
+                .arg(format!("::127.0.0.1:{}", https.port()))
+                .args(args),
+        )
+    }
+
+    /// A TLS connection to our listener, with this server name and protocol, that trusts the root
+    /// alone.
+    pub async fn tls(&self, name: &'static str, protocol: &str) -> TlsStream<TcpStream> {
+        let mut roots = RootCertStore::empty();
+        roots
+            .add(CertificateDer::from_pem_file(self.root()).unwrap())
+            .unwrap();
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let mut config = ClientConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .unwrap()
+            .with_root_certificates(roots)
+            .with_no_client_auth();
+        config.alpn_protocols = vec![protocol.into()];
+        let stream = TcpStream::connect(self.address("https")).await.unwrap();
+        TlsConnector::from(Arc::new(config))
+            .connect(ServerName::try_from(name).unwrap(), stream)
+            .await
+            .unwrap()
+    }
+}
+
+impl Default for World {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        if let Some(mut service) = self.service.take() {
+            if std::thread::panicking() {
+                let _ = writeln!(std::io::stderr(), "the service said:\n{}", service.output());
+            }
+            if service.ended().is_none() {
+                service.end(Signal::TERM);
+            }
+        }
+        if let Some(pid) = self.database_pid() {
+            signal(pid, Signal::QUIT);
+            while self.database_pid() == Some(pid) {
+                std::thread::yield_now();
+            }
+        }
+    }
+}
