@@ -20,8 +20,10 @@ pub struct View {
 }
 
 impl View {
-    pub(crate) fn answer(&self, query: &[u8], transport: Transport) -> Option<Vec<u8>> {
-        dns::answer(query, &self.snapshot.load(), &self.addresses, transport)
+    /// Writes the answer to `query` into `out`; leaves `out` empty when there is none.
+    pub(crate) fn answer(&self, query: &[u8], transport: Transport, out: &mut Vec<u8>) {
+        let snapshot = self.snapshot.load();
+        dns::answer(query, &snapshot, &self.addresses, transport, out);
     }
 }
 

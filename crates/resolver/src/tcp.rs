@@ -71,7 +71,7 @@ fn is_peer_error(error: &io::Error) -> bool {
 /// Answers queries in turn, each behind its length in two octets (RFC 1035 §4.2.2), until the
 /// client closes, idles, or sends what deserves silence.
 async fn converse(mut stream: TcpStream, view: &View) -> io::Result<()> {
-    let mut query = Vec::new();
+    let (mut query, mut answer) = (Vec::new(), Vec::new());
     loop {
         let length = match timeout(IDLE, stream.read_u16()).await {
             Ok(Ok(length)) => usize::from(length),
@@ -81,9 +81,10 @@ async fn converse(mut stream: TcpStream, view: &View) -> io::Result<()> {
         };
         query.resize(length, 0);
         timeout(IDLE, stream.read_exact(&mut query)).await??;
-        let Some(answer) = view.answer(&query, Transport::Tcp) else {
+        view.answer(&query, Transport::Tcp, &mut answer);
+        if answer.is_empty() {
             return Ok(());
-        };
+        }
         let length = u16::try_from(answer.len()).map_err(io::Error::other)?;
         // One write, so that length and message leave in one segment (RFC 7766 §8).
         let framed = [&length.to_be_bytes()[..], &answer].concat();

@@ -15,35 +15,45 @@ const LONGEST_QUERY: usize = 4096;
 
 pub(crate) async fn serve(socket: UdpSocket, view: View, shutdown: CancellationToken) {
     let mut buffer = vec![0; LONGEST_QUERY];
+    let mut answer = Vec::new();
+    let mut shutdown = std::pin::pin!(shutdown.cancelled());
     loop {
         tokio::select! {
             biased;
-            () = shutdown.cancelled() => return,
+            () = &mut shutdown => return,
             ready = socket.readable() => {
                 if let Err(cause) = ready {
                     debug!(%cause, "a UDP socket is not readable");
                 }
             }
         }
-        for _ in 0..TURN {
+        let mut asked = 0;
+        while asked < TURN {
             match socket.try_recv_from(&mut buffer) {
-                Ok((length, peer)) => answer(&socket, &view, &buffer[..length], peer).await,
+                Ok((length, peer)) => {
+                    let query = buffer.get(..length).unwrap_or_default();
+                    view.answer(query, Transport::Udp, &mut answer);
+                    send(&socket, &answer, peer).await;
+                }
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
                 // Left by an answer of ours to a client that is gone (ICMP port unreachable).
                 Err(cause) => debug!(%cause, "a UDP socket reports an error"),
             }
+            asked += 1;
         }
-        tokio::task::yield_now().await;
+        if asked == TURN {
+            tokio::task::yield_now().await;
+        }
     }
 }
 
-async fn answer(socket: &UdpSocket, view: &View, query: &[u8], peer: SocketAddr) {
-    let Some(answer) = view.answer(query, Transport::Udp) else {
+async fn send(socket: &UdpSocket, answer: &[u8], peer: SocketAddr) {
+    if answer.is_empty() {
         return;
-    };
-    let sent = match socket.try_send_to(&answer, peer) {
+    }
+    let sent = match socket.try_send_to(answer, peer) {
         Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
-            socket.send_to(&answer, peer).await
+            socket.send_to(answer, peer).await
         }
         sent => sent,
     };

@@ -6,6 +6,7 @@ use hickory_proto::op::{Edns, Message, MessageType, Metadata, OpCode, Query, Res
 use hickory_proto::rr::rdata::{A, AAAA, NS, SOA};
 use hickory_proto::rr::{DNSClass, Name as WireName, RData, Record, RecordType};
 
+use super::quick;
 use crate::name::Name;
 use crate::snapshot::Snapshot;
 
@@ -16,7 +17,7 @@ const SHORTEST_RECORD: usize = 11;
 /// The largest UDP answer for a client without EDNS (RFC 1035 §2.3.4).
 const PLAIN_UDP_LIMIT: u16 = 512;
 /// The largest UDP answer we send at all, so that none is fragmented (RFC 9715 §3.1).
-const UDP_LIMIT: u16 = 1232;
+pub(super) const UDP_LIMIT: u16 = 1232;
 
 /// How a query came, which decides how long its answer may be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,7 +50,8 @@ impl Default for Addresses {
     }
 }
 
-/// Answers one query from the zones of `snapshot`, or says nothing.
+/// Answers one query from the zones of `snapshot`, or says nothing: then `out` is empty. What `out`
+/// held before is gone; its memory is used again.
 ///
 /// Silence is for what cannot be answered: fewer octets than a header, and messages that are
 /// answers themselves, since answering those could go on for ever between two servers. A query
@@ -57,8 +59,24 @@ impl Default for Addresses {
 /// (RFC 9619 §4), another opcode NOTIMP, an EDNS version above 0 BADVERS (RFC 6891 §6.1.3), and a
 /// name outside every zone REFUSED. Names in a zone always exist; a type they lack is answered
 /// with no data and the zone's SOA (RFC 2308 §2.2).
-#[must_use]
 pub fn answer(
+    query: &[u8],
+    snapshot: &Snapshot,
+    addresses: &Addresses,
+    transport: Transport,
+    out: &mut Vec<u8>,
+) {
+    out.clear();
+    // An answer of the short way fits every transport.
+    if quick::answer(query, snapshot, addresses, out).is_none()
+        && let Some(octets) = answer_any(query, snapshot, addresses, transport)
+    {
+        *out = octets;
+    }
+}
+
+/// The long way, through the codec, for every query there is.
+fn answer_any(
     query: &[u8],
     snapshot: &Snapshot,
     addresses: &Addresses,
@@ -270,8 +288,15 @@ mod tests {
     }
 
     fn ask(query: &[u8], transport: Transport) -> Option<Message> {
-        let octets = answer(query, &snapshot(), &Addresses::default(), transport)?;
-        Some(Message::from_vec(&octets).unwrap())
+        let mut octets = Vec::new();
+        answer(
+            query,
+            &snapshot(),
+            &Addresses::default(),
+            transport,
+            &mut octets,
+        );
+        (!octets.is_empty()).then(|| Message::from_vec(&octets).unwrap())
     }
 
     fn ask_message(message: &Message) -> Message {
@@ -344,8 +369,15 @@ mod tests {
             ..Addresses::default()
         };
         let octets = query("x.moor.test.", RecordType::AAAA).to_vec().unwrap();
-        let octets = answer(&octets, &snapshot(), &addresses, Transport::Udp).unwrap();
-        let response = Message::from_vec(&octets).unwrap();
+        let mut answered = Vec::new();
+        answer(
+            &octets,
+            &snapshot(),
+            &addresses,
+            Transport::Udp,
+            &mut answered,
+        );
+        let response = Message::from_vec(&answered).unwrap();
         assert_eq!(response.metadata.response_code, ResponseCode::NoError);
         assert!(response.answers.is_empty() && response.authorities.len() == 1);
     }
@@ -461,6 +493,50 @@ mod tests {
                 let id = u16::from_be_bytes([octets[0], octets[1]]);
                 prop_assert_eq!(response.metadata.id, id);
             }
+        }
+
+        /// Where the short way answers, the long way gives the same octets; and it does answer.
+        #[test]
+        fn both_ways_give_the_same_octets(
+            labels in prop::collection::vec("[a-zA-Z0-9_.*-]{1,20}", 0..4),
+            zone in prop::sample::select(vec!["moor.test", "MOOR.Test", "fell.test", "test"]),
+            kind in prop::sample::select(vec![1u16, 28, 15, 255]),
+            flags in prop::sample::select(vec![[0u8, 0], [1, 0], [1, 0x20], [1, 0x10], [1, 0x80], [3, 0]]),
+            edns in prop::option::of((any::<u16>(), prop::sample::select(vec![[0u8, 0], [0x80, 0]]))),
+            change in prop::option::of((any::<prop::sample::Index>(), any::<u8>())),
+        ) {
+            let mut octets = vec![0x12, 0x34, flags[0], flags[1], 0, 1, 0, 0, 0, 0, 0, 0];
+            octets[11] = u8::from(edns.is_some());
+            let ours = zone.split('.');
+            for label in labels.iter().map(String::as_str).chain(ours) {
+                octets.push(u8::try_from(label.len()).unwrap());
+                octets.extend(label.bytes());
+            }
+            octets.push(0);
+            octets.extend(kind.to_be_bytes());
+            octets.extend([0, 1]);
+            if let Some((payload, flags)) = edns {
+                octets.extend([0, 0, 41]);
+                octets.extend(payload.to_be_bytes());
+                octets.extend([0, 0, flags[0], flags[1], 0, 0]);
+            }
+            if let Some((place, octet)) = change {
+                let place = place.index(octets.len());
+                octets[place] = octet;
+            }
+            let (snapshot, addresses) = (snapshot(), Addresses::default());
+            let mut short = Vec::new();
+            let known = quick::answer(&octets, &snapshot, &addresses, &mut short).is_some();
+            let long = answer_any(&octets, &snapshot, &addresses, Transport::Udp);
+            if known {
+                prop_assert_eq!(Some(short), long);
+            } else {
+                prop_assert!(short.is_empty());
+            }
+            let plain = labels.iter().all(|label| !label.contains(['.', '*']))
+                && zone.to_lowercase() == "moor.test"
+                && kind < 100 && kind != 15 && flags[1] & 0x80 == 0 && flags[0] < 2;
+            prop_assert!(known || !plain || change.is_some());
         }
     }
 }
