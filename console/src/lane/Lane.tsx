@@ -1,7 +1,7 @@
 import type { HopReport } from '../api/types';
 import { duration } from '../format';
 import type { Mark } from './geometry';
-import { HEIGHT, WIDTH, inWords, layOut } from './geometry';
+import { WIDTH, height, inWords, layOut } from './geometry';
 
 interface LaneProps {
   hops: readonly HopReport[];
@@ -11,8 +11,9 @@ interface LaneProps {
 export function Lane({ hops }: LaneProps) {
   return (
     <svg
-      className="lane h-[84px] w-full max-w-[442px]"
-      viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+      className="lane w-full max-w-[442px]"
+      height={height(hops)}
+      viewBox={`0 0 ${WIDTH} ${height(hops)}`}
       role="img"
       aria-label={inWords(hops)}
     >

@@ -19,7 +19,8 @@ const LOWER = 42;
 const GAP = 12;
 
 export const WIDTH = LEFT * 2 + STEP * 3;
-export const HEIGHT = 84;
+/** From the lowest mark's centre to the end of its caption. */
+const BELOW = 42;
 
 /** Lays the lane out: straight while hops pass, bending away from the one that broke. */
 export function layOut(hops: readonly HopReport[]): Mark[] {
@@ -34,6 +35,11 @@ export function layOut(hops: readonly HopReport[]): Mark[] {
         : `M${start} ${fromY}H${start + 26}L${end - 26} ${y}H${end}`;
     return { hop, x, y, way, wayState: hop.state };
   });
+}
+
+/** How high the drawing is: a straight lane needs less than one that bends. */
+export function height(hops: readonly HopReport[]): number {
+  return BELOW + Math.max(UPPER, ...hops.map((_, column) => place(hops, column)[1]));
 }
 
 function place(hops: readonly HopReport[], column: number): [number, number] {

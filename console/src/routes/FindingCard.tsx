@@ -6,7 +6,7 @@ import { sentence } from '../format';
 /** What is wrong with a route, and what mends it. */
 export function FindingCard({ finding }: { finding: Finding }) {
   return (
-    <div className="mt-1 rounded-md border border-rule border-l-4 border-l-amber bg-card px-4 py-3">
+    <div className="mt-3 rounded-md border border-rule border-l-4 border-l-amber bg-card px-4 py-3">
       <p className="font-semibold text-balance">{sentence(finding.summary)}</p>
       {finding.evidence.length > 0 && (
         <ul className="mt-1 font-mono text-[13px] text-muted">

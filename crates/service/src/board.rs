@@ -87,10 +87,12 @@ impl Board {
     /// Forgets what is no longer true of the configuration, and has what is new checked soon.
     pub(crate) fn configuration_changed(&self) {
         let snapshot = self.snapshot.load();
-        let configuration = snapshot.configuration();
-        self.verdicts().retain(|_, checked| {
-            configuration.route(&checked.route.address) == Some(&checked.route)
-        });
+        let routes = snapshot.configuration().routes.iter();
+        let routes: HashMap<String, &Route> = routes
+            .map(|route| (route.address.to_string(), route))
+            .collect();
+        self.verdicts()
+            .retain(|address, checked| routes.get(address) == Some(&&checked.route));
         self.changed.notify_one();
     }
 

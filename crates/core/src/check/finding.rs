@@ -173,6 +173,7 @@ impl Finding {
     /// No route covers a request.
     #[must_use]
     pub fn route_missing(name: &str, path: &str) -> Self {
+        let path = if path == "/" { "" } else { path };
         Self::broken(
             FindingKind::RouteMissing,
             format!("no route covers {name}{path}"),
