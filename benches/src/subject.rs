@@ -1,0 +1,185 @@
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process};
+use serde_json::Value;
+
+use crate::measure::{AtMost, Report, Scale};
+use crate::process::resident_kib;
+
+/// Routes that the service has while it is measured.
+pub(crate) const ROUTES: usize = 1_000;
+
+/// The real service, in a data folder of its own.
+#[derive(Debug)]
+pub(crate) struct Subject {
+    binary: PathBuf,
+    data_dir: PathBuf,
+    child: Child,
+    status: Value,
+}
+
+impl Subject {
+    /// Starts it and waits until it is ready.
+    pub(crate) fn start(binary: &Path, data_dir: &Path) -> Self {
+        // The database's own account passes through when this runs as root.
+        std::fs::create_dir_all(data_dir).unwrap();
+        let parent = data_dir.parent().unwrap();
+        let open = std::os::unix::fs::PermissionsExt::from_mode(0o711);
+        std::fs::set_permissions(parent, open).unwrap();
+        let child = spawn(binary, data_dir);
+        let mut subject = Self {
+            binary: binary.to_owned(),
+            data_dir: data_dir.to_owned(),
+            child,
+            status: Value::Null,
+        };
+        subject.wait_until_ready();
+        subject
+    }
+
+    fn wait_until_ready(&mut self) {
+        let limit = Instant::now() + Duration::from_secs(60);
+        loop {
+            let output = Command::new(&self.binary)
+                .args(["status", "--format", "json", "--data-dir"])
+                .arg(&self.data_dir)
+                .output()
+                .unwrap();
+            if output.status.success() {
+                self.status = serde_json::from_slice(&output.stdout).unwrap();
+                return;
+            }
+            assert!(Instant::now() < limit, "the service does not get ready");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// Adds routes `n0.moor.test` and so on, which all lead to `target`.
+    pub(crate) fn add_routes(&self, count: usize, target: &str) {
+        let mut api = TcpStream::connect(self.address("api")).unwrap();
+        let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
+        let mut post = |path: &str, body: String| {
+            write!(
+                api,
+                "POST /api/v1/{path} HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {}\r\n\
+                 content-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
+                self.address("api"),
+                token.trim(),
+                body.len(),
+            )
+            .unwrap();
+            let mut answer = [0; 4096];
+            let length = api.read(&mut answer).unwrap();
+            let answer = String::from_utf8_lossy(&answer[..length]);
+            assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
+        };
+        post("zones", r#"{"name":"moor.test"}"#.to_owned());
+        for number in 0..count {
+            let body = format!(r#"{{"name":"n{number}.moor.test","to":"{target}"}}"#);
+            post("routes", body);
+        }
+        // Every route is checked once, so that the figures are those of a service at rest.
+        let check = self.client(&["check", "--format", "json"]).output();
+        assert!(check.unwrap().status.success(), "every route is proved");
+    }
+
+    /// How long the service takes from its start to its first answer, when the database server of
+    /// one that was killed still runs.
+    pub(crate) fn restarts(&mut self, scale: Scale, report: &mut Report) {
+        let mut times = Vec::new();
+        for _ in 0..scale.starts {
+            let http = self.address("http");
+            self.child.kill().unwrap();
+            self.child.wait().unwrap();
+            let start = Instant::now();
+            let mut command = serve(&self.binary, &self.data_dir);
+            command.args(["--http", &http.to_string(), "--https", "127.0.0.1:0"]);
+            self.child = command.spawn().unwrap();
+            while !answers(http) {
+                assert!(start.elapsed() < Duration::from_secs(60));
+                std::thread::sleep(Duration::from_millis(1));
+            }
+            times.push(start.elapsed().as_secs_f64() * 1e3);
+            self.wait_until_ready();
+        }
+        let aim = AtMost(500.0);
+        report.alone("ready after a start", "ms", times, aim);
+        report.memory("after a start, 1,000 routes", self.resident_kib());
+    }
+
+    fn client(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(&self.binary);
+        command.args(args).arg("--data-dir").arg(&self.data_dir);
+        command
+    }
+
+    pub(crate) fn resident_kib(&self) -> u64 {
+        resident_kib(self.pid())
+    }
+
+    pub(crate) fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    pub(crate) fn root(&self) -> PathBuf {
+        self.data_dir.join("root.pem")
+    }
+
+    pub(crate) fn https(&self) -> SocketAddr {
+        self.address("https")
+    }
+
+    pub(crate) fn dns(&self) -> SocketAddr {
+        self.address("dns")
+    }
+
+    fn address(&self, listener: &str) -> SocketAddr {
+        let text = self.status["listeners"][listener][0].as_str().unwrap();
+        text.parse().unwrap()
+    }
+}
+
+impl Drop for Subject {
+    fn drop(&mut self) {
+        if let Some(pid) = i32::try_from(self.pid()).ok().and_then(Pid::from_raw) {
+            let _ = kill_process(pid, Signal::TERM);
+        }
+        let _ = self.child.wait();
+    }
+}
+
+fn serve(binary: &Path, data_dir: &Path) -> Command {
+    let mut command = Command::new(binary);
+    command.arg("serve").arg("--data-dir").arg(data_dir);
+    for flag in ["--dns", "--api"] {
+        command.args([flag, "127.0.0.1:0"]);
+    }
+    command
+        .env("XDG_CONFIG_HOME", data_dir)
+        .stderr(Stdio::null());
+    command
+}
+
+fn spawn(binary: &Path, data_dir: &Path) -> Child {
+    let mut command = serve(binary, data_dir);
+    let places = ["--http", "127.0.0.1:0", "--https", "127.0.0.1:0"];
+    command.args(places).spawn().unwrap()
+}
+
+/// Whether a request is answered. Connections are taken in before the service is ready, so that
+/// one waits for its answer until it is.
+fn answers(at: SocketAddr) -> bool {
+    let Ok(mut stream) = TcpStream::connect(at) else {
+        return false;
+    };
+    let limit = Some(Duration::from_secs(10));
+    stream.set_read_timeout(limit).unwrap();
+    stream
+        .write_all(b"GET / HTTP/1.1\r\nhost: n1.moor.test\r\n\r\n")
+        .unwrap();
+    stream.read(&mut [0; 16]).is_ok_and(|length| length > 0)
+}
