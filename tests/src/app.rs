@@ -16,6 +16,8 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
 
+use crate::process::wait_until;
+
 type Body = UnsyncBoxBody<Bytes, hyper::Error>;
 
 /// A server for a route to lead to, on a free port of 127.0.0.1, until it is dropped.
@@ -89,7 +91,10 @@ impl App {
             .build()
             .unwrap();
         // Not through the runtime: a test may be asynchronous itself, and then must not wait so.
-        let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, port)).unwrap();
+        // One that was dropped just now may still hold its port for a moment.
+        let listener = wait_until("the app's port", || {
+            std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, port)).ok()
+        });
         listener.set_nonblocking(true).unwrap();
         let address = listener.local_addr().unwrap();
         runtime.spawn(async move {

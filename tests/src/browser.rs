@@ -1,4 +1,4 @@
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 
@@ -6,7 +6,7 @@ use fantoccini::elements::Element;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::json;
 
-use crate::process::{Background, run_command, wait_until};
+use crate::process::{Background, run, run_command, wait_until};
 
 /// How long a page may take to show what is waited for.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -15,7 +15,16 @@ const PATIENCE: Duration = Duration::from_secs(30);
 #[derive(Debug)]
 pub struct Browser {
     client: Client,
+    profile: PathBuf,
     _driver: Background,
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        // After a panic nobody has closed it, and it outlives the driver that started it.
+        let profile = format!("user-data-dir={}", self.profile.display());
+        run("pkill", &["-KILL", "-f", &profile]);
+    }
 }
 
 impl Browser {
@@ -31,6 +40,7 @@ impl Browser {
             let (_, rest) = output.split_once("started successfully on port ")?;
             rest.split_once('.').map(|(port, _)| port.to_owned())
         });
+        let profile = folder.join("profile");
         let args = [
             "--headless=new",
             "--no-sandbox",
@@ -43,7 +53,7 @@ impl Browser {
             "--disable-sync",
             "--window-size=1280,800",
             "--host-resolver-rules=MAP *.moor.test 127.0.0.1",
-            &format!("--user-data-dir={}", folder.join("profile").display()),
+            &format!("--user-data-dir={}", profile.display()),
         ];
         let capabilities =
             json!({ "goog:chromeOptions": { "args": args, "binary": "/usr/bin/chromium" } });
@@ -54,6 +64,7 @@ impl Browser {
             .unwrap();
         Self {
             client,
+            profile,
             _driver: driver,
         }
     }
