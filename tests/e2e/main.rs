@@ -10,6 +10,7 @@ mod bad_input;
 mod checks;
 mod console;
 mod dns;
+mod forwarding;
 mod lifecycle;
 mod namespace;
 mod proxy;

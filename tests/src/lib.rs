@@ -15,9 +15,11 @@
 mod app;
 mod browser;
 mod process;
+mod upstream;
 mod world;
 
 pub use app::App;
 pub use browser::Browser;
 pub use process::{Background, Run, binary, repository, run, signal, wait_until};
+pub use upstream::Upstream;
 pub use world::{Start, World};

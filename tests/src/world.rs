@@ -117,6 +117,9 @@ impl World {
                 command.args([flag, "127.0.0.1:0"]);
             }
         }
+        if !self.start.flags.iter().any(|flag| flag == "--upstream") {
+            command.args(["--upstream", "none"]);
+        }
         command.args(&self.start.flags);
         command
     }

@@ -16,13 +16,17 @@ pub mod dns;
 mod address;
 mod configuration;
 mod error;
+mod hosts;
 mod name;
+mod resolv_conf;
 mod snapshot;
 mod target;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use configuration::{Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone};
 pub use error::chain;
+pub use hosts::{Hosts, HostsEntry};
 pub use name::{Name, NameError};
+pub use resolv_conf::ResolvConf;
 pub use snapshot::{Snapshot, TargetId};
 pub use target::{Target, TargetError};

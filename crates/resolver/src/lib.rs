@@ -4,10 +4,12 @@
 //! proxy's work. It reads the current [`Snapshot`](bentlane_core::Snapshot) and nothing else: no
 //! lock, no database. Start from [`Sockets::bind`].
 
+mod forwarder;
 mod serve;
 mod sockets;
 mod tcp;
 mod udp;
 
+pub use forwarder::Forwarder;
 pub use serve::{Handle, View};
 pub use sockets::{BindError, Sockets};

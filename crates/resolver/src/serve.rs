@@ -3,10 +3,11 @@ use std::{io, thread};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
-use bentlane_core::dns::{self, Addresses, Transport};
+use bentlane_core::dns::{self, Asked, Outcome, Reason, Settings, Transport};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
+use crate::forwarder::Forwarder;
 use crate::sockets::Sockets;
 use crate::{tcp, udp};
 
@@ -15,15 +16,39 @@ use crate::{tcp, udp};
 pub struct View {
     /// The current snapshot; whoever owns it swaps in the next.
     pub snapshot: Arc<ArcSwap<Snapshot>>,
-    /// What the names of every zone resolve to.
-    pub addresses: Addresses,
+    /// What the names of every zone resolve to. Whether recursion is offered is told by
+    /// `forwarder`, whatever this says.
+    pub settings: Settings,
+    /// Where names outside the zones are looked up; `None` refuses them.
+    pub forwarder: Option<Forwarder>,
+}
+
+/// What is left to do for a query.
+pub(crate) enum Next {
+    /// The answer is in the buffer, or there is none when that is empty.
+    Send,
+    /// It has to be asked for.
+    Ask(Asked, Forwarder),
 }
 
 impl View {
-    /// Writes the answer to `query` into `out`; leaves `out` empty when there is none.
-    pub(crate) fn answer(&self, query: &[u8], transport: Transport, out: &mut Vec<u8>) {
-        let snapshot = self.snapshot.load();
-        dns::answer(query, &snapshot, &self.addresses, transport, out);
+    /// Writes the answer to `query` into `out`, when it is known here.
+    pub(crate) fn answer(&self, query: &[u8], transport: Transport, out: &mut Vec<u8>) -> Next {
+        let settings = Settings {
+            recursion: self.forwarder.is_some(),
+            ..self.settings
+        };
+        let outcome = dns::answer(query, &self.snapshot.load(), &settings, transport, out);
+        if let Outcome::Elsewhere(asked) = outcome {
+            let Some(forwarder) = &self.forwarder else {
+                asked.write_failure(Reason::NotOurs, out);
+                return Next::Send;
+            };
+            if !forwarder.answer_known(&asked, transport, out) {
+                return Next::Ask(asked, forwarder.clone());
+            }
+        }
+        Next::Send
     }
 }
 

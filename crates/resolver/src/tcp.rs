@@ -11,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::{debug, warn};
 
-use crate::serve::View;
+use crate::serve::{Next, View};
 
 /// Connections at a time; more wait in the system's queue.
 const CONNECTIONS: usize = 256;
@@ -81,7 +81,9 @@ async fn converse(mut stream: TcpStream, view: &View) -> io::Result<()> {
         };
         query.resize(length, 0);
         timeout(IDLE, stream.read_exact(&mut query)).await??;
-        view.answer(&query, Transport::Tcp, &mut answer);
+        if let Next::Ask(asked, forwarder) = view.answer(&query, Transport::Tcp, &mut answer) {
+            forwarder.answer(&asked, Transport::Tcp, &mut answer).await;
+        }
         if answer.is_empty() {
             return Ok(());
         }

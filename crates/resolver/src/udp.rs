@@ -1,12 +1,13 @@
 use std::io;
 use std::net::SocketAddr;
+use std::sync::Arc;
 
 use bentlane_core::dns::Transport;
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 use tracing::debug;
 
-use crate::serve::View;
+use crate::serve::{Next, View};
 
 /// Queries answered before other tasks of the thread get their turn.
 const TURN: usize = 64;
@@ -14,6 +15,7 @@ const TURN: usize = 64;
 const LONGEST_QUERY: usize = 4096;
 
 pub(crate) async fn serve(socket: UdpSocket, view: View, shutdown: CancellationToken) {
+    let socket = Arc::new(socket);
     let mut buffer = vec![0; LONGEST_QUERY];
     let mut answer = Vec::new();
     let mut shutdown = std::pin::pin!(shutdown.cancelled());
@@ -32,8 +34,17 @@ pub(crate) async fn serve(socket: UdpSocket, view: View, shutdown: CancellationT
             match socket.try_recv_from(&mut buffer) {
                 Ok((length, peer)) => {
                     let query = buffer.get(..length).unwrap_or_default();
-                    view.answer(query, Transport::Udp, &mut answer);
-                    send(&socket, &answer, peer).await;
+                    match view.answer(query, Transport::Udp, &mut answer) {
+                        Next::Send => send(&socket, &answer, peer).await,
+                        Next::Ask(asked, forwarder) => {
+                            let socket = Arc::clone(&socket);
+                            tokio::spawn(async move {
+                                let mut answer = Vec::new();
+                                forwarder.answer(&asked, Transport::Udp, &mut answer).await;
+                                send(&socket, &answer, peer).await;
+                            });
+                        }
+                    }
                 }
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
                 // Left by an answer of ours to a client that is gone (ICMP port unreachable).

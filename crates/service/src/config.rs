@@ -14,6 +14,77 @@ pub struct Config {
     pub database_url: Option<String>,
     /// Where to listen.
     pub listen: Listen,
+    /// Who answers for names outside the zones.
+    pub upstreams: Upstreams,
+}
+
+/// Who answers for names outside the zones.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Upstreams {
+    /// The name servers that the system uses, or used before it was attached.
+    System,
+    /// These resolvers; when there are none, such names are refused.
+    These(Vec<SocketAddr>),
+}
+
+/// One word of that choice: `system`, `none`, or a resolver's address.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(try_from = "String")]
+pub enum UpstreamChoice {
+    /// See [`Upstreams::System`].
+    System,
+    /// Nobody.
+    None,
+    /// The resolver there.
+    At(SocketAddr),
+}
+
+impl FromStr for UpstreamChoice {
+    type Err = ConfigError;
+
+    fn from_str(text: &str) -> Result<Self, ConfigError> {
+        match text {
+            "system" => return Ok(Self::System),
+            "none" => return Ok(Self::None),
+            _ => {}
+        }
+        let address = text.parse().ok();
+        let address = address.or_else(|| Some(SocketAddr::new(text.parse().ok()?, 53)));
+        address.map(Self::At).ok_or_else(|| ConfigError::Upstream {
+            given: text.to_owned(),
+        })
+    }
+}
+
+impl TryFrom<String> for UpstreamChoice {
+    type Error = ConfigError;
+
+    fn try_from(text: String) -> Result<Self, ConfigError> {
+        text.parse()
+    }
+}
+
+impl Upstreams {
+    /// Several words together; without one it is the system's.
+    ///
+    /// # Errors
+    /// When `system` or `none` stands beside others.
+    pub fn choose(choices: &[UpstreamChoice]) -> Result<Self, ConfigError> {
+        match choices {
+            [] | [UpstreamChoice::System] => return Ok(Self::System),
+            [UpstreamChoice::None] => return Ok(Self::These(Vec::new())),
+            _ => {}
+        }
+        let address = |choice: &UpstreamChoice| match choice {
+            UpstreamChoice::At(address) => Ok(*address),
+            UpstreamChoice::System | UpstreamChoice::None => Err(ConfigError::UpstreamsMixed),
+        };
+        choices
+            .iter()
+            .map(address)
+            .collect::<Result<_, _>>()
+            .map(Self::These)
+    }
 }
 
 /// Where each listener listens.
@@ -48,6 +119,18 @@ pub enum ConfigError {
         /// The text.
         given: String,
     },
+    /// An upstream resolver does not parse.
+    #[error(
+        "`{given}` is no upstream resolver: give an address such as 192.0.2.53 or 192.0.2.53:5353, \
+         or `system`, or `none`"
+    )]
+    Upstream {
+        /// The text.
+        given: String,
+    },
+    /// Words that exclude others.
+    #[error("upstream: `system` and `none` stand alone, without addresses beside them")]
+    UpstreamsMixed,
     /// An address beyond loopback.
     #[error("{address} is not a loopback address: Bent Lane listens on this machine alone")]
     NotLoopback {
@@ -145,6 +228,9 @@ pub struct ConfigFile {
     /// Whether to use ports that every user may bind.
     #[serde(default)]
     pub high_ports: bool,
+    /// Who answers for names outside the zones: `system`, `none`, or addresses of resolvers.
+    #[serde(default)]
+    pub upstream: Vec<UpstreamChoice>,
     /// Where to listen.
     #[serde(default)]
     pub listen: ListenFile,

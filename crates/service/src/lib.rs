@@ -14,8 +14,9 @@ mod run_file;
 mod service;
 mod sign_in;
 mod state;
+mod upstreams;
 mod wiring;
 
-pub use config::{Config, ConfigError, ConfigFile, Listen, ListenAt};
+pub use config::{Config, ConfigError, ConfigFile, Listen, ListenAt, UpstreamChoice, Upstreams};
 pub use run_file::RunFile;
 pub use service::{Service, ServiceError};

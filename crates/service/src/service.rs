@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{Authority, AuthorityError, Owner};
-use bentlane_core::dns::Addresses;
+use bentlane_core::dns::Settings;
 use bentlane_core::{Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober, port_holder};
 use bentlane_proxy::{Certificates, Limits, Listeners, Proxy};
@@ -21,7 +21,7 @@ use tracing::{error, info, warn};
 
 use crate::api;
 use crate::board::Board;
-use crate::config::{Config, ListenAt};
+use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
@@ -36,6 +36,7 @@ const API_DRAIN: Duration = Duration::from_secs(5);
 pub struct Service {
     state: Arc<State>,
     database: Database,
+    upstreams: Upstreams,
     resolver: Sockets,
     proxy: Listeners,
     api: Vec<TcpListener>,
@@ -162,6 +163,7 @@ impl Service {
             board: Arc::new(board),
             events,
             sign_in: SignIn::new(token),
+            forwarder: config.upstreams.forwarder(&listening.dns),
             listening,
             started_at: OffsetDateTime::now_utc(),
             shutdown,
@@ -190,6 +192,7 @@ impl Service {
         Ok(Self {
             state,
             database,
+            upstreams: config.upstreams,
             resolver,
             proxy,
             api,
@@ -212,6 +215,7 @@ impl Service {
         let Self {
             state,
             mut database,
+            upstreams,
             resolver,
             proxy,
             api,
@@ -221,7 +225,8 @@ impl Service {
         let stop_on_failure = shutdown.clone().drop_guard();
         let view = View {
             snapshot: Arc::clone(&state.snapshot),
-            addresses: addresses(&state.listening),
+            settings: dns_settings(&state.listening),
+            forwarder: state.forwarder.clone(),
         };
         let resolver = resolver
             .serve(view, shutdown.clone())
@@ -233,6 +238,10 @@ impl Service {
         let checking = tokio::spawn({
             let (board, shutdown) = (Arc::clone(&state.board), shutdown.clone());
             async move { board.keep_checking(shutdown).await }
+        });
+        let following = tokio::spawn({
+            let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
+            upstreams.follow(state.forwarder.clone(), ours, shutdown)
         });
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
         info!(
@@ -252,8 +261,10 @@ impl Service {
                 Err(cause) => error!(part, %cause, "ended abruptly"),
             }
         }
-        if let Err(cause) = checking.await {
-            error!(%cause, "the checks ended abruptly");
+        for (part, task) in [("checks", checking), ("upstream resolvers", following)] {
+            if let Err(cause) = task.await {
+                error!(part, %cause, "ended abruptly");
+            }
         }
         if let Ok(Err(cause)) = tokio::task::spawn_blocking(|| resolver.join()).await {
             error!(%cause, "the resolver ended abruptly");
@@ -267,7 +278,7 @@ impl Service {
 }
 
 /// What names resolve to: the addresses on which HTTPS listens.
-fn addresses(listening: &Listening) -> Addresses {
+fn dns_settings(listening: &Listening) -> Settings {
     let ips = || listening.https.iter().map(SocketAddr::ip);
     let ipv4 = ips().find_map(|ip| match ip {
         std::net::IpAddr::V4(ip) => Some(ip),
@@ -277,10 +288,10 @@ fn addresses(listening: &Listening) -> Addresses {
         std::net::IpAddr::V4(_) => None,
         std::net::IpAddr::V6(ip) => Some(ip),
     });
-    Addresses {
+    Settings {
         ipv4,
         ipv6,
-        ..Addresses::default()
+        ..Settings::default()
     }
 }
 

@@ -6,6 +6,7 @@ use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{Authority, AuthorityError};
 use bentlane_core::{Change, Configuration, Snapshot, chain};
 use bentlane_proxy::Proxy;
+use bentlane_resolver::Forwarder;
 use bentlane_store::{DataDir, Store, StoreError};
 use time::OffsetDateTime;
 use tokio::sync::Mutex;
@@ -46,6 +47,8 @@ pub(crate) struct State {
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
     pub(crate) listening: Listening,
+    /// Where names outside the zones are looked up, if anywhere.
+    pub(crate) forwarder: Option<Forwarder>,
     pub(crate) started_at: OffsetDateTime,
     pub(crate) shutdown: CancellationToken,
     /// Where the database is, without its password.

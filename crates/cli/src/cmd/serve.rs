@@ -1,6 +1,8 @@
 use std::path::PathBuf;
 
-use bentlane_service::{Config, ConfigFile, Listen, ListenAt, Service};
+use bentlane_service::{
+    Config, ConfigError, ConfigFile, Listen, ListenAt, Service, UpstreamChoice, Upstreams,
+};
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
@@ -15,10 +17,11 @@ use crate::output::Output;
   bentlane serve                           ports 53, 80 and 443: as root, or with the right to bind them
   bentlane serve --high-ports              ports 7353, 7080 and 7443: as any user
   bentlane serve --https 8443 --dns 127.0.0.1:5300
+  bentlane serve --upstream 192.0.2.53 --upstream 192.0.2.54:5353
   bentlane serve --database-url postgres://me@127.0.0.1/lanes
 
 The API and the console listen on port 7070. Without --database-url a private PostgreSQL server is
-started in the data folder. Set BENTLANE_LOG=debug to read more.")]
+started in the data folder. Names outside the zones are looked up where the system did before. Set BENTLANE_LOG=debug to read more.")]
 pub(crate) struct Serve {
     /// Use ports that every user may bind: DNS 7353, HTTP 7080, HTTPS 7443
     #[arg(long)]
@@ -35,6 +38,9 @@ pub(crate) struct Serve {
     /// Where to serve the API and the console [default: 7070]
     #[arg(long, value_name = "PLACE")]
     api: Vec<ListenAt>,
+    /// Who answers for names outside the zones: ADDRESS[:PORT], or system, or none [default: system]
+    #[arg(long, value_name = "RESOLVER")]
+    upstream: Vec<UpstreamChoice>,
     /// A PostgreSQL database to keep everything in
     #[arg(
         long,
@@ -60,7 +66,7 @@ impl Serve {
             .with_ansi(output.words_in_colour())
             .with_target(false)
             .init();
-        let config = self.config(data_dir, settings);
+        let config = self.config(data_dir, settings)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
             .enable_all()
             .build()
@@ -72,7 +78,7 @@ impl Serve {
     }
 
     /// Flags go before the file, and the file before the defaults.
-    fn config(self, data_dir: PathBuf, settings: ConfigFile) -> Config {
+    fn config(self, data_dir: PathBuf, settings: ConfigFile) -> Result<Config, ConfigError> {
         let base = match self.high_ports || settings.high_ports {
             true => Listen::high(),
             false => Listen::standard(),
@@ -83,7 +89,12 @@ impl Serve {
             (true, None) => base,
         };
         let file = settings.listen;
-        Config {
+        let upstreams = match self.upstream.is_empty() {
+            true => Upstreams::choose(&settings.upstream)?,
+            false => Upstreams::choose(&self.upstream)?,
+        };
+        Ok(Config {
+            upstreams,
             data_dir,
             database_url: self.database_url.or(settings.database_url),
             listen: Listen {
@@ -92,7 +103,7 @@ impl Serve {
                 https: choose(self.https, file.https, base.https),
                 api: choose(self.api, file.api, base.api),
             },
-        }
+        })
     }
 }
 
@@ -152,6 +163,7 @@ mod tests {
         Alone::parse_from(flags)
             .serve
             .config(PathBuf::from("/data"), settings)
+            .unwrap()
     }
 
     #[rstest]

@@ -48,6 +48,14 @@ fn describe(output: &Output, status: &StatusView) -> String {
         );
         output.paint(Tone::Broken, &away)
     };
+    let upstreams = match status.upstreams.as_deref() {
+        None => "other names are refused".to_owned(),
+        Some([]) => {
+            let none = "no upstream resolver is known: other names do not resolve";
+            output.paint(Tone::Broken, none)
+        }
+        Some(all) => format!("other names from {}", places(all)),
+    };
     let line = |label: &str, text: &str| {
         format!(
             "  {} {text}",
@@ -62,7 +70,7 @@ fn describe(output: &Output, status: &StatusView) -> String {
             status.pid
         ),
         String::new(),
-        line("DNS", &places(&listeners.dns)),
+        line("DNS", &format!("{}  {upstreams}", places(&listeners.dns))),
         line(
             "HTTP",
             &format!("{}  redirects to HTTPS", places(&listeners.http)),

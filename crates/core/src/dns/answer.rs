@@ -2,12 +2,15 @@
 
 use std::net::{Ipv4Addr, Ipv6Addr};
 
-use hickory_proto::op::{Edns, Message, MessageType, Metadata, OpCode, Query, ResponseCode};
+use hickory_proto::op::{
+    Edns, Message, MessageType, Metadata, OpCode, Query as Question, ResponseCode,
+};
 use hickory_proto::rr::rdata::{A, AAAA, NS, SOA};
 use hickory_proto::rr::{DNSClass, Name as WireName, RData, Record, RecordType};
 
+use super::forward::{Asked, Reason};
+use super::query::{CLASS_IN, Query, plain};
 use super::quick;
-use crate::name::Name;
 use crate::snapshot::Snapshot;
 
 /// Octets of a DNS header (RFC 1035 §4.1.1).
@@ -28,50 +31,109 @@ pub enum Transport {
     Tcp,
 }
 
-/// What every name of a zone resolves to.
+/// What every name of a zone resolves to, and what the resolver offers besides.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Addresses {
+pub struct Settings {
     /// The A record's address; `None` answers A with no data.
     pub ipv4: Option<Ipv4Addr>,
     /// The AAAA record's address; `None` answers AAAA with no data.
     pub ipv6: Option<Ipv6Addr>,
     /// Seconds that a resolver may keep an answer, also a negative one.
     pub ttl: u32,
+    /// Whether names outside the zones are looked up elsewhere: what RA says (RFC 1035 §4.1.1).
+    pub recursion: bool,
 }
 
-impl Default for Addresses {
-    /// Both loopback addresses, for 10 seconds.
+impl Default for Settings {
+    /// Both loopback addresses, for 10 seconds, and nothing besides.
     fn default() -> Self {
         Self {
             ipv4: Some(Ipv4Addr::LOCALHOST),
             ipv6: Some(Ipv6Addr::LOCALHOST),
             ttl: 10,
+            recursion: false,
         }
     }
 }
 
-/// Answers one query from the zones of `snapshot`, or says nothing: then `out` is empty. What `out`
-/// held before is gone; its memory is used again.
+/// What became of a query.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// It deserves silence; `out` is empty.
+    Silence,
+    /// The answer is in `out`.
+    Answer,
+    /// It is for others to answer; `out` is empty.
+    Elsewhere(Asked),
+}
+
+/// Answers one query from the zones of `snapshot` into `out`, or says nothing. What `out` held
+/// before is gone; its memory is used again.
 ///
 /// Silence is for what cannot be answered: fewer octets than a header, and messages that are
 /// answers themselves, since answering those could go on for ever between two servers. A query
 /// that does not parse gets FORMERR (RFC 1035 §4.1.1), one with several questions too
-/// (RFC 9619 §4), another opcode NOTIMP, an EDNS version above 0 BADVERS (RFC 6891 §6.1.3), and a
-/// name outside every zone REFUSED. Names in a zone always exist; a type they lack is answered
-/// with no data and the zone's SOA (RFC 2308 §2.2).
+/// (RFC 9619 §4), another opcode NOTIMP, and an EDNS version above 0 BADVERS (RFC 6891 §6.1.3).
+/// Names in a zone always exist; a type they lack is answered with no data and the zone's SOA
+/// (RFC 2308 §2.2). A name outside every zone is [`Outcome::Elsewhere`], but for names that
+/// belong to no public DNS (RFC 6761): those of `localhost` are this machine's, and `test`,
+/// `invalid`, `onion` and `local` have none.
 pub fn answer(
     query: &[u8],
     snapshot: &Snapshot,
-    addresses: &Addresses,
+    settings: &Settings,
     transport: Transport,
     out: &mut Vec<u8>,
-) {
+) -> Outcome {
     out.clear();
-    // An answer of the short way fits every transport.
-    if quick::answer(query, snapshot, addresses, out).is_none()
-        && let Some(octets) = answer_any(query, snapshot, addresses, transport)
-    {
-        *out = octets;
+    if let Some(query) = Query::read(query) {
+        // An answer of the short way fits every transport.
+        if quick::answer(&query, snapshot, settings, out).is_some() {
+            return Outcome::Answer;
+        }
+        if let Some(asked) = elsewhere(&query, snapshot) {
+            if special(query.name.as_str()) {
+                asked.write_failure(Reason::Special, out);
+                return Outcome::Answer;
+            }
+            return Outcome::Elsewhere(asked);
+        }
+    }
+    match answer_any(query, snapshot, settings, transport) {
+        Some(octets) => {
+            *out = octets;
+            Outcome::Answer
+        }
+        None => Outcome::Silence,
+    }
+}
+
+/// The question, when it is one that a resolver elsewhere could answer.
+fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<Asked> {
+    let transfer = matches!(
+        RecordType::from(query.kind),
+        RecordType::AXFR | RecordType::IXFR
+    );
+    let served = query.class == CLASS_IN
+        && !transfer
+        && query.edns.is_none_or(|edns| edns.version == 0)
+        && covering_zone(snapshot, query.name.as_str()).is_none();
+    served.then(|| Asked::new(query)).flatten()
+}
+
+/// Names that no upstream resolver is asked for, at or below these (RFC 6761 §6, RFC 6762 §12,
+/// RFC 7686 §2).
+fn special(name: &str) -> bool {
+    let top = name.rsplit('.').next().unwrap_or_default();
+    matches!(top, "test" | "invalid" | "onion" | "local")
+}
+
+/// The zone for `name`. `localhost` is one of ours, always (RFC 6761 §6.3).
+pub(super) fn covering_zone<'a>(snapshot: &'a Snapshot, name: &str) -> Option<&'a str> {
+    match snapshot.zone_of(name) {
+        Some(zone) => Some(zone.as_str()),
+        None if name == "localhost" || name.ends_with(".localhost") => Some("localhost"),
+        None => None,
     }
 }
 
@@ -79,7 +141,7 @@ pub fn answer(
 fn answer_any(
     query: &[u8],
     snapshot: &Snapshot,
-    addresses: &Addresses,
+    settings: &Settings,
     transport: Transport,
 ) -> Option<Vec<u8>> {
     let header = Header::read(query)?;
@@ -92,7 +154,7 @@ fn answer_any(
     let Some(message) = header.parse(query) else {
         return encode(&header.refuse(ResponseCode::FormErr), transport);
     };
-    encode(&respond(&message, snapshot, addresses), transport)
+    encode(&respond(&message, snapshot, settings), transport)
 }
 
 /// The fields of the header that decide what may be said at all.
@@ -149,10 +211,11 @@ impl Header {
     }
 }
 
-fn respond(query: &Message, snapshot: &Snapshot, addresses: &Addresses) -> Message {
+fn respond(query: &Message, snapshot: &Snapshot, settings: &Settings) -> Message {
     let mut response = Message::new(query.metadata.id, MessageType::Response, OpCode::Query);
     response.metadata = Metadata::response_from_request(&query.metadata);
     response.metadata.checking_disabled = false;
+    response.metadata.recursion_available = settings.recursion;
     response.add_queries(query.queries.iter().cloned());
     if let Some(asked) = &query.edns {
         let mut edns = Edns::new();
@@ -168,18 +231,18 @@ fn respond(query: &Message, snapshot: &Snapshot, addresses: &Addresses) -> Messa
         }
     }
     if let Some(question) = query.queries.first() {
-        fill(&mut response, question, snapshot, addresses);
+        fill(&mut response, question, snapshot, settings);
     }
     response
 }
 
-fn fill(response: &mut Message, question: &Query, snapshot: &Snapshot, addresses: &Addresses) {
-    let name = question.name().to_lowercase().to_ascii();
-    let name = name.strip_suffix('.').unwrap_or(&name);
+fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settings: &Settings) {
+    let name = text_of(question.name());
+    let name = name.as_str();
     let class_known = matches!(question.query_class(), DNSClass::IN | DNSClass::ANY);
     let kind = question.query_type();
     let transfer = matches!(kind, RecordType::AXFR | RecordType::IXFR);
-    let zone = snapshot.zone_of(name).filter(|_| class_known && !transfer);
+    let zone = covering_zone(snapshot, name).filter(|_| class_known && !transfer);
     let Some((zone, apex)) = zone.and_then(|zone| Some((zone, wire_name(zone)?))) else {
         response.metadata.response_code = ResponseCode::Refused;
         return;
@@ -190,33 +253,45 @@ fn fill(response: &mut Message, question: &Query, snapshot: &Snapshot, addresses
     let serial = snapshot.configuration().revision;
     let mut records: Vec<RData> = Vec::new();
     if matches!(kind, RecordType::A | RecordType::ANY) {
-        records.extend(addresses.ipv4.map(|ip| RData::A(A(ip))));
+        records.extend(settings.ipv4.map(|ip| RData::A(A(ip))));
     }
     if matches!(kind, RecordType::AAAA | RecordType::ANY) {
-        records.extend(addresses.ipv6.map(|ip| RData::AAAA(AAAA(ip))));
+        records.extend(settings.ipv6.map(|ip| RData::AAAA(AAAA(ip))));
     }
-    if name == zone.as_str() {
+    if name == zone {
         if matches!(kind, RecordType::NS | RecordType::ANY) {
             records.extend(below(&apex, "ns").map(|name| RData::NS(NS(name))));
         }
         if matches!(kind, RecordType::SOA | RecordType::ANY) {
-            records.extend(soa(&apex, serial, addresses.ttl));
+            records.extend(soa(&apex, serial, settings.ttl));
         }
     }
     if records.is_empty() {
-        let soa = soa(&apex, serial, addresses.ttl);
+        let soa = soa(&apex, serial, settings.ttl);
         response
-            .add_authorities(soa.map(|soa| Record::from_rdata(apex.clone(), addresses.ttl, soa)));
+            .add_authorities(soa.map(|soa| Record::from_rdata(apex.clone(), settings.ttl, soa)));
     }
     response.add_answers(
         records
             .into_iter()
-            .map(|data| Record::from_rdata(owner.clone(), addresses.ttl, data)),
+            .map(|data| Record::from_rdata(owner.clone(), settings.ttl, data)),
     );
 }
 
-fn wire_name(name: &Name) -> Option<WireName> {
-    let mut name = WireName::from_ascii(name.as_str()).ok()?;
+/// A name in the form in which the snapshot knows names.
+fn text_of(name: &WireName) -> String {
+    let mut text = String::with_capacity(name.len());
+    for label in name.iter() {
+        if !text.is_empty() {
+            text.push('.');
+        }
+        text.extend(label.iter().map(|octet| char::from(plain(*octet))));
+    }
+    text
+}
+
+fn wire_name(name: &str) -> Option<WireName> {
+    let mut name = WireName::from_ascii(name).ok()?;
     name.set_fqdn(true);
     Some(name)
 }
@@ -238,20 +313,25 @@ fn soa(apex: &WireName, revision: u64, ttl: u32) -> Option<RData> {
     )))
 }
 
+/// How many octets an answer may have for a client that takes `payload` of them over UDP.
+pub(super) fn limit_of(transport: Transport, payload: Option<u16>) -> usize {
+    usize::from(match (transport, payload) {
+        (Transport::Tcp, _) => u16::MAX,
+        (Transport::Udp, None) => PLAIN_UDP_LIMIT,
+        (Transport::Udp, Some(payload)) => payload.clamp(PLAIN_UDP_LIMIT, UDP_LIMIT),
+    })
+}
+
 /// Writes `response` out, cut down to the question when it is longer than the client takes
 /// (RFC 1035 §4.2.1, RFC 6891 §6.2.5).
 fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>> {
-    let limit = match (transport, &response.edns) {
-        (Transport::Tcp, _) => u16::MAX,
-        (Transport::Udp, None) => PLAIN_UDP_LIMIT,
-        (Transport::Udp, Some(edns)) => edns.max_payload(),
-    };
+    let limit = limit_of(transport, response.edns.as_ref().map(Edns::max_payload));
     let mut response = response.clone();
     if let Some(edns) = &mut response.edns {
         edns.set_max_payload(UDP_LIMIT);
     }
     let octets = response.to_vec().ok()?;
-    if octets.len() <= usize::from(limit) {
+    if octets.len() <= limit {
         return Some(octets);
     }
     response.truncate().to_vec().ok()
@@ -283,7 +363,7 @@ mod tests {
     fn query(name: &str, kind: RecordType) -> Message {
         let mut message = Message::new(0x1234, MessageType::Query, OpCode::Query);
         message.metadata.recursion_desired = true;
-        message.add_query(Query::query(WireName::from_ascii(name).unwrap(), kind));
+        message.add_query(Question::query(WireName::from_ascii(name).unwrap(), kind));
         message
     }
 
@@ -292,7 +372,7 @@ mod tests {
         answer(
             query,
             &snapshot(),
-            &Addresses::default(),
+            &Settings::default(),
             transport,
             &mut octets,
         );
@@ -313,6 +393,9 @@ mod tests {
     #[case("x.moor.test.", RecordType::MX, &[])]
     #[case("x.moor.test.", RecordType::SOA, &[])]
     #[case("x.moor.test.", RecordType::TXT, &[])]
+    #[case("x\\.y.moor.test.", RecordType::A, &["127.0.0.1"])]
+    #[case("localhost.", RecordType::A, &["127.0.0.1"])]
+    #[case("app.localhost.", RecordType::AAAA, &["::1"])]
     fn zone_answers(#[case] name: &str, #[case] kind: RecordType, #[case] wanted: &[&str]) {
         let response = ask_message(&query(name, kind));
         let found: Vec<_> = response
@@ -345,13 +428,37 @@ mod tests {
 
     #[rstest]
     #[case("example.com.", RecordType::A)]
-    #[case("blackmoor.test.", RecordType::A)]
-    #[case("test.", RecordType::SOA)]
+    #[case("blackmoor.example.", RecordType::A)]
+    #[case("x\\.moor.test.example.", RecordType::A)]
     #[case(".", RecordType::NS)]
-    #[case("moor.test.", RecordType::AXFR)]
-    fn outside_the_zones_is_refused(#[case] name: &str, #[case] kind: RecordType) {
+    fn outside_the_zones_is_for_others(#[case] name: &str, #[case] kind: RecordType) {
+        let octets = query(name, kind).to_vec().unwrap();
+        let mut out = vec![1];
+        let outcome = answer(
+            &octets,
+            &snapshot(),
+            &Settings::default(),
+            Transport::Udp,
+            &mut out,
+        );
+        assert!(matches!(outcome, Outcome::Elsewhere(_)), "{outcome:?}");
+        assert!(out.is_empty());
+    }
+
+    #[rstest]
+    #[case("test.", RecordType::SOA, ResponseCode::NXDomain)]
+    #[case("blackmoor.test.", RecordType::A, ResponseCode::NXDomain)]
+    #[case("x\\.moor.test.", RecordType::A, ResponseCode::NXDomain)]
+    #[case("printer.local.", RecordType::A, ResponseCode::NXDomain)]
+    #[case("moor.test.", RecordType::AXFR, ResponseCode::Refused)]
+    #[case("example.com.", RecordType::IXFR, ResponseCode::Refused)]
+    fn some_names_are_asked_of_nobody(
+        #[case] name: &str,
+        #[case] kind: RecordType,
+        #[case] code: ResponseCode,
+    ) {
         let response = ask_message(&query(name, kind));
-        assert_eq!(response.metadata.response_code, ResponseCode::Refused);
+        assert_eq!(response.metadata.response_code, code);
         assert!(!response.metadata.authoritative && response.answers.is_empty());
     }
 
@@ -364,16 +471,16 @@ mod tests {
 
     #[test]
     fn a_missing_family_is_answered_with_no_data() {
-        let addresses = Addresses {
+        let settings = Settings {
             ipv6: None,
-            ..Addresses::default()
+            ..Settings::default()
         };
         let octets = query("x.moor.test.", RecordType::AAAA).to_vec().unwrap();
         let mut answered = Vec::new();
         answer(
             &octets,
             &snapshot(),
-            &addresses,
+            &settings,
             Transport::Udp,
             &mut answered,
         );
@@ -524,17 +631,18 @@ mod tests {
                 let place = place.index(octets.len());
                 octets[place] = octet;
             }
-            let (snapshot, addresses) = (snapshot(), Addresses::default());
+            let (snapshot, settings) = (snapshot(), Settings::default());
             let mut short = Vec::new();
-            let known = quick::answer(&octets, &snapshot, &addresses, &mut short).is_some();
-            let long = answer_any(&octets, &snapshot, &addresses, Transport::Udp);
+            let known = Query::read(&octets).is_some_and(|query| {
+                quick::answer(&query, &snapshot, &settings, &mut short).is_some()
+            });
+            let long = answer_any(&octets, &snapshot, &settings, Transport::Udp);
             if known {
                 prop_assert_eq!(Some(short), long);
             } else {
                 prop_assert!(short.is_empty());
             }
-            let plain = labels.iter().all(|label| !label.contains(['.', '*']))
-                && zone.to_lowercase() == "moor.test"
+            let plain = zone.to_lowercase() == "moor.test"
                 && kind < 100 && kind != 15 && flags[1] & 0x80 == 0 && flags[0] < 2;
             prop_assert!(known || !plain || change.is_some());
         }

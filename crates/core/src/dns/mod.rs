@@ -1,6 +1,9 @@
-//! Authoritative DNS answers: query bytes in, answer bytes out.
+//! DNS: query bytes in, answer bytes out, for names of ours and for those that others know.
 
 mod answer;
+mod forward;
+mod query;
 mod quick;
 
-pub use answer::{Addresses, Transport, answer};
+pub use answer::{Outcome, Settings, Transport, answer};
+pub use forward::{Asked, Cache, Key, Reason, Reply, Stored};

@@ -26,6 +26,9 @@ pub struct Status {
     pub data_dir: String,
     /// Where it listens.
     pub listeners: Listeners,
+    /// The resolvers that are asked for names outside the zones; `null` when nobody is.
+    #[schema(value_type = Option<Vec<String>>)]
+    pub upstreams: Option<Vec<SocketAddr>>,
     /// The database.
     pub database: DatabaseStatus,
     /// The revision of the configuration in force.
@@ -122,6 +125,10 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
             https: listening.https,
             api: listening.api,
         },
+        upstreams: state
+            .forwarder
+            .as_ref()
+            .map(|forwarder| forwarder.upstreams().to_vec()),
         database: DatabaseStatus {
             place: state.database_place.load().to_string(),
             reachable: state.database_reachable.load(Ordering::Relaxed),

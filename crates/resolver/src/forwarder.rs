@@ -1,0 +1,236 @@
+//! Asking upstream resolvers for names that are not ours.
+
+use std::collections::HashMap;
+use std::io;
+use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use arc_swap::ArcSwap;
+use bentlane_core::dns::{Asked, Cache, Key, Reason, Reply, Stored, Transport};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpStream, UdpSocket};
+use tokio::sync::{Semaphore, watch};
+use tokio::time::timeout;
+use tracing::debug;
+
+/// Answers kept.
+const KEPT: usize = 8192;
+/// Questions on their way at a time; more are told so at once.
+const AT_ONCE: usize = 1024;
+/// How long one upstream resolver may take over UDP before the next is asked.
+const UDP_LIMIT: Duration = Duration::from_millis(1500);
+/// How long one may take over TCP, from connecting to the last octet.
+const TCP_LIMIT: Duration = Duration::from_secs(3);
+/// How long all of them together may take: less than the 5 s that clients wait.
+const WHOLE_LIMIT: Duration = Duration::from_millis(4500);
+/// The longest datagram that is read: we ask for no more.
+const LONGEST_DATAGRAM: usize = 4096;
+
+/// The way to upstream resolvers: what was learnt is kept, and identical questions on their way are
+/// asked once. Cloning gives another handle to the same one.
+#[derive(Clone, Debug)]
+pub struct Forwarder {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    upstreams: ArcSwap<Vec<SocketAddr>>,
+    state: Mutex<State>,
+    permits: Semaphore,
+    started: Instant,
+}
+
+#[derive(Debug)]
+struct State {
+    cache: Cache,
+    /// Who waits for what; the sender belongs to the one who asks.
+    on_their_way: HashMap<Key, watch::Receiver<Option<Outcome>>>,
+    /// Which upstream resolver answered last: it is asked first.
+    preferred: usize,
+}
+
+type Outcome = Result<Stored, Reason>;
+
+impl Forwarder {
+    /// Forwards to `upstreams`, in this order of preference.
+    #[must_use]
+    pub fn new(upstreams: Vec<SocketAddr>) -> Self {
+        Self {
+            inner: Arc::new(Inner {
+                upstreams: ArcSwap::from_pointee(upstreams),
+                state: Mutex::new(State {
+                    cache: Cache::new(KEPT),
+                    on_their_way: HashMap::new(),
+                    preferred: 0,
+                }),
+                permits: Semaphore::new(AT_ONCE),
+                started: Instant::now(),
+            }),
+        }
+    }
+
+    /// The upstream resolvers of the moment.
+    #[must_use]
+    pub fn upstreams(&self) -> Arc<Vec<SocketAddr>> {
+        self.inner.upstreams.load_full()
+    }
+
+    /// Forwards to others from now on, and forgets what the former said.
+    pub fn replace_upstreams(&self, upstreams: Vec<SocketAddr>) {
+        if **self.inner.upstreams.load() != upstreams {
+            self.inner.upstreams.store(Arc::new(upstreams));
+            self.state().cache.clear();
+        }
+    }
+
+    /// Answers from what is known already; gives `false`, and leaves `out` alone, when that is not
+    /// enough.
+    pub(crate) fn answer_known(
+        &self,
+        asked: &Asked,
+        transport: Transport,
+        out: &mut Vec<u8>,
+    ) -> bool {
+        let state = self.state();
+        let Some((stored, age)) = state.cache.get(asked.key(), self.now()) else {
+            return false;
+        };
+        stored.write(asked, age, transport, out);
+        true
+    }
+
+    /// Asks upstream and writes the answer, or why there is none.
+    pub(crate) async fn answer(&self, asked: &Asked, transport: Transport, out: &mut Vec<u8>) {
+        match self.look_up(asked).await {
+            Ok(stored) => stored.write(asked, 0, transport, out),
+            Err(reason) => asked.write_failure(reason, out),
+        }
+    }
+
+    async fn look_up(&self, asked: &Asked) -> Outcome {
+        let joined = self.state().on_their_way.get(asked.key()).cloned();
+        if let Some(mut other) = joined
+            && let Ok(outcome) = other.wait_for(Option::is_some).await
+            && let Some(outcome) = &*outcome
+        {
+            return outcome.clone();
+        }
+        let Ok(_permit) = self.inner.permits.try_acquire() else {
+            return Err(Reason::Busy);
+        };
+        let (sender, receiver) = watch::channel(None);
+        self.state()
+            .on_their_way
+            .insert(asked.key().clone(), receiver);
+        // Gone from the list also when this future is dropped.
+        let _gone = Gone {
+            forwarder: self,
+            key: asked.key(),
+        };
+        let outcome = timeout(WHOLE_LIMIT, self.ask_all(asked))
+            .await
+            .unwrap_or(Err(Reason::NoReply));
+        if let Ok(stored) = &outcome {
+            let now = self.now();
+            self.state()
+                .cache
+                .put(asked.key().clone(), stored.clone(), now);
+        }
+        // Nobody else waiting is no fault.
+        let _ = sender.send(Some(outcome.clone()));
+        outcome
+    }
+
+    /// Asks one upstream resolver after the other until one says something.
+    async fn ask_all(&self, asked: &Asked) -> Outcome {
+        let upstreams = self.upstreams();
+        let preferred = self.state().preferred;
+        let mut worst = Reason::NoReply;
+        for turn in 0..upstreams.len() {
+            let index = (preferred + turn) % upstreams.len();
+            let Some(upstream) = upstreams.get(index) else {
+                continue;
+            };
+            match ask(asked, *upstream).await {
+                Ok(Some(stored)) => {
+                    self.state().preferred = index;
+                    return Ok(stored);
+                }
+                Ok(None) => worst = Reason::BadReply,
+                Err(cause) => debug!(%upstream, %cause, "an upstream resolver does not answer"),
+            }
+        }
+        Err(worst)
+    }
+
+    fn now(&self) -> Duration {
+        self.inner.started.elapsed()
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.inner
+            .state
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Takes a question off the list of those on their way.
+struct Gone<'a> {
+    forwarder: &'a Forwarder,
+    key: &'a Key,
+}
+
+impl Drop for Gone<'_> {
+    fn drop(&mut self) {
+        self.forwarder.state().on_their_way.remove(self.key);
+    }
+}
+
+/// Asks one upstream resolver over UDP, and over TCP when its answer was cut. `None` is an answer
+/// that cannot be used.
+async fn ask(asked: &Asked, upstream: SocketAddr) -> io::Result<Option<Stored>> {
+    let query = asked.upstream_query(rand::random());
+    match timeout(UDP_LIMIT, ask_udp(asked, &query, upstream)).await?? {
+        Reply::Usable(stored) => return Ok(Some(stored)),
+        Reply::Unusable | Reply::Unrelated => return Ok(None),
+        Reply::Truncated => {}
+    }
+    match timeout(TCP_LIMIT, ask_tcp(asked, &query, upstream)).await?? {
+        Reply::Usable(stored) => Ok(Some(stored)),
+        _ => Ok(None),
+    }
+}
+
+async fn ask_udp(asked: &Asked, query: &[u8], upstream: SocketAddr) -> io::Result<Reply> {
+    let any = match upstream {
+        SocketAddr::V4(_) => SocketAddr::from((Ipv4Addr::UNSPECIFIED, 0)),
+        SocketAddr::V6(_) => SocketAddr::from((Ipv6Addr::UNSPECIFIED, 0)),
+    };
+    // A socket of its own for each question: the system chooses a random port (RFC 5452 §9.2).
+    let socket = UdpSocket::bind(any).await?;
+    socket.connect(upstream).await?;
+    socket.send(query).await?;
+    let mut buffer = vec![0; LONGEST_DATAGRAM];
+    loop {
+        let length = socket.recv(&mut buffer).await?;
+        match asked.judge(query, buffer.get(..length).unwrap_or_default()) {
+            Reply::Unrelated => {}
+            reply => return Ok(reply),
+        }
+    }
+}
+
+async fn ask_tcp(asked: &Asked, query: &[u8], upstream: SocketAddr) -> io::Result<Reply> {
+    let mut stream = TcpStream::connect(upstream).await?;
+    let length = u16::try_from(query.len()).map_err(io::Error::other)?;
+    stream
+        .write_all(&[&length.to_be_bytes()[..], query].concat())
+        .await?;
+    let length = stream.read_u16().await?;
+    let mut reply = vec![0; usize::from(length)];
+    stream.read_exact(&mut reply).await?;
+    Ok(asked.judge(query, &reply))
+}

@@ -1,0 +1,123 @@
+//! Names outside the zones, looked up by a stand-in upstream resolver.
+
+use std::net::UdpSocket;
+
+use bentlane_tests::{App, Start, Upstream, World, run};
+use rstest::rstest;
+
+fn world(upstreams: &[&str]) -> World {
+    let flags = upstreams.iter().flat_map(|at| ["--upstream", at]);
+    let world = World::with(Start {
+        flags: flags.map(str::to_owned).collect(),
+        ..Start::default()
+    });
+    world.ok(&["zone", "add", "moor.test"]);
+    world
+}
+
+fn dig(world: &World, args: &[&str]) -> String {
+    let at = world.address("dns");
+    let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
+    let common = [&*server, "-p", &port, "+tries=1", "+time=8"];
+    run("dig", &[&common, args].concat()).ok()
+}
+
+#[rstest]
+#[case("www.outside.example", &["status: NOERROR", "qr rd ra;", "192.0.2.7"])]
+#[case("liar.example", &["status: NOERROR", "192.0.2.7"])]
+#[case("slow.example", &["status: NOERROR", "192.0.2.7"])]
+#[case("long.example", &["status: NOERROR", "ANSWER: 40", "192.0.2.39"])]
+#[case("missing.example", &["status: NXDOMAIN", "SOA"])]
+#[case("circle.example", &["status: SERVFAIL", "upstream answered what cannot be used"])]
+#[case("refused.example", &["status: SERVFAIL", "upstream answered what cannot be used"])]
+#[case("cut.example", &["status: SERVFAIL", "upstream did not answer"])]
+#[case("silent.example", &["status: SERVFAIL", "upstream did not answer"])]
+#[case("moor.test", &["status: NOERROR", "qr aa rd ra;", "127.0.0.1"])]
+#[case("fell.test", &["status: NXDOMAIN", "no zone covers this name"])]
+#[case("app.localhost", &["status: NOERROR", "127.0.0.1"])]
+fn outside_names(#[case] name: &str, #[case] wanted: &[&str]) {
+    let upstream = Upstream::new();
+    let world = world(&[&upstream.address()]);
+    for part in wanted {
+        let said = dig(&world, &[name]);
+        assert!(said.contains(part), "{part}: {said}");
+        assert!(!said.contains("192.0.2.66"), "{said}");
+    }
+    let ours = name.ends_with(".test") || name.ends_with("localhost");
+    assert_eq!(upstream.asked().is_empty(), ours, "{:?}", upstream.asked());
+}
+
+#[test]
+fn answers_are_kept_and_age() {
+    let upstream = Upstream::new();
+    let world = world(&[&upstream.address()]);
+    for name in [
+        "www.example",
+        "WWW.exAmple",
+        "long.example",
+        "missing.example",
+    ] {
+        dig(&world, &[name]);
+        let again = dig(&world, &["+tcp", name]);
+        assert!(again.contains(name), "spelled as asked: {again}");
+    }
+    assert_eq!(
+        upstream.asked(),
+        ["www.example.", "long.example.", "missing.example."],
+        "each was asked once"
+    );
+    assert_eq!(upstream.over_tcp(), 1);
+    let cut = dig(&world, &["+ignore", "+bufsize=512", "long.example"]);
+    assert!(cut.contains("qr tc rd ra;"), "{cut}");
+}
+
+#[test]
+fn another_upstream_is_asked_when_one_is_away() {
+    let upstream = Upstream::new();
+    let away = format!("127.0.0.1:{}", App::free_port());
+    let world = world(&[&away, &upstream.address()]);
+    for name in ["one.example", "two.example"] {
+        let said = dig(&world, &[name]);
+        assert!(said.contains("192.0.2.7"), "{said}");
+    }
+}
+
+#[test]
+fn identical_questions_are_asked_once_and_slow_ones_hold_up_nobody() {
+    let upstream = Upstream::new();
+    let world = world(&[&upstream.address()]);
+    let query = |label: &str| {
+        let mut message = b"\x12\x34\x01\0\0\x01\0\0\0\0\0\0".to_vec();
+        message.push(u8::try_from(label.len()).unwrap());
+        message.extend(label.bytes());
+        message.extend(b"\x07example\0\0\x01\0\x01");
+        message
+    };
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.connect(world.address("dns")).unwrap();
+    for label in ["slow", "slow", "silent", "slow"] {
+        socket.send(&query(label)).unwrap();
+    }
+    assert!(dig(&world, &["quick.moor.test"]).contains("127.0.0.1"));
+    assert!(dig(&world, &["quick.example"]).contains("192.0.2.7"));
+    let mut buffer = [0; 512];
+    for _ in 0..3 {
+        let length = socket.recv(&mut buffer).unwrap();
+        assert_eq!(&buffer[12..17], b"\x04slow", "{:?}", &buffer[..length]);
+    }
+    let slow = upstream
+        .asked()
+        .iter()
+        .filter(|name| *name == "slow.example.")
+        .count();
+    assert_eq!(slow, 1);
+}
+
+#[test]
+fn without_an_upstream_outside_names_are_refused_in_plain_words() {
+    let world = world(&["none"]);
+    let said = dig(&world, &["www.example"]);
+    for part in ["status: REFUSED", "no zone covers this name"] {
+        assert!(said.contains(part), "{part}: {said}");
+    }
+}
