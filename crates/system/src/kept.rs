@@ -1,0 +1,61 @@
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::{fs, io};
+
+use serde::{Deserialize, Serialize};
+
+use crate::place::Content;
+
+/// The file with the record of what was changed.
+const RECORD: &str = "attached.json";
+
+/// A part of the system that can be attached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Part {
+    /// The name servers of the system's own lookups.
+    Resolver,
+    /// A block in the hosts file: exact names only.
+    Hosts,
+}
+
+impl Part {
+    /// How it is called in commands.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Resolver => "resolver",
+            Self::Hosts => "hosts",
+        }
+    }
+}
+
+/// A file that was replaced: what was there before, and what we left.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Replaced {
+    pub(crate) path: PathBuf,
+    pub(crate) before: Content,
+    pub(crate) left: Content,
+}
+
+/// Everything that was changed.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Record {
+    pub(crate) replaced: BTreeMap<Part, Replaced>,
+}
+
+impl Record {
+    pub(crate) fn read(folder: &Path) -> io::Result<Self> {
+        match fs::read(folder.join(RECORD)) {
+            Ok(octets) => serde_json::from_slice(&octets).map_err(io::Error::other),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Self::default()),
+            Err(error) => Err(error),
+        }
+    }
+
+    pub(crate) fn write(&self, folder: &Path) -> io::Result<()> {
+        fs::create_dir_all(folder)?;
+        let text = serde_json::to_string_pretty(self)?;
+        Content::public(text + "\n").write(&folder.join(RECORD))
+    }
+}

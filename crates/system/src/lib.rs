@@ -1,0 +1,15 @@
+//! Attaching to the operating system and detaching from it, so that nothing is left behind.
+//!
+//! [`System::plan_attach`] and [`System::plan_detach`] say what would change; [`System::carry_out`]
+//! does it. Before a file is replaced, what was there is kept below `/var/lib/bentlane/system`,
+//! together with what we leave in its place, so that a change by somebody else is noticed and never
+//! overwritten unasked. Each file is replaced whole or not at all; a crash between two steps leaves
+//! a state that [`System::state`] names and the next plan mends.
+
+mod kept;
+mod place;
+mod plan;
+
+pub use kept::Part;
+pub use place::Content;
+pub use plan::{Facts, PartState, Plan, Step, StepKind, System, SystemError};

@@ -1,0 +1,604 @@
+use std::net::{IpAddr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::{fs, io};
+
+use bentlane_core::{Hosts, Name, ResolvConf};
+use serde::Serialize;
+
+use crate::kept::{Part, Record, Replaced};
+use crate::place::Content;
+
+/// The operating system, as far as it can be attached to.
+#[derive(Clone, Debug)]
+pub struct System {
+    /// The folder of the system's settings.
+    etc: PathBuf,
+    /// The folder where what was replaced is kept.
+    kept: PathBuf,
+}
+
+/// What has to be known of the service to attach to it.
+#[derive(Clone, Debug, Default)]
+pub struct Facts {
+    /// Where the resolver listens.
+    pub dns: Vec<SocketAddr>,
+    /// The addresses on which names are served.
+    pub addresses: Vec<IpAddr>,
+    /// The names of exact routes.
+    pub names: Vec<Name>,
+}
+
+/// What a step does to its file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StepKind {
+    /// Put another file there and keep what is there now.
+    Replace,
+    /// Put back what was there.
+    Restore,
+    /// Take our block out and leave the rest.
+    Clean,
+    /// Only forget: what was there is there already.
+    Forget,
+}
+
+/// One step of a plan.
+#[derive(Clone, Debug, Serialize)]
+pub struct Step {
+    /// The part it belongs to.
+    pub part: Part,
+    /// What is done.
+    pub kind: StepKind,
+    /// The file.
+    pub path: PathBuf,
+    /// What will be there afterwards.
+    pub after: Content,
+    /// What is there now.
+    pub now: Content,
+    /// Why this is not done without an explicit yes: somebody changed the file since.
+    pub caution: Option<String>,
+}
+
+/// What would be done, in order. Nothing, when there are no steps.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct Plan {
+    /// The steps.
+    pub steps: Vec<Step>,
+}
+
+/// How a part is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "state")]
+pub enum PartState {
+    /// Nothing of ours is there.
+    Detached,
+    /// It is as we left it.
+    Attached,
+    /// Somebody changed the file since we attached.
+    Changed,
+    /// Attaching or detaching was cut short; the file is as it was before us.
+    CutShort,
+}
+
+/// Why the system is not attached or detached.
+#[derive(Debug, thiserror::Error)]
+pub enum SystemError {
+    /// The system's lookups ask port 53 only.
+    #[error(
+        "the resolver does not listen on port 53 (but on {listening}), and the system's lookups ask no other: run `bentlane serve` with its standard ports, or `bentlane system attach --only hosts` for exact names"
+    )]
+    NotOnPort53 {
+        /// Where it listens.
+        listening: String,
+    },
+    /// A file that we may not change.
+    #[error("cannot change {path} as this user: run it with sudo")]
+    NotAllowed {
+        /// The file.
+        path: PathBuf,
+    },
+    /// A file.
+    #[error("cannot {verb} {path}")]
+    Io {
+        /// What was tried.
+        verb: &'static str,
+        /// The file.
+        path: PathBuf,
+        /// The system's reason.
+        source: io::Error,
+    },
+}
+
+impl SystemError {
+    fn io(verb: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
+        let path = path.to_owned();
+        move |source| match source.kind() {
+            io::ErrorKind::PermissionDenied => Self::NotAllowed { path },
+            _ => Self::Io { verb, path, source },
+        }
+    }
+}
+
+impl Default for System {
+    fn default() -> Self {
+        Self {
+            etc: "/etc".into(),
+            kept: "/var/lib/bentlane/system".into(),
+        }
+    }
+}
+
+impl System {
+    /// The file that a part lives in.
+    #[must_use]
+    pub fn path(&self, part: Part) -> PathBuf {
+        self.etc.join(match part {
+            Part::Resolver => "resolv.conf",
+            Part::Hosts => "hosts",
+        })
+    }
+
+    /// What would be done to attach `parts`.
+    ///
+    /// # Errors
+    /// When a file cannot be read, or the resolver is where the system's lookups cannot find it.
+    pub fn plan_attach(&self, parts: &[Part], facts: &Facts) -> Result<Plan, SystemError> {
+        let record = self.record()?;
+        let mut plan = Plan::default();
+        for part in parts {
+            let path = self.path(*part);
+            let now = read(&path)?;
+            let text = self.text(&path)?;
+            let after = match part {
+                Part::Resolver => pointing_at_us(&text, facts)?,
+                Part::Hosts => {
+                    let names: Vec<&Name> = facts.names.iter().collect();
+                    Hosts(&text).with_block(&names, &facts.addresses)
+                }
+            };
+            // Its owner and mode stay; a link becomes a file, and a link again when detached.
+            let after = match &now {
+                Content::File { mode, uid, gid, .. } => Content::File {
+                    text: after,
+                    mode: *mode,
+                    uid: *uid,
+                    gid: *gid,
+                },
+                Content::Link { .. } | Content::Absent => Content::public(after),
+            };
+            if after != now {
+                let known = record.replaced.get(part);
+                plan.steps.push(Step {
+                    part: *part,
+                    kind: StepKind::Replace,
+                    path,
+                    caution: known
+                        .filter(|_| *part == Part::Resolver)
+                        .filter(|replaced| replaced.left != now && replaced.before != now)
+                        .map(|_| "another program changed it since it was attached".to_owned()),
+                    after,
+                    now,
+                });
+            }
+        }
+        Ok(plan)
+    }
+
+    /// What would be done to detach `parts`.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn plan_detach(&self, parts: &[Part]) -> Result<Plan, SystemError> {
+        let record = self.record()?;
+        let mut plan = Plan::default();
+        for part in parts {
+            let Some(replaced) = record.replaced.get(part) else {
+                continue;
+            };
+            let now = read(&replaced.path)?;
+            let (kind, after, caution) = if now == replaced.left {
+                (StepKind::Restore, replaced.before.clone(), None)
+            } else if let (
+                Part::Hosts,
+                Content::File {
+                    text,
+                    mode,
+                    uid,
+                    gid,
+                },
+            ) = (part, &now)
+            {
+                // Others write to this file, too: only our block goes.
+                let after = Content::File {
+                    text: Hosts(text).without_block(),
+                    mode: *mode,
+                    uid: *uid,
+                    gid: *gid,
+                };
+                let kind = if after == now {
+                    StepKind::Forget
+                } else {
+                    StepKind::Clean
+                };
+                (kind, after, None)
+            } else if now == replaced.before || !is_ours(*part, &now) {
+                // What another program put there since is what should be there.
+                (StepKind::Forget, now.clone(), None)
+            } else {
+                let caution = "it is ours, with changes by another program, which would be lost";
+                (
+                    StepKind::Restore,
+                    replaced.before.clone(),
+                    Some(caution.to_owned()),
+                )
+            };
+            plan.steps.push(Step {
+                part: *part,
+                kind,
+                path: replaced.path.clone(),
+                after,
+                now,
+                caution,
+            });
+        }
+        Ok(plan)
+    }
+
+    /// Does what `plan` says, as long as the files are what they were when it was made.
+    ///
+    /// # Errors
+    /// At the first step that fails; the steps before it are done, and recorded.
+    pub fn carry_out(&self, plan: &Plan) -> Result<(), SystemError> {
+        for step in &plan.steps {
+            let mut record = self.record()?;
+            match step.kind {
+                StepKind::Replace => {
+                    // On record before anything is changed, so that a crash loses nothing.
+                    let known = record.replaced.remove(&step.part);
+                    let before = self.before(step, known);
+                    self.keep_text(step.part, &before, &step.path)?;
+                    let replaced = Replaced {
+                        path: step.path.clone(),
+                        before,
+                        left: step.after.clone(),
+                    };
+                    record.replaced.insert(step.part, replaced);
+                    self.write_record(&record)?;
+                    put(step)?;
+                }
+                StepKind::Restore | StepKind::Clean | StepKind::Forget => {
+                    if step.kind != StepKind::Forget {
+                        put(step)?;
+                    }
+                    record.replaced.remove(&step.part);
+                    self.write_record(&record)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// How a part is.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn state(&self, part: Part) -> Result<PartState, SystemError> {
+        let record = self.record()?;
+        let Some(replaced) = record.replaced.get(&part) else {
+            return Ok(PartState::Detached);
+        };
+        let now = read(&replaced.path)?;
+        Ok(if now == replaced.left {
+            PartState::Attached
+        } else if now == replaced.before {
+            PartState::CutShort
+        } else {
+            PartState::Changed
+        })
+    }
+
+    /// What the system's lookups read now: a link is followed.
+    ///
+    /// # Errors
+    /// When a file is there and cannot be read.
+    pub fn text(&self, path: &Path) -> Result<String, SystemError> {
+        match fs::read_to_string(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(String::new()),
+            text => text.map_err(SystemError::io("read", path)),
+        }
+    }
+
+    /// What has to come back when the part is detached.
+    fn before(&self, step: &Step, known: Option<Replaced>) -> Content {
+        match (known, &step.now) {
+            (Some(known), now) if known.left == *now => known.before,
+            // Others write to the hosts file, too.
+            (
+                _,
+                Content::File {
+                    text,
+                    mode,
+                    uid,
+                    gid,
+                },
+            ) if step.part == Part::Hosts => Content::File {
+                text: Hosts(text).without_block(),
+                mode: *mode,
+                uid: *uid,
+                gid: *gid,
+            },
+            (Some(known), now) if is_ours(step.part, now) => known.before,
+            (_, now) => now.clone(),
+        }
+    }
+
+    /// Keeps what a file said as a file of its own, for people, and for the service to learn the
+    /// system's name servers.
+    fn keep_text(&self, part: Part, before: &Content, path: &Path) -> Result<(), SystemError> {
+        let kept = self.kept.join(match part {
+            Part::Resolver => "resolv.conf",
+            Part::Hosts => "hosts",
+        });
+        let text = match before {
+            Content::File { text, .. } => text.clone(),
+            Content::Link { .. } => self.text(path)?,
+            Content::Absent => String::new(),
+        };
+        fs::create_dir_all(&self.kept).map_err(SystemError::io("make", &self.kept))?;
+        let write = Content::public(text).write(&kept);
+        write.map_err(SystemError::io("write", &kept))
+    }
+
+    fn record(&self) -> Result<Record, SystemError> {
+        Record::read(&self.kept).map_err(SystemError::io("read the record in", &self.kept))
+    }
+
+    fn write_record(&self, record: &Record) -> Result<(), SystemError> {
+        let written = record.write(&self.kept);
+        written.map_err(SystemError::io("write the record in", &self.kept))
+    }
+}
+
+fn is_ours(part: Part, content: &Content) -> bool {
+    match (part, content) {
+        (Part::Resolver, Content::File { text, .. }) => ResolvConf::parse(text).ours,
+        (Part::Hosts, Content::File { text, .. }) => Hosts(text).has_block(),
+        _ => false,
+    }
+}
+
+fn put(step: &Step) -> Result<(), SystemError> {
+    let put = step.after.write(&step.path);
+    put.map_err(SystemError::io("change", &step.path))
+}
+
+fn read(path: &Path) -> Result<Content, SystemError> {
+    Content::read(path).map_err(SystemError::io("read", path))
+}
+
+fn pointing_at_us(text: &str, facts: &Facts) -> Result<String, SystemError> {
+    let ours = facts.dns.iter().filter(|at| at.port() == 53);
+    let ours: Vec<IpAddr> = ours.map(SocketAddr::ip).collect();
+    if ours.is_empty() {
+        let listening: Vec<String> = facts.dns.iter().map(ToString::to_string).collect();
+        return Err(SystemError::NotOnPort53 {
+            listening: listening.join(", "),
+        });
+    }
+    Ok(ResolvConf::parse(text).pointing_at(&ours))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
+    use rstest::{fixture, rstest};
+    use tempfile::TempDir;
+
+    use super::*;
+
+    const CONF: &str = "# by hand\nnameserver 192.0.2.1\nsearch moor.example\n";
+    const HOSTS: &str = "127.0.0.1 localhost\n10.0.0.1 printer\n";
+
+    struct Machine {
+        system: System,
+        folder: TempDir,
+    }
+
+    #[fixture]
+    fn machine() -> Machine {
+        let folder = tempfile::tempdir().unwrap();
+        let system = System {
+            etc: folder.path().join("etc"),
+            kept: folder.path().join("var/lib/bentlane/system"),
+        };
+        fs::create_dir(&system.etc).unwrap();
+        fs::write(system.path(Part::Resolver), CONF).unwrap();
+        fs::write(system.path(Part::Hosts), HOSTS).unwrap();
+        Machine { system, folder }
+    }
+
+    impl Machine {
+        fn facts(names: &[&str]) -> Facts {
+            Facts {
+                dns: vec!["127.0.0.1:53".parse().unwrap(), "[::1]:53".parse().unwrap()],
+                addresses: vec!["127.0.0.1".parse().unwrap()],
+                names: names.iter().map(|name| name.parse().unwrap()).collect(),
+            }
+        }
+
+        fn attach(&self, part: Part, names: &[&str]) -> Plan {
+            let plan = self
+                .system
+                .plan_attach(&[part], &Self::facts(names))
+                .unwrap();
+            self.system.carry_out(&plan).unwrap();
+            plan
+        }
+
+        fn detach(&self, part: Part) -> Plan {
+            let plan = self.system.plan_detach(&[part]).unwrap();
+            self.system.carry_out(&plan).unwrap();
+            plan
+        }
+
+        fn content(&self, part: Part) -> Content {
+            Content::read(&self.system.path(part)).unwrap()
+        }
+
+        fn state(&self, part: Part) -> PartState {
+            self.system.state(part).unwrap()
+        }
+    }
+
+    #[rstest]
+    #[case(Part::Resolver)]
+    #[case(Part::Hosts)]
+    fn what_was_there_comes_back_to_the_octet(machine: Machine, #[case] part: Part) {
+        let path = machine.system.path(part);
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
+        let before = machine.content(part);
+        assert_eq!(machine.state(part), PartState::Detached);
+        assert_eq!(machine.attach(part, &["a.moor.test"]).steps.len(), 1);
+        assert_eq!(machine.state(part), PartState::Attached);
+        assert_ne!(machine.content(part), before);
+        let again = machine.attach(part, &["a.moor.test"]);
+        assert!(again.steps.is_empty(), "a second time changes nothing");
+        machine.detach(part);
+        assert_eq!(machine.content(part), before);
+        assert_eq!(machine.state(part), PartState::Detached);
+        assert!(machine.detach(part).steps.is_empty());
+    }
+
+    #[rstest]
+    fn a_link_becomes_a_link_again(machine: Machine) {
+        let path = machine.system.path(Part::Resolver);
+        let real = machine.folder.path().join("stub.conf");
+        fs::rename(&path, &real).unwrap();
+        std::os::unix::fs::symlink("../stub.conf", &path).unwrap();
+        machine.attach(Part::Resolver, &[]);
+        assert_eq!(
+            fs::read_to_string(&real).unwrap(),
+            CONF,
+            "its target is left alone"
+        );
+        let attached = fs::read_to_string(&path).unwrap();
+        assert!(
+            attached.contains("nameserver 127.0.0.1\nnameserver ::1\nsearch"),
+            "{attached}"
+        );
+        let kept = fs::read_to_string(machine.system.kept.join("resolv.conf")).unwrap();
+        assert_eq!(kept, CONF, "what it led to is known");
+        machine.detach(Part::Resolver);
+        assert_eq!(fs::read_link(&path).unwrap(), Path::new("../stub.conf"));
+    }
+
+    #[rstest]
+    fn a_file_that_was_not_there_goes_again(machine: Machine) {
+        fs::remove_file(machine.system.path(Part::Resolver)).unwrap();
+        machine.attach(Part::Resolver, &[]);
+        machine.detach(Part::Resolver);
+        assert_eq!(machine.content(Part::Resolver), Content::Absent);
+    }
+
+    #[rstest]
+    fn the_block_follows_the_names_and_others_may_write_beside_it(machine: Machine) {
+        let path = machine.system.path(Part::Hosts);
+        machine.attach(Part::Hosts, &["b.moor.test", "a.moor.test"]);
+        machine.attach(Part::Hosts, &["c.moor.test"]);
+        let text = fs::read_to_string(&path).unwrap();
+        assert!(
+            text.contains("c.moor.test") && !text.contains("a.moor.test"),
+            "{text}"
+        );
+        fs::write(&path, format!("{text}10.0.0.2 scanner\n")).unwrap();
+        assert_eq!(machine.state(Part::Hosts), PartState::Changed);
+        let plan = machine.attach(Part::Hosts, &["d.moor.test"]);
+        assert_eq!(plan.steps[0].caution, None);
+        let text = fs::read_to_string(&path).unwrap();
+        fs::write(&path, text.replace("10.0.0.1 printer\n", "")).unwrap();
+        let plan = machine.detach(Part::Hosts);
+        assert_eq!(plan.steps[0].kind, StepKind::Clean);
+        assert_eq!(
+            fs::read_to_string(&path).unwrap(),
+            "127.0.0.1 localhost\n10.0.0.2 scanner\n"
+        );
+    }
+
+    #[rstest]
+    fn what_another_program_wrote_since_is_what_comes_back(machine: Machine) {
+        let path = machine.system.path(Part::Resolver);
+        machine.attach(Part::Resolver, &[]);
+        fs::write(&path, "nameserver 192.0.2.99\n").unwrap();
+        assert_eq!(machine.state(Part::Resolver), PartState::Changed);
+        let plan = machine.attach(Part::Resolver, &[]);
+        assert!(plan.steps[0].caution.is_some());
+        machine.detach(Part::Resolver);
+        assert_eq!(
+            fs::read_to_string(&path).unwrap(),
+            "nameserver 192.0.2.99\n"
+        );
+
+        machine.attach(Part::Resolver, &[]);
+        fs::write(&path, "nameserver 192.0.2.98\n").unwrap();
+        let plan = machine.detach(Part::Resolver);
+        assert_eq!(plan.steps[0].kind, StepKind::Forget, "it is left alone");
+        assert_eq!(
+            fs::read_to_string(&path).unwrap(),
+            "nameserver 192.0.2.98\n"
+        );
+    }
+
+    #[rstest]
+    fn a_change_of_our_own_file_is_not_thrown_away_unasked(machine: Machine) {
+        let path = machine.system.path(Part::Resolver);
+        machine.attach(Part::Resolver, &[]);
+        let text = fs::read_to_string(&path).unwrap();
+        fs::write(&path, text + "options timeout:1\n").unwrap();
+        let plan = machine.system.plan_detach(&[Part::Resolver]).unwrap();
+        assert!(plan.steps[0].caution.is_some());
+        machine.attach(Part::Resolver, &[]);
+        machine.detach(Part::Resolver);
+        assert_eq!(
+            fs::read_to_string(&path).unwrap(),
+            CONF,
+            "not a file of ours"
+        );
+    }
+
+    /// What a crash leaves: the record is written first, and the file last.
+    #[rstest]
+    fn a_crash_half_way_is_named_and_mended(machine: Machine) {
+        machine.attach(Part::Resolver, &[]);
+        let path = machine.system.path(Part::Resolver);
+        fs::write(&path, CONF).unwrap();
+        fs::write(path.with_file_name("resolv.conf.bentlane-new"), "half").unwrap();
+        assert_eq!(machine.state(Part::Resolver), PartState::CutShort);
+        assert_eq!(
+            machine.detach(Part::Resolver).steps[0].kind,
+            StepKind::Forget
+        );
+        assert_eq!(fs::read_to_string(&path).unwrap(), CONF);
+
+        machine.attach(Part::Resolver, &[]);
+        fs::write(&path, CONF).unwrap();
+        assert_eq!(machine.attach(Part::Resolver, &[]).steps[0].caution, None);
+        assert_eq!(machine.state(Part::Resolver), PartState::Attached);
+        machine.detach(Part::Resolver);
+        assert_eq!(fs::read_to_string(&path).unwrap(), CONF);
+    }
+
+    #[rstest]
+    fn the_systems_lookups_find_no_other_port(machine: Machine) {
+        let facts = Facts {
+            dns: vec!["127.0.0.1:7353".parse().unwrap()],
+            ..Facts::default()
+        };
+        let refused = machine
+            .system
+            .plan_attach(&[Part::Resolver], &facts)
+            .unwrap_err();
+        assert!(refused.to_string().contains("127.0.0.1:7353"), "{refused}");
+        assert_eq!(machine.state(Part::Resolver), PartState::Detached);
+    }
+}
