@@ -255,7 +255,7 @@ impl System {
                 StepKind::Replace => {
                     // On record before anything is changed, so that a crash loses nothing.
                     let known = record.replaced.remove(&step.part);
-                    let before = self.before(step, known);
+                    let before = before(step, known);
                     self.keep_text(step.part, &before, &step.path)?;
                     let replaced = Replaced {
                         path: step.path.clone(),
@@ -308,30 +308,6 @@ impl System {
         }
     }
 
-    /// What has to come back when the part is detached.
-    fn before(&self, step: &Step, known: Option<Replaced>) -> Content {
-        match (known, &step.now) {
-            (Some(known), now) if known.left == *now => known.before,
-            // Others write to the hosts file, too.
-            (
-                _,
-                Content::File {
-                    text,
-                    mode,
-                    uid,
-                    gid,
-                },
-            ) if step.part == Part::Hosts => Content::File {
-                text: Hosts(text).without_block(),
-                mode: *mode,
-                uid: *uid,
-                gid: *gid,
-            },
-            (Some(known), now) if is_ours(step.part, now) => known.before,
-            (_, now) => now.clone(),
-        }
-    }
-
     /// Keeps what a file said as a file of its own, for people, and for the service to learn the
     /// system's name servers.
     fn keep_text(&self, part: Part, before: &Content, path: &Path) -> Result<(), SystemError> {
@@ -374,6 +350,30 @@ fn put(step: &Step) -> Result<(), SystemError> {
 
 fn read(path: &Path) -> Result<Content, SystemError> {
     Content::read(path).map_err(SystemError::io("read", path))
+}
+
+/// What has to come back when the part is detached.
+fn before(step: &Step, known: Option<Replaced>) -> Content {
+    match (known, &step.now) {
+        (Some(known), now) if known.left == *now => known.before,
+        // Others write to the hosts file, too.
+        (
+            _,
+            Content::File {
+                text,
+                mode,
+                uid,
+                gid,
+            },
+        ) if step.part == Part::Hosts => Content::File {
+            text: Hosts(text).without_block(),
+            mode: *mode,
+            uid: *uid,
+            gid: *gid,
+        },
+        (Some(known), now) if is_ours(step.part, now) => known.before,
+        (_, now) => now.clone(),
+    }
 }
 
 fn pointing_at_us(text: &str, facts: &Facts) -> Result<String, SystemError> {
