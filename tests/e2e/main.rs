@@ -14,5 +14,6 @@ mod forwarding;
 mod lifecycle;
 mod namespace;
 mod proxy;
+mod system;
 mod upgrade;
 mod vite;

@@ -2,7 +2,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
-use crate::cmd::{authority, check, console, journal, route, serve, status, zone};
+use crate::cmd::{authority, check, console, journal, route, serve, status, system, zone};
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
 #[derive(Debug, Parser)]
@@ -87,6 +87,9 @@ pub(crate) enum Command {
     /// Show and export the certificate authority
     #[command(subcommand)]
     Authority(authority::Authority),
+    /// Attach this machine's own lookups to us, and detach them again
+    #[command(subcommand)]
+    System(system::System),
     /// Show what changed, when and by whom
     Journal(journal::Journal),
     /// Open the console in a browser, signed in

@@ -4,6 +4,7 @@ use std::process::ExitCode;
 use bentlane_service::api::Problem;
 use bentlane_service::{ConfigError, ServiceError};
 use bentlane_store::DataDirError;
+use bentlane_system::SystemError;
 
 /// How a command that worked came out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -62,6 +63,14 @@ pub(crate) enum CliError {
         #[source]
         source: std::io::Error,
     },
+    /// The system.
+    #[error(transparent)]
+    System(#[from] SystemError),
+    /// There is nobody to ask.
+    #[error(
+        "this changes the machine, and there is no terminal to ask on: add --yes, or see with --dry-run what it would do"
+    )]
+    NotAsked,
     /// There is no place for the data.
     #[error("HOME is not set: name a folder with --data-dir")]
     NoHome,
@@ -71,12 +80,13 @@ impl CliError {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
             Self::NotRunning { .. } | Self::Unreachable { .. } => 3,
-            Self::Config(_) | Self::NoHome => 2,
+            Self::Config(_) | Self::NoHome | Self::NotAsked => 2,
             Self::Refused(problem) if problem.status == 422 => 2,
             Self::Refused(_)
             | Self::Answer(_)
             | Self::DataDir(_)
             | Self::Service(_)
+            | Self::System(_)
             | Self::Io { .. } => 1,
         })
     }

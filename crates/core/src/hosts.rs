@@ -126,7 +126,6 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::configuration::{Configuration, Zone};
 
     const FILE: &str = "127.0.0.1 localhost\n# 10.0.0.1 off.moor.test\n\
         10.0.0.2\tBooking.Moor.test  www.example # a comment\nnonsense\n::1 ip6-localhost";
@@ -141,13 +140,7 @@ mod tests {
 
     #[test]
     fn entries_before_our_zones_are_found_with_their_line() {
-        let zone = Zone {
-            name: "moor.test".parse().unwrap(),
-        };
-        let snapshot = Snapshot::compile(Configuration {
-            zones: vec![zone],
-            ..Configuration::default()
-        });
+        let snapshot = Snapshot::of_zones(["moor.test".parse().unwrap()]);
         let names = names();
         let text = Hosts(FILE).with_block(&names.each_ref(), &addresses());
         let found = Hosts(&text).shadowing(&snapshot);

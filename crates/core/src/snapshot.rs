@@ -1,7 +1,7 @@
 use std::collections::HashMap;
 
 use crate::address::Pattern;
-use crate::configuration::{Configuration, Route};
+use crate::configuration::{Configuration, Route, Zone};
 use crate::name::{Name, suffixes};
 use crate::target::Target;
 
@@ -81,6 +81,16 @@ impl Snapshot {
         snapshot
     }
 
+    /// A snapshot of these zones without a route.
+    #[must_use]
+    pub fn of_zones(names: impl IntoIterator<Item = Name>) -> Self {
+        let zones = names.into_iter().map(|name| Zone { name }).collect();
+        Self::compile(Configuration {
+            zones,
+            ..Configuration::default()
+        })
+    }
+
     /// What the snapshot was compiled from.
     #[must_use]
     pub fn configuration(&self) -> &Configuration {
@@ -151,7 +161,6 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::configuration::Zone;
 
     fn snapshot() -> Snapshot {
         let routes = [

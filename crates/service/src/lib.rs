@@ -6,6 +6,7 @@
 
 pub mod api;
 
+mod attached;
 mod board;
 mod config;
 mod console;

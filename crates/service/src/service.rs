@@ -20,6 +20,7 @@ use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
 use crate::api;
+use crate::attached;
 use crate::board::Board;
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
@@ -243,6 +244,7 @@ impl Service {
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
             upstreams.follow(state.forwarder.clone(), ours, shutdown)
         });
+        let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
         info!(
             https = ?state.listening.https,
@@ -261,7 +263,11 @@ impl Service {
                 Err(cause) => error!(part, %cause, "ended abruptly"),
             }
         }
-        for (part, task) in [("checks", checking), ("upstream resolvers", following)] {
+        for (part, task) in [
+            ("checks", checking),
+            ("upstream resolvers", following),
+            ("system", keeping),
+        ] {
             if let Err(cause) = task.await {
                 error!(part, %cause, "ended abruptly");
             }

@@ -8,6 +8,7 @@ mod lanes;
 pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod status;
+pub(crate) mod system;
 pub(crate) mod zone;
 
 use std::future::Future;
@@ -33,6 +34,7 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
+        Command::System(system) => wait(system.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }

@@ -1,0 +1,437 @@
+use std::io::{BufRead, IsTerminal, Write};
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+
+use bentlane_core::{Hosts, HostsEntry, Name, Snapshot};
+use bentlane_probe::port_holder;
+use bentlane_service::api::{Routes, Status, Zones};
+use bentlane_system::{Content, Facts, Part, PartState, Plan, Step, StepKind, System as Machine};
+use clap::{Args, Subcommand, ValueEnum};
+use serde::Serialize;
+use tokio::net::lookup_host;
+
+use crate::client::Client;
+use crate::error::{Answer, CliError};
+use crate::output::{Output, Tone};
+
+/// A label that no route has: it resolves when the zone itself is asked of us.
+const PROBE_LABEL: &str = "bentlane-lookup";
+/// Addresses at which a resolver of this machine would stand in our way, or before us.
+const PORT_53: [&str; 4] = ["127.0.0.1:53", "[::1]:53", "127.0.0.53:53", "0.0.0.0:53"];
+
+/// `bentlane system`
+#[derive(Debug, Subcommand)]
+pub(crate) enum System {
+    /// Show whether this machine's lookups ask us, and what stands in the way
+    Show(Show),
+    /// Have this machine's lookups ask us; what is changed is kept
+    Attach(Attach),
+    /// Put back what was there before
+    Detach(Detach),
+    /// Print the steps for a system that we do not attach to ourselves
+    Guide(Guide),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane system show
+  bentlane system show --format json | jq '.zones[] | select(.reaches_us | not)'
+
+Exits 1 when a zone's names do not reach us.")]
+pub(crate) struct Show {}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane system attach --dry-run
+  sudo bentlane system attach
+  sudo bentlane system attach --only hosts     exact names only, where the resolver cannot be asked")]
+pub(crate) struct Attach {
+    #[command(flatten)]
+    how: How,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane system detach --dry-run
+  sudo bentlane system detach
+  sudo bentlane system detach --only hosts --yes")]
+pub(crate) struct Detach {
+    #[command(flatten)]
+    how: How,
+}
+
+#[derive(Debug, Args)]
+struct How {
+    /// This part alone
+    #[arg(long, value_enum)]
+    only: Option<OnlyPart>,
+    /// Show what would be changed, and change nothing
+    #[arg(long)]
+    dry_run: bool,
+    /// Do it without asking
+    #[arg(long)]
+    yes: bool,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum OnlyPart {
+    /// The name servers in /etc/resolv.conf
+    Resolver,
+    /// A block of exact names in /etc/hosts
+    Hosts,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane system guide macos
+  bentlane system guide windows")]
+pub(crate) struct Guide {
+    /// The system
+    #[arg(value_enum)]
+    system: Elsewhere,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Elsewhere {
+    /// macOS
+    Macos,
+    /// Windows
+    Windows,
+}
+
+/// What `show` shows.
+#[derive(Debug, Serialize)]
+struct Report {
+    parts: Vec<PartReport>,
+    zones: Vec<ZoneReport>,
+    shadowing: Vec<Shadow>,
+    others_on_port_53: Vec<Other>,
+}
+
+#[derive(Debug, Serialize)]
+struct PartReport {
+    part: Part,
+    path: PathBuf,
+    #[serde(flatten)]
+    state: PartState,
+}
+
+#[derive(Debug, Serialize)]
+struct ZoneReport {
+    zone: String,
+    /// Whether the system's own lookup of a name in it gives the addresses that we answer.
+    reaches_us: bool,
+    /// What it gave.
+    found: Vec<IpAddr>,
+    /// What it said, when it gave nothing.
+    reason: Option<String>,
+}
+
+#[derive(Debug, Serialize)]
+struct Shadow {
+    path: PathBuf,
+    line: usize,
+    address: IpAddr,
+    name: String,
+}
+
+#[derive(Debug, Serialize)]
+struct Other {
+    address: SocketAddr,
+    process: String,
+}
+
+impl System {
+    pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
+        let machine = Machine::default();
+        match self {
+            Self::Show(Show {}) => {
+                let report = report(client, &machine).await?;
+                output.data(&report, |report| describe(output, report))?;
+                let reached = report.zones.iter().all(|zone| zone.reaches_us);
+                Ok(if reached { Answer::Yes } else { Answer::No })
+            }
+            Self::Attach(Attach { how }) => {
+                let facts = facts(client).await?;
+                let plan = machine.plan_attach(&how.parts(&[Part::Resolver]), &facts)?;
+                if how.carry_out(output, &machine, &plan, "attached already")? {
+                    let report = report(client, &machine).await?;
+                    output.data(&report, |report| describe(output, report))?;
+                }
+                Ok(Answer::Yes)
+            }
+            Self::Detach(Detach { how }) => {
+                let plan = machine.plan_detach(&how.parts(&[Part::Resolver, Part::Hosts]))?;
+                if how.carry_out(output, &machine, &plan, "nothing of ours is there")? {
+                    output.say("everything is as it was before");
+                }
+                Ok(Answer::Yes)
+            }
+            Self::Guide(Guide { system }) => {
+                let status: Status = client.get("/status").await?;
+                let zones: Zones = client.get("/zones").await?;
+                let zones: Vec<&str> = zones.zones.iter().map(|zone| &*zone.name).collect();
+                output.line(guide(system, &zones, &status.listeners.dns).trim_end())?;
+                Ok(Answer::Yes)
+            }
+        }
+    }
+}
+
+impl How {
+    fn parts(&self, all: &[Part]) -> Vec<Part> {
+        match self.only {
+            None => all.to_vec(),
+            Some(OnlyPart::Resolver) => vec![Part::Resolver],
+            Some(OnlyPart::Hosts) => vec![Part::Hosts],
+        }
+    }
+
+    /// Shows the plan, asks, and does it; gives whether anything was done.
+    fn carry_out(
+        &self,
+        output: &Output,
+        machine: &Machine,
+        plan: &Plan,
+        nothing: &str,
+    ) -> Result<bool, CliError> {
+        if plan.steps.is_empty() {
+            output.say(nothing);
+            return Ok(false);
+        }
+        if self.dry_run {
+            output.data(plan, |plan| in_words(output, plan))?;
+            return Ok(false);
+        }
+        output.say(&in_words(output, plan));
+        if !self.yes && !agreed(output)? {
+            output.say("nothing was changed");
+            return Ok(false);
+        }
+        machine.carry_out(plan)?;
+        Ok(true)
+    }
+}
+
+fn agreed(output: &Output) -> Result<bool, CliError> {
+    let mut terminal = std::io::stdin().lock();
+    if !std::io::stdin().is_terminal() {
+        return Err(CliError::NotAsked);
+    }
+    output.say("Do it? Type y for yes.");
+    let _ = std::io::stderr().flush(); // a question that cannot be shown is answered by nobody
+    let mut answer = String::new();
+    terminal
+        .read_line(&mut answer)
+        .map_err(|source| CliError::Io {
+            verb: "read the answer".to_owned(),
+            source,
+        })?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+}
+
+fn in_words(output: &Output, plan: &Plan) -> String {
+    let mut lines = Vec::new();
+    for step in &plan.steps {
+        let what = match (step.kind, step.part) {
+            (StepKind::Replace, Part::Resolver) => {
+                "have the system's lookups ask us; what is there is kept"
+            }
+            (StepKind::Replace, Part::Hosts) => "write a block of ours; the rest stays",
+            (StepKind::Restore, _) => "put back what was there before",
+            (StepKind::Clean, _) => "take out the block of ours; the rest stays",
+            (StepKind::Forget, _) => "leave it: what is there now is not ours",
+        };
+        let path = output.paint(Tone::Strong, &step.path.display().to_string());
+        lines.push(format!("{path}  {what}"));
+        if let Some(caution) = &step.caution {
+            let caution = format!("  careful: {caution}");
+            lines.push(output.paint(Tone::Broken, &caution));
+        }
+        lines.extend(difference(output, step));
+    }
+    lines.join("\n")
+}
+
+/// The lines that go and the lines that come.
+fn difference(output: &Output, step: &Step) -> Vec<String> {
+    let lines = |content: &Content| match content {
+        Content::Absent => Vec::new(),
+        Content::Link { to } => vec![format!("a link to {}", to.display())],
+        Content::File { text, .. } => text.lines().map(str::to_owned).collect(),
+    };
+    let (now, after) = (lines(&step.now), lines(&step.after));
+    let gone = now.iter().filter(|line| !after.contains(line));
+    let new = after.iter().filter(|line| !now.contains(line));
+    gone.map(|line| output.paint(Tone::Broken, &format!("  - {line}")))
+        .chain(new.map(|line| output.paint(Tone::Passing, &format!("  + {line}"))))
+        .collect()
+}
+
+async fn facts(client: &Client) -> Result<Facts, CliError> {
+    let status: Status = client.get("/status").await?;
+    let routes: Routes = client.get("/routes").await?;
+    Ok(Facts {
+        dns: status.listeners.dns,
+        addresses: status.listeners.https.iter().map(SocketAddr::ip).collect(),
+        names: routes
+            .routes
+            .iter()
+            .filter_map(|route| route.name.parse().ok()) // a wildcard is no name
+            .collect(),
+    })
+}
+
+async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> {
+    let status: Status = client.get("/status").await?;
+    let zones: Zones = client.get("/zones").await?;
+    let ours: Vec<IpAddr> = status.listeners.https.iter().map(SocketAddr::ip).collect();
+    let mut reports = Vec::new();
+    for zone in &zones.zones {
+        reports.push(look_up(&zone.name, &ours).await);
+    }
+    let parts = [Part::Resolver, Part::Hosts].map(|part| {
+        Ok::<_, CliError>(PartReport {
+            part,
+            path: machine.path(part),
+            state: machine.state(part)?,
+        })
+    });
+    let path = machine.path(Part::Hosts);
+    let text = machine.text(&path)?;
+    let names: Vec<Name> = zones
+        .zones
+        .iter()
+        .filter_map(|z| z.name.parse().ok())
+        .collect();
+    let shadow = |entry: HostsEntry| Shadow {
+        path: path.clone(),
+        line: entry.line,
+        address: entry.address,
+        name: entry.name.to_string(),
+    };
+    let others = PORT_53.iter().filter_map(|at| {
+        let address: SocketAddr = at.parse().ok()?;
+        let holder = port_holder(address)?;
+        (holder.pid != status.pid).then(|| Other {
+            address,
+            process: holder.to_string(),
+        })
+    });
+    Ok(Report {
+        parts: parts.into_iter().collect::<Result<_, _>>()?,
+        zones: reports,
+        shadowing: Hosts(&text)
+            .shadowing(&Snapshot::of_zones(names))
+            .into_iter()
+            .map(shadow)
+            .collect(),
+        others_on_port_53: others.collect(),
+    })
+}
+
+/// Looks a name up as every program of this machine does.
+async fn look_up(zone: &str, ours: &[IpAddr]) -> ZoneReport {
+    let found = lookup_host((format!("{PROBE_LABEL}.{zone}"), 443)).await;
+    let (found, reason) = match found {
+        Ok(found) => (found.map(|at| at.ip()).collect(), None),
+        Err(error) => (Vec::new(), Some(error.to_string())),
+    };
+    let mut found: Vec<IpAddr> = found;
+    found.sort_unstable();
+    found.dedup();
+    ZoneReport {
+        zone: zone.to_owned(),
+        reaches_us: !found.is_empty() && found.iter().all(|ip| ours.contains(ip)),
+        found,
+        reason,
+    }
+}
+
+fn describe(output: &Output, report: &Report) -> String {
+    let passing = output.paint(Tone::Passing, "●");
+    let broken = output.paint(Tone::Broken, "✕");
+    let arrow = output.paint(Tone::Remedy, "→");
+    let mut lines = Vec::new();
+    for zone in &report.zones {
+        let found: Vec<String> = zone.found.iter().map(ToString::to_string).collect();
+        let name = output.paint(Tone::Strong, &zone.zone);
+        lines.push(match (zone.reaches_us, &zone.reason) {
+            (true, _) => format!("{passing} {name}  this machine's lookups reach us"),
+            (false, Some(reason)) => format!("{broken} {name}  is not found: {reason}"),
+            (false, None) => format!("{broken} {name}  is found elsewhere: {}", found.join(", ")),
+        });
+    }
+    if report.zones.is_empty() {
+        lines.push("there is no zone yet".to_owned());
+        lines.push(format!("{arrow} bentlane zone add moor.test"));
+    }
+    lines.push(String::new());
+    for part in &report.parts {
+        let state = match part.state {
+            PartState::Detached => output.paint(Tone::Muted, "as the system has it"),
+            PartState::Attached => "attached".to_owned(),
+            PartState::Changed => output.paint(Tone::Broken, "changed by another program since"),
+            PartState::CutShort => output.paint(Tone::Broken, "attaching was cut short"),
+        };
+        let label = format!("{:<9}", part.part.as_str());
+        let label = output.paint(Tone::Muted, &label);
+        lines.push(format!("  {label} {}  {state}", part.path.display()));
+    }
+    for shadow in &report.shadowing {
+        let Shadow {
+            path,
+            line,
+            address,
+            name,
+        } = shadow;
+        let path = path.display();
+        lines.push(format!(
+            "{broken} {path}:{line} gives {name} the address {address}, before us"
+        ));
+        lines.push(format!(
+            "  {arrow} remove {name} from line {line} of {path}"
+        ));
+    }
+    for other in &report.others_on_port_53 {
+        let Other { address, process } = other;
+        lines.push(format!("  {address} is held by {process}"));
+    }
+    let reached = report.zones.iter().all(|zone| zone.reaches_us);
+    let changed =
+        |part: &PartReport| matches!(part.state, PartState::Changed | PartState::CutShort);
+    if !reached || report.parts.iter().any(changed) {
+        lines.push(format!("{arrow} sudo bentlane system attach"));
+    }
+    lines.join("\n")
+}
+
+fn guide(system: Elsewhere, zones: &[&str], dns: &[SocketAddr]) -> String {
+    let at = dns.iter().find(|at| at.is_ipv4()).or(dns.first());
+    let at = at
+        .copied()
+        .unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53)));
+    let mut text = String::new();
+    for zone in zones {
+        text.push_str(&match system {
+            Elsewhere::Macos => format!(
+                "sudo mkdir -p /etc/resolver\n\
+                 printf 'nameserver {ip}\\nport {port}\\n' | sudo tee /etc/resolver/{zone}\n\
+                 # undo: sudo rm /etc/resolver/{zone}\n\n",
+                ip = at.ip(),
+                port = at.port(),
+            ),
+            Elsewhere::Windows => format!(
+                "# in PowerShell, as administrator; the resolver has to listen on port 53\n\
+                 Add-DnsClientNrptRule -Namespace '.{zone}' -NameServers '{ip}'\n\
+                 # undo: Get-DnsClientNrptRule | Where-Object Namespace -eq '.{zone}' | \
+                 Remove-DnsClientNrptRule -Force\n\n",
+                ip = at.ip(),
+            ),
+        });
+    }
+    if zones.is_empty() {
+        text.push_str("there is no zone yet: add one with `bentlane zone add moor.test`");
+    }
+    text
+}

@@ -1,0 +1,161 @@
+//! Attaching this machine's lookups and detaching them, in namespaces with files of the test's own.
+
+use std::fs;
+
+use bentlane_tests::{Start, World, binary, run};
+
+/// Runs inside a mount and network namespace whose `/etc` and `/var/lib` are copies.
+const INSIDE: &str = r#"
+set -eu
+ip link set lo up
+mkdir "$FOLDER/etc" "$FOLDER/state"
+cp -a /etc/. "$FOLDER/etc"
+rm -f "$FOLDER/etc/resolv.conf"
+printf 'nameserver 127.0.0.9\noptions timeout:2 attempts:1\n' > "$FOLDER/etc/resolv.conf"
+chmod 640 "$FOLDER/etc/resolv.conf"
+printf 'hosts: files dns\n' > "$FOLDER/etc/nsswitch.conf"
+printf '127.0.0.1 localhost\n10.0.0.7 old.moor.test' > "$FOLDER/etc/hosts"
+mount --bind "$FOLDER/etc" /etc
+mkdir -p /var/lib/bentlane
+mount --bind "$FOLDER/state" /var/lib/bentlane
+stat_all() { stat -c '%n %a %u %g %F' /etc/resolv.conf /etc/hosts; md5sum /etc/resolv.conf /etc/hosts; }
+stat_all > "$FOLDER/before"
+python3 "$FOLDER/upstream.py" & upstream=$!
+export BENTLANE_DATA_DIR="$FOLDER/data"
+"$BENTLANE" serve >"$FOLDER/service.log" 2>&1 & service=$!
+trap 'kill $upstream $service 2>/dev/null || true; wait' EXIT
+for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+"$BENTLANE" zone add moor.test
+"$BENTLANE" route add booking.moor.test 4310 >/dev/null
+look() { getent ahosts "$1" | awk '{print $1}' | sort -u | tr '\n' ' '; }
+step() { echo "== $1"; }
+
+step before; "$BENTLANE" system show || echo "exit $?"
+step unasked; "$BENTLANE" system attach </dev/null || echo "exit $?"
+step dry; "$BENTLANE" system attach --dry-run; stat_all | cmp - "$FOLDER/before" && echo untouched
+step attach; "$BENTLANE" system attach --yes
+step again; "$BENTLANE" system attach --yes
+step names
+echo "wildcard $(look any.thing.moor.test)"
+echo "outside $(look www.outside.example)"
+echo "shadowed $(look old.moor.test)"
+step rewritten; printf 'nameserver 127.0.0.8\n' > /etc/resolv.conf
+for _ in $(seq 100); do grep -q 'Bent Lane' /etc/resolv.conf && break; sleep 0.1; done
+cat /etc/resolv.conf
+step hosts; "$BENTLANE" system attach --only hosts --yes
+"$BENTLANE" route add late.moor.test 4310 >/dev/null
+for _ in $(seq 100); do grep -q 'late.moor.test' /etc/hosts && break; sleep 0.1; done
+cat /etc/hosts
+step detach; "$BENTLANE" system detach --yes
+cat /etc/resolv.conf
+printf 'nameserver 127.0.0.9\noptions timeout:2 attempts:1\n' > /etc/resolv.conf
+step after; stat_all | diff "$FOLDER/before" - && echo identical
+step gone; "$BENTLANE" system detach --yes
+ls "$FOLDER/etc" | grep bentlane || echo "no leftovers"
+"#;
+
+/// An upstream resolver on port 53, for names outside the zones.
+const UPSTREAM: &str = r"
+import socket
+s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+s.bind(('127.0.0.9', 53))
+while True:
+    q, peer = s.recvfrom(2048)
+    end = q.index(b'\0', 12) + 5
+    a = q[end - 4:end - 2] == b'\0\1'
+    s.sendto(q[:2] + b'\x81\x80\0\1' + (b'\0\1' if a else b'\0\0') + b'\0\0\0\0' + q[12:end]
+             + (b'\xc0\x0c\0\1\0\1\0\0\0\x3c\0\4\xc0\0\2\7' if a else b''), peer)
+";
+
+#[test]
+fn lookups_are_attached_kept_and_detached_without_a_trace() {
+    let world = World::asleep(Start::default());
+    fs::write(world.path("upstream.py"), UPSTREAM).unwrap();
+    let folder = world.path("").display().to_string();
+    let environment = [
+        format!("FOLDER={}", folder.trim_end_matches('/')),
+        format!("BENTLANE={}", binary().display()),
+    ];
+    let map_root: &[&str] = if rustix::process::geteuid().is_root() {
+        &[]
+    } else {
+        &["--map-root-user"]
+    };
+    let inside = [
+        "env",
+        &environment[0],
+        &environment[1],
+        "bash",
+        "-c",
+        INSIDE,
+    ];
+    let args = [&["--net", "--mount"], map_root, &["--"], &inside].concat();
+    let outcome = run("unshare", &args);
+    let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
+    assert_eq!(outcome.code, 0, "{outcome:#?}\n{log}");
+    let steps: Vec<(&str, &str)> = outcome
+        .stdout
+        .split("== ")
+        .filter_map(|step| step.split_once('\n'))
+        .collect();
+    let wanted: &[(&str, &[&str])] = &[
+        (
+            "before",
+            &[
+                "✕ moor.test",
+                "resolver  /etc/resolv.conf  as the system has it",
+                "/etc/hosts:2 gives old.moor.test the address 10.0.0.7",
+                "→ sudo bentlane system attach",
+                "exit 1",
+            ],
+        ),
+        ("unasked", &["exit 2"]),
+        (
+            "dry",
+            &[
+                "  - nameserver 127.0.0.9",
+                "  + nameserver 127.0.0.1",
+                "untouched",
+            ],
+        ),
+        (
+            "attach",
+            &[
+                "● moor.test  this machine's lookups reach us",
+                "/etc/resolv.conf  attached",
+            ],
+        ),
+        ("again", &[]),
+        (
+            "names",
+            &[
+                "wildcard 127.0.0.1",
+                "outside 192.0.2.7",
+                "shadowed 10.0.0.7",
+            ],
+        ),
+        (
+            "rewritten",
+            &["# Bent Lane answers", "nameserver 127.0.0.1"],
+        ),
+        (
+            "hosts",
+            &[
+                "old.moor.test\n# Bent Lane",
+                "127.0.0.1 booking.moor.test",
+                "127.0.0.1 late.moor.test",
+            ],
+        ),
+        ("detach", &["nameserver 127.0.0.8"]),
+        ("gone", &["no leftovers"]),
+    ];
+    for (name, parts) in wanted {
+        let (_, said) = steps.iter().find(|(step, _)| step == name).unwrap();
+        for part in *parts {
+            assert!(
+                said.contains(part),
+                "{name}: {part}: {said}\n{outcome:#?}\n{log}"
+            );
+        }
+    }
+}
