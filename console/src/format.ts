@@ -1,4 +1,4 @@
-import type { Route } from './api/types';
+import type { Advice, Route } from './api/types';
 
 /** Microseconds as a person reads them. */
 export function duration(micros: number): string {
@@ -31,4 +31,12 @@ export function summary(routes: readonly Route[]): string {
 /** A sentence of the service, which writes them without capital and full stop. */
 export function sentence(text: string): string {
   return text === '' ? '' : `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
+}
+
+/** What is questionable about a name, in one line. */
+export function inOneLine(advice: readonly Advice[]): string | undefined {
+  const words = advice.map(({ reason, better }) =>
+    better === undefined ? reason : `${reason}; ${better} would be better`,
+  );
+  return words.length === 0 ? undefined : `Note: ${words.join('. ')}`;
 }

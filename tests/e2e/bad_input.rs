@@ -21,6 +21,13 @@ const ROWS: &[(&[&str], i32, &str)] = &[
         "name: the zone `moor.test` is there already",
     ),
     (
+        &["zone", "add", "moor.co.uk"],
+        2,
+        "can be somebody's real domain: what is really there would be out of reach for this machine; \
+         `moor.test` would be better, or `bentlane zone add moor.co.uk --anyway` takes it all the same",
+    ),
+    (&["zone", "add", "dev"], 2, "`dev` is a public suffix"),
+    (
         &["zone", "remove", "fell.test"],
         1,
         "there is no zone `fell.test`",
@@ -175,4 +182,34 @@ fn the_api_names_the_field_too() {
         );
         assert!(said.contains(part), "{body}: {said}");
     }
+}
+
+#[test]
+fn questionable_names_are_taken_with_a_word_about_them() {
+    let world = World::new();
+    let rows: &[(&[&str], &str)] = &[
+        (
+            &["zone", "add", "moor.local"],
+            "note: `.local` belongs to multicast DNS",
+        ),
+        (
+            &["zone", "add", "test"],
+            "note: right under the single label `test`",
+        ),
+        (
+            &["zone", "add", "moor.dev", "--anyway"],
+            "note: browsers speak HTTPS only below `.dev`",
+        ),
+        (
+            &["route", "add", "booking.test", "4310"],
+            "note: right under the single label `test`",
+        ),
+    ];
+    for (args, part) in rows {
+        let run = world.run(args);
+        assert_eq!(run.code, 0, "{run:?}");
+        assert!(run.stderr.contains(part), "{args:?}: {run:?}");
+    }
+    let run = world.run(&["zone", "add", "moor.test"]);
+    assert_eq!(run.stderr, "");
 }

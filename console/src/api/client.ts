@@ -45,6 +45,11 @@ export function tryRoute(input: RouteInput): Promise<Route> {
   return call('POST', '/routes?dry_run=true', input);
 }
 
+/** Says whether the zone could be added, and throws the problem if not. */
+export function tryZone(name: string): Promise<Zone> {
+  return call('POST', '/zones?dry_run=true', { name });
+}
+
 export function addZone(name: string): Promise<Zone> {
   return call('POST', '/zones', { name });
 }

@@ -30,18 +30,27 @@ export interface Verdict {
   checked_at: string;
 }
 
+/** What is questionable about a name. */
+export interface Advice {
+  slug: string;
+  reason: string;
+  better?: string;
+}
+
 export interface Route {
   address: string;
   name: string;
   prefix: string;
   to: string;
   url: string;
+  advice?: Advice[];
   verdict?: Verdict;
 }
 
 export interface Zone {
   name: string;
   routes: number;
+  advice?: Advice[];
 }
 
 export interface RouteInput {

@@ -4,6 +4,7 @@ import { useEffect, useId, useState } from 'react';
 import { Button } from '../Button';
 import { Problem, addRoute, tryRoute } from '../api/client';
 import type { RouteInput } from '../api/types';
+import { inOneLine } from '../format';
 
 type Fields = { name: string; prefix: string; to: string };
 type FieldName = keyof Fields;
@@ -44,6 +45,7 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
   const [fields, setFields] = useState(EMPTY);
   const [touched, setTouched] = useState<ReadonlySet<FieldName>>(new Set());
   const [reasons, setReasons] = useState<Reasons>({});
+  const [advice, setAdvice] = useState<string>();
   const [saving, setSaving] = useState(false);
 
   useEffect(() => {
@@ -51,8 +53,16 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
     let current = true;
     const timer = setTimeout(() => {
       tryRoute(input(fields)).then(
-        () => current && setReasons({}),
-        (error: unknown) => current && setReasons(reasonsOf(error)),
+        (route) => {
+          if (!current) return;
+          setReasons({});
+          setAdvice(inOneLine(route.advice ?? []));
+        },
+        (error: unknown) => {
+          if (!current) return;
+          setReasons(reasonsOf(error));
+          setAdvice(undefined);
+        },
       );
     }, PAUSE_MS);
     return () => {
@@ -106,6 +116,7 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
         reason={reason('to')}
         onText={change('to')}
       />
+      {advice !== undefined && <p className="text-[14px]">{advice}</p>}
       {reasons.form !== undefined && (
         <p role="alert" className="text-vermilion">
           {reasons.form}

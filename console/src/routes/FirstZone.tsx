@@ -1,13 +1,42 @@
 import type { FormEvent } from 'react';
-import { useId, useState } from 'react';
+import { useEffect, useId, useState } from 'react';
 import { Button } from '../Button';
-import { addZone } from '../api/client';
+import { addZone, tryZone } from '../api/client';
+import { inOneLine } from '../format';
+
+/** How long to let somebody type before the service is asked. */
+const PAUSE_MS = 250;
 
 /** What a new user sees: one field, and then there are names. */
 export function FirstZone() {
   const id = useId();
   const [name, setName] = useState('');
   const [reason, setReason] = useState<string>();
+  const [advice, setAdvice] = useState<string>();
+
+  useEffect(() => {
+    if (name === '') return;
+    let current = true;
+    const timer = setTimeout(() => {
+      tryZone(name).then(
+        (zone) => {
+          if (!current) return;
+          setReason(undefined);
+          setAdvice(inOneLine(zone.advice ?? []));
+        },
+        (error: unknown) => {
+          if (!current) return;
+          setReason(error instanceof Error ? error.message : String(error));
+          setAdvice(undefined);
+        },
+      );
+    }, PAUSE_MS);
+    return () => {
+      current = false;
+      clearTimeout(timer);
+    };
+  }, [name]);
+
   const submit = async (event: FormEvent) => {
     event.preventDefault();
     try {
@@ -44,6 +73,7 @@ export function FirstZone() {
           {reason}
         </p>
       )}
+      {advice !== undefined && <p className="mt-1 text-[14px]">{advice}</p>}
     </form>
   );
 }

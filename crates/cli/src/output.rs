@@ -1,6 +1,6 @@
 use std::io::{self, IsTerminal, Write};
 
-use bentlane_core::chain;
+use bentlane_core::{Advice, chain};
 use comfy_table::presets::NOTHING;
 use comfy_table::{ContentArrangement, Table};
 use serde::Serialize;
@@ -105,6 +105,13 @@ impl Output {
     pub(crate) fn say(&self, words: &str) {
         // Words that nobody can hear are no reason to fail.
         let _ = writeln!(io::stderr().lock(), "{words}");
+    }
+
+    /// Says what is questionable about a name that was taken.
+    pub(crate) fn advise(&self, advice: &[Advice]) {
+        for advice in advice {
+            self.say(&format!("note: {}", advice.in_words()));
+        }
     }
 
     pub(crate) fn error(&self, error: &CliError) {

@@ -14,6 +14,7 @@ pub mod check;
 pub mod dns;
 
 mod address;
+mod advice;
 mod configuration;
 mod error;
 mod hosts;
@@ -23,6 +24,7 @@ mod snapshot;
 mod target;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
+pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
 pub use configuration::{Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone};
 pub use error::chain;
 pub use hosts::{Hosts, HostsEntry};

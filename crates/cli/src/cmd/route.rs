@@ -82,6 +82,7 @@ impl Route {
                     to: target,
                 };
                 let route: RouteView = client.post("/routes", &input).await?;
+                output.advise(&route.advice);
                 show_checked(client, output, route).await?;
             }
             Self::Edit(Edit { address, to }) => {

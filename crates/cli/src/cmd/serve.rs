@@ -38,7 +38,7 @@ pub(crate) struct Serve {
     /// Where to serve the API and the console [default: 7070]
     #[arg(long, value_name = "PLACE")]
     api: Vec<ListenAt>,
-    /// Who answers for names outside the zones: ADDRESS[:PORT], or system, or none [default: system]
+    /// Who answers for names outside the zones: an address, a place such as 192.0.2.54:5353, system, or none [default: system]
     #[arg(long, value_name = "RESOLVER")]
     upstream: Vec<UpstreamChoice>,
     /// A PostgreSQL database to keep everything in

@@ -18,10 +18,14 @@ pub(crate) enum Zone {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane zone add moor.test")]
+  bentlane zone add moor.test
+  bentlane zone add staging.example.com --anyway      a real domain, out of reach from then on")]
 pub(crate) struct Add {
     /// The suffix, such as moor.test
     name: String,
+    /// Take it even if it can be a real domain
+    #[arg(long)]
+    anyway: bool,
 }
 
 #[derive(Debug, Args)]
@@ -45,8 +49,10 @@ pub(crate) struct Remove {
 impl Zone {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         match self {
-            Self::Add(Add { name }) => {
-                let zone: ZoneView = client.post("/zones", &ZoneInput { name }).await?;
+            Self::Add(Add { name, anyway }) => {
+                let input = ZoneInput { name, anyway };
+                let zone: ZoneView = client.post("/zones", &input).await?;
+                output.advise(&zone.advice);
                 output.data(&zone, |zone| {
                     let name = &zone.name;
                     format!(

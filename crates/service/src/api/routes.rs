@@ -4,7 +4,9 @@ use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_core::check::Verdict;
-use bentlane_core::{Address, Change, Rejection, Route, RouteDraft, Target};
+use bentlane_core::{
+    Address, Advice, Change, Rejection, Route, RouteDraft, Target, advice_for_route,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -49,6 +51,9 @@ pub struct RouteView {
     pub to: String,
     /// Where to open it; `*` stands for a label of your choice.
     pub url: String,
+    /// What is questionable about its name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub advice: Vec<Advice>,
     /// What the last check came to; absent before the first.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub verdict: Option<Verdict>,
@@ -79,6 +84,7 @@ fn view(state: &State, route: &Route) -> RouteView {
     let name = route.address.pattern.to_string();
     RouteView {
         verdict: state.board.verdict(&address),
+        advice: advice_for_route(&route.address.pattern),
         url: url(
             &name,
             state.listening.https_port(),

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_core::{Change, Name};
+use bentlane_core::{Advice, Change, Name, advice_for_zone};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -19,6 +19,9 @@ use crate::state::State;
 pub struct ZoneInput {
     /// The suffix, such as `moor.test`.
     pub name: String,
+    /// Whether to take it even if it can be a real domain.
+    #[serde(default)]
+    pub anyway: bool,
 }
 
 /// A zone.
@@ -28,6 +31,16 @@ pub struct ZoneView {
     pub name: String,
     /// How many routes lie in it.
     pub routes: usize,
+    /// What is questionable about its name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub advice: Vec<Advice>,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct AddZone {
+    /// Only say whether the zone could be added, and what is questionable about it.
+    #[serde(default)]
+    dry_run: bool,
 }
 
 /// All zones, by name.
@@ -60,6 +73,7 @@ async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
         .iter()
         .map(|zone| ZoneView {
             name: zone.name.to_string(),
+            advice: advice_for_zone(&zone.name),
             routes: configuration
                 .routes
                 .iter()
@@ -75,12 +89,17 @@ async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
 
 /// Add a zone: every name at and below it resolves to this machine.
 #[utoipa::path(
-    post, path = "/zones", request_body = ZoneInput,
-    responses((status = 201, body = ZoneView), (status = 409, body = Problem), (status = 422, body = Problem)),
+    post, path = "/zones", params(AddZone), request_body = ZoneInput,
+    responses(
+        (status = 200, body = ZoneView, description = "with `dry_run`: it could be added"),
+        (status = 201, body = ZoneView),
+        (status = 409, body = Problem), (status = 422, body = Problem),
+    ),
 )]
 async fn add_zone(
     Shared(state): Shared<Arc<State>>,
     Extension(Caller(who)): Extension<Caller>,
+    Query(AddZone { dry_run }): Query<AddZone>,
     Body(input): Body<ZoneInput>,
 ) -> Result<(StatusCode, Json<ZoneView>), Problem> {
     let name: Name = input
@@ -88,14 +107,29 @@ async fn add_zone(
         .trim()
         .parse()
         .map_err(|e| Problem::value("name", e))?;
-    state.change(who, &Change::AddZone(name.clone())).await?;
-    Ok((
-        StatusCode::CREATED,
-        Json(ZoneView {
-            name: name.to_string(),
-            routes: 0,
-        }),
-    ))
+    let advice = advice_for_zone(&name);
+    if let Some(grave) = advice
+        .iter()
+        .find(|advice| advice.needs_consent && !input.anyway)
+    {
+        let reason = format!(
+            "{}, or `bentlane zone add {name} --anyway` takes it all the same",
+            grave.in_words()
+        );
+        return Err(Problem::value("name", reason));
+    }
+    let view = ZoneView {
+        name: name.to_string(),
+        routes: 0,
+        advice,
+    };
+    let change = Change::AddZone(name);
+    if dry_run {
+        state.snapshot.load().configuration().check(&change)?;
+        return Ok((StatusCode::OK, Json(view)));
+    }
+    state.change(who, &change).await?;
+    Ok((StatusCode::CREATED, Json(view)))
 }
 
 /// Remove a zone.
