@@ -106,6 +106,8 @@ struct Report {
     zones: Vec<ZoneReport>,
     shadowing: Vec<Shadow>,
     others_on_port_53: Vec<Other>,
+    /// Whether our resolver listens where the system's lookups ask.
+    on_port_53: bool,
 }
 
 #[derive(Debug, Serialize)]
@@ -327,6 +329,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
             .map(shadow)
             .collect(),
         others_on_port_53: others.collect(),
+        on_port_53: status.listeners.dns.iter().any(|at| at.port() == 53),
     })
 }
 
@@ -335,7 +338,12 @@ async fn look_up(zone: &str, ours: &[IpAddr]) -> ZoneReport {
     let found = lookup_host((format!("{PROBE_LABEL}.{zone}"), 443)).await;
     let (found, reason) = match found {
         Ok(found) => (found.map(|at| at.ip()).collect(), None),
-        Err(error) => (Vec::new(), Some(error.to_string())),
+        Err(error) => {
+            // What the system says comes last, behind what was tried.
+            let error = error.to_string();
+            let reason = error.rsplit(": ").next().unwrap_or_default();
+            (Vec::new(), Some(reason.to_lowercase()))
+        }
     };
     let mut found: Vec<IpAddr> = found;
     found.sort_unstable();
@@ -400,8 +408,17 @@ fn describe(output: &Output, report: &Report) -> String {
     let reached = report.zones.iter().all(|zone| zone.reaches_us);
     let changed =
         |part: &PartReport| matches!(part.state, PartState::Changed | PartState::CutShort);
-    if !reached || report.parts.iter().any(changed) {
+    if reached && !report.parts.iter().any(changed) {
+        return lines.join("\n");
+    }
+    if report.on_port_53 {
         lines.push(format!("{arrow} sudo bentlane system attach"));
+    } else {
+        lines.push(format!("{arrow} sudo bentlane system attach --only hosts"));
+        lines.push(
+            "  for exact names; wildcards need the resolver on port 53: `sudo bentlane serve`"
+                .to_owned(),
+        );
     }
     lines.join("\n")
 }
