@@ -57,6 +57,14 @@ fn zones_resolve_to_this_machine_over_both_transports() {
     for part in ["status: NOERROR", "UDP size: 1232 B", "127.0.0.1"] {
         assert!(answer.contains(part), "{part}: {answer}");
     }
+    let https = kdig(at, &["x.moor.test", "HTTPS"]);
+    let port = format!("port={}", world.address("https").port());
+    for part in ["alpn=h2,http/1.1", &port] {
+        assert!(https.contains(part), "{part}: {https}");
+    }
+    assert!(kdig(at, &["-x", "127.0.0.1"]).contains("localhost."));
+    assert!(kdig(at, &["+cookie", "x.moor.test"]).contains("COOKIE"));
+    assert!(dig(at, &["+cookie=0123456789abcdef", "x.moor.test"]).contains("(good)"));
     assert!(kdig(at, &["+tcp", "moor.test", "SOA"]).contains("hostmaster.moor.test."));
 }
 

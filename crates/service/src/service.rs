@@ -297,6 +297,8 @@ fn dns_settings(listening: &Listening) -> Settings {
     Settings {
         ipv4,
         ipv6,
+        https_port: listening.https_port(),
+        cookie_secret: rand::random(),
         ..Settings::default()
     }
 }

@@ -5,12 +5,13 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 use hickory_proto::op::{
     Edns, Message, MessageType, Metadata, OpCode, Query as Question, ResponseCode,
 };
-use hickory_proto::rr::rdata::{A, AAAA, NS, SOA};
-use hickory_proto::rr::{DNSClass, Name as WireName, RData, Record, RecordType};
+use hickory_proto::rr::{DNSClass, Name as WireName, Record, RecordType};
 
+use super::cookie::{self, Cookie};
 use super::forward::{Asked, Reason};
 use super::query::{CLASS_IN, Query, plain};
 use super::quick;
+use super::realm::Realm;
 use crate::snapshot::Snapshot;
 
 /// Octets of a DNS header (RFC 1035 §4.1.1).
@@ -40,17 +41,23 @@ pub struct Settings {
     pub ipv6: Option<Ipv6Addr>,
     /// Seconds that a resolver may keep an answer, also a negative one.
     pub ttl: u32,
+    /// The port on which names of a zone are served over HTTPS.
+    pub https_port: u16,
+    /// What only we know, for the cookies that we hand out (RFC 7873 §6).
+    pub cookie_secret: u64,
     /// Whether names outside the zones are looked up elsewhere: what RA says (RFC 1035 §4.1.1).
     pub recursion: bool,
 }
 
 impl Default for Settings {
-    /// Both loopback addresses, for 10 seconds, and nothing besides.
+    /// Both loopback addresses, for 10 seconds, HTTPS on its usual port, and nothing besides.
     fn default() -> Self {
         Self {
             ipv4: Some(Ipv4Addr::LOCALHOST),
             ipv6: Some(Ipv6Addr::LOCALHOST),
             ttl: 10,
+            https_port: 443,
+            cookie_secret: 0,
             recursion: false,
         }
     }
@@ -117,7 +124,7 @@ fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<Asked> {
     let served = query.class == CLASS_IN
         && !transfer
         && query.edns.is_none_or(|edns| edns.version == 0)
-        && covering_zone(snapshot, query.name.as_str()).is_none();
+        && Realm::of(snapshot, query.name.as_str()).is_none();
     served.then(|| Asked::new(query)).flatten()
 }
 
@@ -126,15 +133,6 @@ fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<Asked> {
 fn special(name: &str) -> bool {
     let top = name.rsplit('.').next().unwrap_or_default();
     matches!(top, "test" | "invalid" | "onion" | "local")
-}
-
-/// The zone for `name`. `localhost` is one of ours, always (RFC 6761 §6.3).
-pub(super) fn covering_zone<'a>(snapshot: &'a Snapshot, name: &str) -> Option<&'a str> {
-    match snapshot.zone_of(name) {
-        Some(zone) => Some(zone.as_str()),
-        None if name == "localhost" || name.ends_with(".localhost") => Some("localhost"),
-        None => None,
-    }
 }
 
 /// The long way, through the codec, for every query there is.
@@ -224,9 +222,18 @@ fn respond(query: &Message, snapshot: &Snapshot, settings: &Settings) -> Message
             .set_dnssec_ok(asked.flags().dnssec_ok);
         // The client's limit rides along in our OPT until `encode` has obeyed it.
         edns.set_max_payload(asked.max_payload().clamp(PLAIN_UDP_LIMIT, UDP_LIMIT));
+        let cookie = Cookie::of(asked);
+        if let Cookie::Client(client) = cookie {
+            edns.options_mut()
+                .insert(cookie::answer(client, settings.cookie_secret));
+        }
         response.set_edns(edns);
         if asked.version() > 0 {
             response.metadata.response_code = ResponseCode::BADVERS;
+            return response;
+        }
+        if cookie == Cookie::Malformed {
+            response.metadata.response_code = ResponseCode::FormErr;
             return response;
         }
     }
@@ -242,8 +249,8 @@ fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settin
     let class_known = matches!(question.query_class(), DNSClass::IN | DNSClass::ANY);
     let kind = question.query_type();
     let transfer = matches!(kind, RecordType::AXFR | RecordType::IXFR);
-    let zone = covering_zone(snapshot, name).filter(|_| class_known && !transfer);
-    let Some((zone, apex)) = zone.and_then(|zone| Some((zone, wire_name(zone)?))) else {
+    let realm = Realm::of(snapshot, name).filter(|_| class_known && !transfer);
+    let Some((realm, apex)) = realm.and_then(|realm| Some((realm, realm.apex_name()?))) else {
         response.metadata.response_code = ResponseCode::Refused;
         return;
     };
@@ -251,29 +258,17 @@ fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settin
 
     let owner = question.name().clone();
     let serial = snapshot.configuration().revision;
-    let mut records: Vec<RData> = Vec::new();
-    if matches!(kind, RecordType::A | RecordType::ANY) {
-        records.extend(settings.ipv4.map(|ip| RData::A(A(ip))));
+    let data = realm.data(name, kind, settings, serial);
+    if data.is_none() {
+        response.metadata.response_code = ResponseCode::NXDomain;
     }
-    if matches!(kind, RecordType::AAAA | RecordType::ANY) {
-        records.extend(settings.ipv6.map(|ip| RData::AAAA(AAAA(ip))));
-    }
-    if name == zone {
-        if matches!(kind, RecordType::NS | RecordType::ANY) {
-            records.extend(below(&apex, "ns").map(|name| RData::NS(NS(name))));
-        }
-        if matches!(kind, RecordType::SOA | RecordType::ANY) {
-            records.extend(soa(&apex, serial, settings.ttl));
-        }
-    }
-    if records.is_empty() {
-        let soa = soa(&apex, serial, settings.ttl);
-        response
-            .add_authorities(soa.map(|soa| Record::from_rdata(apex.clone(), settings.ttl, soa)));
+    let data = data.unwrap_or_default();
+    if data.is_empty() {
+        let soa = realm.soa(settings, serial);
+        response.add_authorities(soa.map(|soa| Record::from_rdata(apex, settings.ttl, soa)));
     }
     response.add_answers(
-        records
-            .into_iter()
+        data.into_iter()
             .map(|data| Record::from_rdata(owner.clone(), settings.ttl, data)),
     );
 }
@@ -288,29 +283,6 @@ fn text_of(name: &WireName) -> String {
         text.extend(label.iter().map(|octet| char::from(plain(*octet))));
     }
     text
-}
-
-fn wire_name(name: &str) -> Option<WireName> {
-    let mut name = WireName::from_ascii(name).ok()?;
-    name.set_fqdn(true);
-    Some(name)
-}
-
-fn below(apex: &WireName, label: &str) -> Option<WireName> {
-    // A zone of 253 octets has no room for a label in front: its apex then names itself.
-    apex.prepend_label(label)
-        .ok()
-        .or_else(|| Some(apex.clone()))
-}
-
-/// The zone's SOA. Its serial is the configuration's revision, and all its times are short since
-/// no secondary server exists; `minimum` bounds negative answers (RFC 2308 §4).
-fn soa(apex: &WireName, revision: u64, ttl: u32) -> Option<RData> {
-    let serial = u32::try_from(revision & u64::from(u32::MAX)).unwrap_or_default();
-    let (server, mailbox) = (below(apex, "ns")?, below(apex, "hostmaster")?);
-    Some(RData::SOA(SOA::new(
-        server, mailbox, serial, 3600, 600, 86_400, ttl,
-    )))
 }
 
 /// How many octets an answer may have for a client that takes `payload` of them over UDP.
@@ -344,6 +316,9 @@ fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>> {
     reason = "a test that panics has failed, as it should"
 )]
 mod tests {
+    use hickory_proto::rr::RData;
+    use hickory_proto::rr::rdata::A;
+    use hickory_proto::rr::rdata::opt::{EdnsCode, EdnsOption};
     use proptest::prelude::*;
     use rstest::rstest;
 
@@ -389,7 +364,18 @@ mod tests {
     #[case("a.b.c.moor.test.", RecordType::AAAA, &["::1"])]
     #[case("moor.test.", RecordType::NS, &["ns.moor.test."])]
     #[case("moor.test.", RecordType::SOA, &["ns.moor.test. hostmaster.moor.test. 7 3600 600 86400 10"])]
-    #[case("x.moor.test.", RecordType::ANY, &["127.0.0.1", "::1"])]
+    #[case("x.moor.test.", RecordType::ANY, &["127.0.0.1"])]
+    #[case("x.moor.test.", RecordType::HTTPS, &["1 . alpn=h2,http/1.1,"])]
+    #[case("app.localhost.", RecordType::HTTPS, &[])]
+    #[case("1.0.0.127.in-addr.arpa.", RecordType::PTR, &["localhost."])]
+    #[case("1.0.0.127.in-addr.arpa.", RecordType::ANY, &["localhost."])]
+    #[case("1.0.0.127.in-addr.arpa.", RecordType::A, &[])]
+    #[case("127.in-addr.arpa.", RecordType::NS, &["ns.127.in-addr.arpa."])]
+    #[case(
+        "1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.ip6.arpa.",
+        RecordType::PTR,
+        &["localhost."]
+    )]
     #[case("x.moor.test.", RecordType::MX, &[])]
     #[case("x.moor.test.", RecordType::SOA, &[])]
     #[case("x.moor.test.", RecordType::TXT, &[])]
@@ -497,6 +483,62 @@ mod tests {
             .set_dnssec_ok(true);
         message.set_edns(edns);
         message
+    }
+
+    #[test]
+    fn the_port_of_https_is_told_when_it_is_not_the_usual_one() {
+        let settings = Settings {
+            https_port: 7443,
+            ..Settings::default()
+        };
+        let octets = query("x.moor.test.", RecordType::HTTPS).to_vec().unwrap();
+        let mut answered = Vec::new();
+        answer(
+            &octets,
+            &snapshot(),
+            &settings,
+            Transport::Udp,
+            &mut answered,
+        );
+        let response = Message::from_vec(&answered).unwrap();
+        let data = response.answers[0].data.to_string();
+        assert!(data.contains("port=7443"), "{data}");
+    }
+
+    #[test]
+    fn other_loopback_addresses_point_nowhere() {
+        let response = ask_message(&query("9.0.0.127.in-addr.arpa.", RecordType::PTR));
+        assert_eq!(response.metadata.response_code, ResponseCode::NXDomain);
+        assert!(response.metadata.authoritative && response.authorities.len() == 1);
+    }
+
+    #[rstest]
+    #[case(&[7; 8], Some(16), ResponseCode::NoError)]
+    #[case(&[7; 16], Some(16), ResponseCode::NoError)]
+    #[case(&[7; 40], Some(16), ResponseCode::NoError)]
+    #[case(&[7; 7], None, ResponseCode::FormErr)]
+    #[case(&[7; 12], None, ResponseCode::FormErr)]
+    #[case(&[7; 41], None, ResponseCode::FormErr)]
+    fn cookies_are_answered(
+        #[case] cookie: &[u8],
+        #[case] length: Option<usize>,
+        #[case] code: ResponseCode,
+    ) {
+        let mut message = edns(1232, 0);
+        let option = EdnsOption::Unknown(10, cookie.to_vec());
+        message.edns.as_mut().unwrap().options_mut().insert(option);
+        let response = ask_message(&message);
+        assert_eq!(response.metadata.response_code, code);
+        let edns = response.edns.unwrap();
+        let found = edns.option(EdnsCode::Cookie).map(|option| match option {
+            EdnsOption::Unknown(_, octets) => octets.clone(),
+            other => panic!("{other:?}"),
+        });
+        assert_eq!(found.as_ref().map(Vec::len), length);
+        if let Some(octets) = found {
+            assert!(octets.starts_with(&cookie[..8]));
+            assert_ne!(octets[8..], cookie[..8], "the rest is ours");
+        }
     }
 
     #[test]
