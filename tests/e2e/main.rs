@@ -14,6 +14,7 @@ mod forwarding;
 mod lifecycle;
 mod namespace;
 mod proxy;
+mod records;
 mod system;
 mod upgrade;
 mod vite;

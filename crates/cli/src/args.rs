@@ -2,7 +2,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
-use crate::cmd::{authority, check, console, journal, route, serve, status, system, zone};
+use crate::cmd::{authority, check, console, journal, record, route, serve, status, system, zone};
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
 #[derive(Debug, Parser)]
@@ -78,9 +78,12 @@ pub(crate) enum Command {
     Status(status::Status),
     /// Prove every hop of every route, or of these
     Check(check::Check),
-    /// Add, list and remove zones: the suffixes that resolve to this machine
+    /// Add, list, show, edit and remove zones: the suffixes that resolve to this machine
     #[command(subcommand)]
     Zone(zone::Zone),
+    /// Add, list and remove DNS records of your own in a zone
+    #[command(subcommand)]
+    Record(record::Record),
     /// Add, list, show, edit and remove routes: which name leads to which port
     #[command(subcommand)]
     Route(route::Route),

@@ -75,6 +75,14 @@ impl Client {
         self.call(Method::PATCH, path, Some(body)).await
     }
 
+    pub(crate) async fn put<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, CliError> {
+        self.call(Method::PUT, path, Some(body)).await
+    }
+
     pub(crate) async fn delete(&self, path: &str) -> Result<(), CliError> {
         self.call(Method::DELETE, path, None::<&()>).await
     }

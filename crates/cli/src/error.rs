@@ -71,6 +71,9 @@ pub(crate) enum CliError {
         "this changes the machine, and there is no terminal to ask on: add --yes, or see with --dry-run what it would do"
     )]
     NotAsked,
+    /// A value on the command line.
+    #[error("{field}: {reason}")]
+    Value { field: &'static str, reason: String },
     /// There is no place for the data.
     #[error("HOME is not set: name a folder with --data-dir")]
     NoHome,
@@ -80,7 +83,7 @@ impl CliError {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
             Self::NotRunning { .. } | Self::Unreachable { .. } => 3,
-            Self::Config(_) | Self::NoHome | Self::NotAsked => 2,
+            Self::Config(_) | Self::NoHome | Self::NotAsked | Self::Value { .. } => 2,
             Self::Refused(problem) if problem.status == 422 => 2,
             Self::Refused(_)
             | Self::Answer(_)

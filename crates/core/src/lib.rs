@@ -12,6 +12,7 @@
 pub mod authority;
 pub mod check;
 pub mod dns;
+pub mod zone_file;
 
 mod address;
 mod advice;
@@ -19,16 +20,20 @@ mod configuration;
 mod error;
 mod hosts;
 mod name;
+mod record;
 mod resolv_conf;
 mod snapshot;
 mod target;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
-pub use configuration::{Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone};
+pub use configuration::{
+    Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone, ZoneSettings,
+};
 pub use error::chain;
 pub use hosts::{Hosts, HostsEntry};
 pub use name::{Name, NameError};
+pub use record::{Record, RecordData, RecordError, RecordName};
 pub use resolv_conf::ResolvConf;
 pub use snapshot::{Snapshot, TargetId};
 pub use target::{Target, TargetError};

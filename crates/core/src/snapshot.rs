@@ -1,8 +1,9 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::address::Pattern;
 use crate::configuration::{Configuration, Route, Zone};
 use crate::name::{Name, suffixes};
+use crate::record::Record;
 use crate::target::Target;
 
 /// Names a target of one [`Snapshot`]; an index into [`Snapshot::targets`].
@@ -25,6 +26,10 @@ impl TargetId {
 pub struct Snapshot {
     configuration: Configuration,
     zones: HashMap<Name, usize>,
+    /// The user's own records by owner, with their places in the configuration.
+    records: HashMap<Box<str>, Vec<(usize, usize)>>,
+    /// Names that exist because of a record or a route at or below them (RFC 4592 §2.2).
+    nodes: HashSet<Box<str>>,
     exact: HashMap<Name, Vec<Entry>>,
     below: HashMap<Name, Vec<Entry>>,
     targets: Vec<Target>,
@@ -50,12 +55,21 @@ impl Snapshot {
         let mut ids: HashMap<Target, TargetId> = HashMap::new();
         for (position, zone) in configuration.zones.iter().enumerate() {
             snapshot.zones.insert(zone.name.clone(), position);
+            for (place, record) in zone.records.iter().enumerate() {
+                let owner = record.owner.as_str();
+                snapshot.note_node(owner, &zone.name);
+                let entry = snapshot.records.entry(owner.into()).or_default();
+                entry.push((position, place));
+            }
         }
         for (position, route) in configuration.routes.iter().enumerate() {
             let target = *ids.entry(route.to.clone()).or_insert_with(|| {
                 snapshot.targets.push(route.to.clone());
                 TargetId(snapshot.targets.len() - 1)
             });
+            if let Some(zone) = configuration.zone_of(route.address.pattern.base()) {
+                snapshot.note_node(route.address.pattern.base().as_str(), &zone.name);
+            }
             let table = match &route.address.pattern {
                 Pattern::Exact(_) => &mut snapshot.exact,
                 Pattern::Wildcard(_) => &mut snapshot.below,
@@ -84,7 +98,7 @@ impl Snapshot {
     /// A snapshot of these zones without a route.
     #[must_use]
     pub fn of_zones(names: impl IntoIterator<Item = Name>) -> Self {
-        let zones = names.into_iter().map(|name| Zone { name }).collect();
+        let zones = names.into_iter().map(Zone::new).collect();
         Self::compile(Configuration {
             zones,
             ..Configuration::default()
@@ -105,10 +119,56 @@ impl Snapshot {
 
     /// The zone that covers `name`: the longest one.
     #[must_use]
-    pub fn zone_of(&self, name: &str) -> Option<&Name> {
-        suffixes(name)
-            .find_map(|suffix| self.zones.get_key_value(suffix))
-            .map(|(zone, _)| zone)
+    pub fn zone_of(&self, name: &str) -> Option<&Zone> {
+        let position = suffixes(name).find_map(|suffix| self.zones.get(suffix))?;
+        self.configuration.zones.get(*position)
+    }
+
+    /// The user's own records for `name` in `zone`: those of the name, or of the wildcard that
+    /// stands for it when no name comes closer (RFC 4592 §3.3.1).
+    #[must_use]
+    pub fn records_for(&self, name: &str, zone: &Zone) -> Vec<&Record> {
+        if zone.records.is_empty() {
+            return Vec::new();
+        }
+        let at = |owner: &str| {
+            let places = self.records.get(owner).into_iter().flatten();
+            places.filter_map(|(zone, place)| {
+                self.configuration.zones.get(*zone)?.records.get(*place)
+            })
+        };
+        if self.nodes.contains(name) || name == zone.name.as_str() {
+            return at(name).collect();
+        }
+        let encloser = suffixes(name)
+            .skip(1)
+            .find(|suffix| self.nodes.contains(*suffix) || *suffix == zone.name.as_str());
+        let wildcard = encloser.map(|encloser| format!("*.{encloser}"));
+        wildcard.iter().flat_map(|owner| at(owner)).collect()
+    }
+
+    /// Whether a record or a route makes `name` exist, by itself or by something below it.
+    #[must_use]
+    pub fn has_node(&self, name: &str) -> bool {
+        self.nodes.contains(name)
+    }
+
+    /// Whether a route answers to `name`, whatever the path.
+    #[must_use]
+    pub fn is_routed(&self, name: &str) -> bool {
+        self.exact.contains_key(name)
+            || suffixes(name)
+                .skip(1)
+                .any(|suffix| self.below.contains_key(suffix))
+    }
+
+    /// Notes that `name` exists, and so does every name between it and its zone.
+    fn note_node(&mut self, name: &str, zone: &Name) {
+        for suffix in suffixes(name) {
+            if suffix == zone.as_str() || !self.nodes.insert(suffix.into()) {
+                return;
+            }
+        }
     }
 
     /// The route for a request, and its target.
@@ -176,9 +236,7 @@ mod tests {
         Snapshot::compile(Configuration {
             revision: 1,
             zones: ["moor.test", "deep.moor.test"]
-                .map(|name| Zone {
-                    name: name.parse().unwrap(),
-                })
+                .map(|name| Zone::new(name.parse().unwrap()))
                 .to_vec(),
             routes: routes
                 .map(|(address, to)| Route {
@@ -220,7 +278,9 @@ mod tests {
     #[case("x.deep.moor.test", Some("deep.moor.test"))]
     #[case("blackmoor.test", None)]
     fn longest_zone_covers(#[case] name: &str, #[case] zone: Option<&str>) {
-        assert_eq!(snapshot().zone_of(name).map(Name::as_str), zone);
+        let snapshot = snapshot();
+        let found = snapshot.zone_of(name).map(|zone| zone.name.as_str());
+        assert_eq!(found, zone);
     }
 
     #[rstest]

@@ -145,9 +145,7 @@ mod tests {
             host: "fell".into(),
         };
         let now = OffsetDateTime::now_utc();
-        let zones = [Zone {
-            name: "moor.test".parse().unwrap(),
-        }];
+        let zones = [Zone::new("moor.test".parse().unwrap())];
         Authority::create(&owner, now)
             .unwrap()
             .issuer_for(&zones, now)

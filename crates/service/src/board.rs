@@ -116,7 +116,15 @@ impl Board {
 
     /// `None` for a wildcard whose every name belongs to another route.
     fn facts(&self, route: &Route) -> Option<Facts> {
-        let name = self.snapshot.load().sample_name(route)?;
+        let snapshot = self.snapshot.load();
+        let name = snapshot.sample_name(route)?;
+        let settings = snapshot.zone_of(name.as_str()).map(|zone| zone.settings);
+        let (ipv4, ipv6) = settings.map_or((None, None), |zone| (zone.ipv4, zone.ipv6));
+        let elsewhere: Vec<IpAddr> = ipv4
+            .map(IpAddr::V4)
+            .into_iter()
+            .chain(ipv6.map(IpAddr::V6))
+            .collect();
         let url = url(
             name.as_str(),
             self.listener.port(),
@@ -129,7 +137,11 @@ impl Board {
             target: route.to.clone(),
             resolver: self.resolver,
             listener: self.listener,
-            listening_on: self.listening_on.clone(),
+            listening_on: if elsewhere.is_empty() {
+                self.listening_on.clone()
+            } else {
+                elsewhere
+            },
         })
     }
 

@@ -10,6 +10,7 @@ use sea_orm::{
     RuntimeErr, TransactionTrait,
 };
 use sea_orm_migration::MigratorTrait;
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
@@ -244,19 +245,33 @@ async fn read(
         revision: u64::try_from(revision).map_err(|_| unreadable("revision", &revision))?,
         zones: zones
             .into_iter()
-            .map(|row| {
-                let name: Name = row
-                    .name
-                    .parse()
-                    .map_err(|_| unreadable("zone", &row.name))?;
-                Ok(Zone { name })
-            })
+            .map(read_zone)
             .collect::<Result<_, StoreError>>()?,
         routes: routes
             .into_iter()
             .map(read_route)
             .collect::<Result<_, _>>()?,
     })
+}
+
+fn read_zone(row: zone::Model) -> Result<Zone, StoreError> {
+    let name: Name = row
+        .name
+        .parse()
+        .map_err(|_| unreadable("zone", &row.name))?;
+    let mut zone = Zone::new(name);
+    if let Some(settings) = row.settings {
+        zone.settings = from_json("zone's settings", settings)?;
+    }
+    if let Some(records) = row.records {
+        zone.records = from_json("zone's records", records)?;
+    }
+    Ok(zone)
+}
+
+fn from_json<T: DeserializeOwned>(kind: &'static str, value: Value) -> Result<T, StoreError> {
+    let text = value.to_string();
+    serde_json::from_value(value).map_err(|_| unreadable(kind, &text))
 }
 
 fn read_route(row: route::Model) -> Result<Route, StoreError> {
@@ -315,6 +330,8 @@ async fn perform(
                 id: NotSet,
                 name: Set(name.to_string()),
                 created_at: Set(OffsetDateTime::now_utc()),
+                settings: Set(None),
+                records: Set(None),
             })
             .exec(transaction)
             .await?;
@@ -345,10 +362,37 @@ async fn perform(
                 action: "remove",
                 kind: "zone",
                 subject: name.to_string(),
-                before: value(name),
+                before: configuration
+                    .zones
+                    .iter()
+                    .find(|zone| zone.name == *name)
+                    .map(|zone| json!(zone)),
                 after: None,
             });
             Ok(entries)
+        }
+        Change::EditZone { .. }
+        | Change::AddRecord(_)
+        | Change::RemoveRecords { .. }
+        | Change::ReplaceRecords { .. } => {
+            let after = configuration.zone_after(change)?;
+            let before = configuration
+                .zones
+                .iter()
+                .find(|zone| zone.name == after.name);
+            zone::Entity::update_many()
+                .col_expr(zone::Column::Settings, json!(after.settings).into())
+                .col_expr(zone::Column::Records, json!(after.records).into())
+                .filter(zone::Column::Name.eq(after.name.as_str()))
+                .exec(transaction)
+                .await?;
+            Ok(vec![Entry {
+                action: "edit",
+                kind: "zone",
+                subject: after.name.to_string(),
+                before: before.map(|zone| json!(zone)),
+                after: Some(json!(after)),
+            }])
         }
         Change::AddRoute(route) => {
             route::Entity::insert(route::ActiveModel {

@@ -5,6 +5,7 @@ pub(crate) mod check;
 pub(crate) mod console;
 pub(crate) mod journal;
 mod lanes;
+pub(crate) mod record;
 pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod status;
@@ -32,6 +33,7 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Status(status) => wait(status.run(&client()?, output)),
         Command::Check(check) => wait(check.run(&client()?, output)),
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
+        Command::Record(record) => wait(record.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
         Command::System(system) => wait(system.run(&client()?, output)),

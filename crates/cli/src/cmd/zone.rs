@@ -1,5 +1,10 @@
-use bentlane_service::api::{ZoneInput, ZoneView, Zones};
-use clap::{Args, Subcommand};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use bentlane_core::Answers;
+use bentlane_service::api::{RecordView, Records, ZoneFile, ZoneInput, ZonePatch, ZoneView, Zones};
+use clap::{Args, Subcommand, ValueEnum};
+use serde::Serialize;
 
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
@@ -12,6 +17,14 @@ pub(crate) enum Zone {
     Add(Add),
     /// List the zones
     List(List),
+    /// Show one zone: what its names resolve to, and the records of your own
+    Show(Show),
+    /// Have a zone's names resolve otherwise
+    Edit(Edit),
+    /// Have a zone's own records be those of a master file (RFC 1035), all or none
+    Import(Import),
+    /// Print a zone as a master file (RFC 1035)
+    Export(Export),
     /// Remove a zone
     Remove(Remove),
 }
@@ -33,6 +46,65 @@ pub(crate) struct Add {
   bentlane zone list
   bentlane zone list --format json")]
 pub(crate) struct List {}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane zone show moor.test")]
+pub(crate) struct Show {
+    /// The zone
+    name: String,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane zone edit moor.test --ttl 60
+  bentlane zone edit moor.test --address 192.168.56.10     names lead to a VM
+  bentlane zone edit moor.test --address here              and back to this machine
+  bentlane zone edit moor.test --answers routed-names      other names do not exist")]
+pub(crate) struct Edit {
+    /// The zone
+    name: String,
+    /// Seconds that answers may be kept, up to 86400
+    #[arg(long, value_name = "SECONDS")]
+    ttl: Option<u32>,
+    /// An address that its names resolve to, one of each family; `here` is this machine's
+    #[arg(long, value_name = "ADDRESS")]
+    address: Vec<String>,
+    /// Which names there are
+    #[arg(long, value_enum)]
+    answers: Option<WhichNames>,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum WhichNames {
+    /// Every one; those without a route reach a page that says so
+    EveryName,
+    /// Those of routes and records alone
+    RoutedNames,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane zone import moor.test moor.zone --dry-run
+  bentlane zone import moor.test moor.zone
+  bentlane zone export moor.test | bentlane zone import fell.test -")]
+pub(crate) struct Import {
+    /// The zone
+    name: String,
+    /// The file; `-` is standard input
+    file: PathBuf,
+    /// Only say whether the file could be taken, and what is in it
+    #[arg(long)]
+    dry_run: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane zone export moor.test > moor.zone")]
+pub(crate) struct Export {
+    /// The zone
+    name: String,
+}
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -68,9 +140,57 @@ impl Zone {
                     return Ok(Answer::Yes);
                 }
                 output.data(&zones, |Zones { zones }| {
-                    let row = |zone: &ZoneView| [zone.name.clone(), zone.routes.to_string()];
-                    table(["ZONE", "ROUTES"], zones.iter().map(row).collect())
+                    let row = |zone: &ZoneView| {
+                        [
+                            zone.name.clone(),
+                            zone.routes.to_string(),
+                            zone.records.to_string(),
+                            resolves_to(zone),
+                        ]
+                    };
+                    let heading = ["ZONE", "ROUTES", "RECORDS", "RESOLVES TO"];
+                    table(heading, zones.iter().map(row).collect())
                 })?;
+            }
+            Self::Show(Show { name }) => {
+                let zone: ZoneView = client.get(&format!("/zones/{}", segment(&name))).await?;
+                let records: Records = client.get("/records").await?;
+                let shown = Shown {
+                    own_records: records
+                        .records
+                        .into_iter()
+                        .filter(|record| record.zone == zone.name)
+                        .collect(),
+                    zone,
+                };
+                output.data(&shown, describe)?;
+            }
+            Self::Edit(edit) => {
+                let path = format!("/zones/{}", segment(&edit.name));
+                let zone: ZoneView = client.patch(&path, &edit.patch()?).await?;
+                output.data(&zone, |zone| {
+                    format!("{}  {}", zone.name, resolves_to(zone))
+                })?;
+            }
+            Self::Import(Import {
+                name,
+                file,
+                dry_run,
+            }) => {
+                let text = read(&file)?;
+                let path = format!("/zones/{}/file?dry_run={dry_run}", segment(&name));
+                let records: Records = client.put(&path, &ZoneFile { text }).await?;
+                output.data(&records, |records| record_table(&records.records))?;
+                let count = records.records.len();
+                output.say(&match dry_run {
+                    true => format!("{name} would have these {count} records of its own"),
+                    false => format!("{name} has these {count} records of its own now"),
+                });
+            }
+            Self::Export(Export { name }) => {
+                let path = format!("/zones/{}/file", segment(&name));
+                let file: ZoneFile = client.get(&path).await?;
+                output.data(&file, |file| file.text.clone())?;
             }
             Self::Remove(Remove { name, with_routes }) => {
                 let path = format!("/zones/{}?with_routes={with_routes}", segment(&name));
@@ -80,4 +200,100 @@ impl Zone {
         }
         Ok(Answer::Yes)
     }
+}
+
+impl Edit {
+    fn patch(&self) -> Result<ZonePatch, CliError> {
+        let addresses = match self.address.as_slice() {
+            [] => None,
+            [here] if here == "here" => Some(Vec::new()),
+            some => {
+                let parse = |text: &String| {
+                    text.parse().map_err(|_| CliError::Value {
+                        field: "--address",
+                        reason: format!("`{text}` is no address, nor `here` alone"),
+                    })
+                };
+                Some(some.iter().map(parse).collect::<Result<_, _>>()?)
+            }
+        };
+        Ok(ZonePatch {
+            ttl: self.ttl,
+            answers: self.answers.map(|answers| match answers {
+                WhichNames::EveryName => Answers::EveryName,
+                WhichNames::RoutedNames => Answers::RoutedNames,
+            }),
+            addresses,
+        })
+    }
+}
+
+/// A zone with its records, for `show`.
+#[derive(Serialize)]
+struct Shown {
+    #[serde(flatten)]
+    zone: ZoneView,
+    own_records: Vec<RecordView>,
+}
+
+fn describe(shown: &Shown) -> String {
+    let zone = &shown.zone;
+    let routes = if zone.routes == 1 { "route" } else { "routes" };
+    let heading = format!(
+        "{}  {}; answers kept for {} s; {} {routes}",
+        zone.name,
+        resolves_to(zone),
+        zone.settings.ttl,
+        zone.routes
+    );
+    if shown.own_records.is_empty() {
+        return heading;
+    }
+    format!("{heading}\n\n{}", record_table(&shown.own_records))
+}
+
+fn resolves_to(zone: &ZoneView) -> String {
+    let settings = &zone.settings;
+    let v4 = settings.ipv4.map(|ip| ip.to_string());
+    let v6 = settings.ipv6.map(|ip| ip.to_string());
+    let addresses: Vec<String> = v4.into_iter().chain(v6).collect();
+    let place = if addresses.is_empty() {
+        "this machine".to_owned()
+    } else {
+        addresses.join(" and ")
+    };
+    match settings.answers {
+        Answers::EveryName => place,
+        Answers::RoutedNames => format!("{place}, names of routes and records alone"),
+    }
+}
+
+/// Records of one's own as a table.
+pub(super) fn record_table(records: &[RecordView]) -> String {
+    let row = |record: &RecordView| {
+        [
+            record.owner.clone(),
+            record.ttl.to_string(),
+            record.kind.clone(),
+            record.data.clone(),
+        ]
+    };
+    table(
+        ["OWNER", "TTL", "TYPE", "DATA"],
+        records.iter().map(row).collect(),
+    )
+}
+
+fn read(file: &Path) -> Result<String, CliError> {
+    let text = if file == Path::new("-") {
+        let mut text = String::new();
+        let read = std::io::stdin().lock().read_to_string(&mut text);
+        read.map(|_| text)
+    } else {
+        std::fs::read_to_string(file)
+    };
+    text.map_err(|source| CliError::Io {
+        verb: format!("read {}", file.display()),
+        source,
+    })
 }

@@ -174,12 +174,7 @@ mod tests {
 
     fn issuer(authority: &Authority) -> Issuer {
         authority
-            .issuer_for(
-                &[Zone {
-                    name: "moor.test".parse().unwrap(),
-                }],
-                NOW,
-            )
+            .issuer_for(&[Zone::new("moor.test".parse().unwrap())], NOW)
             .unwrap()
     }
 

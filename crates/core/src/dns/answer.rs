@@ -11,7 +11,8 @@ use super::cookie::{self, Cookie};
 use super::forward::{Asked, Reason};
 use super::query::{CLASS_IN, Query, plain};
 use super::quick;
-use super::realm::Realm;
+use super::realm::{Datum, Found, Realm};
+use crate::configuration::ZoneSettings;
 use crate::snapshot::Snapshot;
 
 /// Octets of a DNS header (RFC 1035 §4.1.1).
@@ -47,6 +48,20 @@ pub struct Settings {
     pub cookie_secret: u64,
     /// Whether names outside the zones are looked up elsewhere: what RA says (RFC 1035 §4.1.1).
     pub recursion: bool,
+}
+
+impl Settings {
+    /// The same as a zone has them.
+    pub(super) fn of(&self, zone: &ZoneSettings) -> Self {
+        let mut settings = Self {
+            ttl: zone.ttl,
+            ..*self
+        };
+        if zone.ipv4.is_some() || zone.ipv6.is_some() {
+            (settings.ipv4, settings.ipv6) = (zone.ipv4, zone.ipv6);
+        }
+        settings
+    }
 }
 
 impl Default for Settings {
@@ -258,19 +273,22 @@ fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settin
 
     let owner = question.name().clone();
     let serial = snapshot.configuration().revision;
-    let data = realm.data(name, kind, settings, serial);
+    let settings = realm.settings(settings);
+    let data = realm.data(snapshot, name, kind, &settings);
     if data.is_none() {
         response.metadata.response_code = ResponseCode::NXDomain;
     }
-    let data = data.unwrap_or_default();
-    if data.is_empty() {
-        let soa = realm.soa(settings, serial);
+    let Found { data, is_negative } = data.unwrap_or(Found {
+        data: Vec::new(),
+        is_negative: true,
+    });
+    if is_negative {
+        let soa = realm.soa(&settings, serial);
         response.add_authorities(soa.map(|soa| Record::from_rdata(apex, settings.ttl, soa)));
     }
-    response.add_answers(
-        data.into_iter()
-            .map(|data| Record::from_rdata(owner.clone(), settings.ttl, data)),
-    );
+    response.add_answers(data.into_iter().map(|Datum { name, ttl, data }| {
+        Record::from_rdata(name.unwrap_or_else(|| owner.clone()), ttl, data)
+    }));
 }
 
 /// A name in the form in which the snapshot knows names.
@@ -323,14 +341,13 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+    use crate::configuration::{Answers, Route};
     use crate::configuration::{Configuration, Zone};
 
     fn snapshot() -> Snapshot {
         Snapshot::compile(Configuration {
             revision: 7,
-            zones: vec![Zone {
-                name: "moor.test".parse().unwrap(),
-            }],
+            zones: vec![Zone::new("moor.test".parse().unwrap())],
             routes: Vec::new(),
         })
     }
@@ -410,6 +427,121 @@ mod tests {
             negative, soa,
             "a negative answer carries the SOA, others do not"
         );
+    }
+
+    /// A zone that answers for routed names alone, with records of the user's own.
+    fn own_records(answers: Answers) -> Snapshot {
+        let mut zone = Zone::new("moor.test".parse().unwrap());
+        zone.settings.answers = answers;
+        zone.settings.ttl = 30;
+        let file = "@ MX 10 mail\n@ TXT one\nmail 5 A 192.0.2.25\nwww CNAME mail\n\
+                    away CNAME host.example.\nround CNAME again\nagain CNAME round\n\
+                    lost CNAME nowhere\n*.wild TXT star\na.b.deep TXT deep\n";
+        zone.records = crate::zone_file::read(file, &zone.name).unwrap();
+        let route = |address: &str| Route {
+            address: address.parse().unwrap(),
+            to: "1".parse().unwrap(),
+        };
+        Snapshot::compile(Configuration {
+            revision: 7,
+            zones: vec![zone],
+            routes: vec![route("booking.moor.test"), route("*.hut.moor.test/x")],
+        })
+    }
+
+    /// What is answered: the data, or the code when there is none.
+    fn told(snapshot: &Snapshot, name: &str, kind: RecordType) -> Vec<String> {
+        let octets = query(name, kind).to_vec().unwrap();
+        let mut out = Vec::new();
+        answer(
+            &octets,
+            snapshot,
+            &Settings::default(),
+            Transport::Udp,
+            &mut out,
+        );
+        let response = Message::from_vec(&out).unwrap();
+        let negative = response.answers.is_empty();
+        if negative {
+            assert_eq!(
+                response.authorities.len(),
+                1,
+                "{name}: how long to remember it"
+            );
+            return vec![format!("{:?}", response.metadata.response_code)];
+        }
+        assert_eq!(response.metadata.response_code, ResponseCode::NoError);
+        let data = |record: &Record| format!("{} {}", record.ttl, record.data);
+        response.answers.iter().map(data).collect()
+    }
+
+    #[rstest]
+    #[case("moor.test.", RecordType::MX, &["30 10 mail.moor.test."])]
+    #[case("moor.test.", RecordType::TXT, &["30 one"])]
+    #[case("mail.moor.test.", RecordType::A, &["5 192.0.2.25"])]
+    #[case("mail.moor.test.", RecordType::AAAA, &["NoError"])]
+    #[case("mail.moor.test.", RecordType::HTTPS, &["NoError"])]
+    #[case("www.moor.test.", RecordType::A, &["30 mail.moor.test.", "5 192.0.2.25"])]
+    #[case("www.moor.test.", RecordType::CNAME, &["30 mail.moor.test."])]
+    #[case("www.moor.test.", RecordType::MX, &["30 mail.moor.test."])]
+    #[case("away.moor.test.", RecordType::A, &["30 host.example."])]
+    #[case("x.wild.moor.test.", RecordType::TXT, &["30 star"])]
+    #[case("y.x.wild.moor.test.", RecordType::TXT, &["30 star"])]
+    #[case("wild.moor.test.", RecordType::TXT, &["NoError"])]
+    #[case("x.a.b.deep.moor.test.", RecordType::TXT, &["NXDomain"])]
+    #[case("b.deep.moor.test.", RecordType::A, &["NoError"])]
+    #[case("deep.moor.test.", RecordType::TXT, &["NoError"])]
+    #[case("booking.moor.test.", RecordType::A, &["30 127.0.0.1"])]
+    #[case("booking.moor.test.", RecordType::TXT, &["NoError"])]
+    #[case("x.hut.moor.test.", RecordType::AAAA, &["30 ::1"])]
+    #[case("hut.moor.test.", RecordType::A, &["NoError"])]
+    #[case("other.moor.test.", RecordType::A, &["NXDomain"])]
+    #[case("moor.test.", RecordType::A, &["NoError"])]
+    fn records_of_ones_own(#[case] name: &str, #[case] kind: RecordType, #[case] wanted: &[&str]) {
+        let snapshot = own_records(Answers::RoutedNames);
+        assert_eq!(told(&snapshot, name, kind), wanted);
+    }
+
+    #[rstest]
+    #[case("other.moor.test.", RecordType::A, &["30 127.0.0.1"])]
+    #[case("moor.test.", RecordType::A, &["30 127.0.0.1"])]
+    #[case("x.wild.moor.test.", RecordType::A, &["30 127.0.0.1"])]
+    #[case("mail.moor.test.", RecordType::A, &["5 192.0.2.25"])]
+    #[case("lost.moor.test.", RecordType::A, &["30 nowhere.moor.test.", "30 127.0.0.1"])]
+    fn every_other_name_resolves_beside_them(
+        #[case] name: &str,
+        #[case] kind: RecordType,
+        #[case] wanted: &[&str],
+    ) {
+        let snapshot = own_records(Answers::EveryName);
+        assert_eq!(told(&snapshot, name, kind), wanted);
+    }
+
+    #[test]
+    fn aliases_that_go_round_end() {
+        let told = told(
+            &own_records(Answers::EveryName),
+            "round.moor.test.",
+            RecordType::A,
+        );
+        assert!(told.len() < 20, "{told:?}");
+    }
+
+    #[test]
+    fn a_zone_can_lead_to_another_address() {
+        let mut zone = Zone::new("moor.test".parse().unwrap());
+        zone.settings.ipv4 = Some([192, 0, 2, 9].into());
+        let snapshot = Snapshot::compile(Configuration {
+            zones: vec![zone],
+            ..Configuration::default()
+        });
+        for (kind, wanted) in [
+            (RecordType::A, "10 192.0.2.9"),
+            (RecordType::AAAA, "NoError"),
+            (RecordType::HTTPS, "NoError"),
+        ] {
+            assert_eq!(told(&snapshot, "x.moor.test.", kind), [wanted]);
+        }
     }
 
     #[rstest]

@@ -2,6 +2,7 @@
 //! an EDNS record that holds no options. It writes the answer octet by octet, without a codec and
 //! without allocating; whatever it does not know goes the long way, and both give the same octets.
 
+use crate::configuration::Answers;
 use crate::snapshot::Snapshot;
 
 use super::answer::{Settings, UDP_LIMIT};
@@ -30,19 +31,22 @@ pub(super) fn answer(
     if query.flags & !PLAIN_FLAGS != 0 || query.class != CLASS_IN || !plain_edns {
         return None;
     }
+    if !matches!(query.kind, TYPE_A | TYPE_AAAA) {
+        return None;
+    }
+    let zone = snapshot.zone_of(query.name.as_str())?;
+    if !zone.records.is_empty() || zone.settings.answers != Answers::EveryName {
+        return None;
+    }
+    let settings = settings.of(&zone.settings);
     let (v4, v6);
-    let data: &[u8] = match query.kind {
-        TYPE_A => {
-            v4 = settings.ipv4?.octets();
-            &v4
-        }
-        TYPE_AAAA => {
-            v6 = settings.ipv6?.octets();
-            &v6
-        }
-        _ => return None,
+    let data: &[u8] = if query.kind == TYPE_A {
+        v4 = settings.ipv4?.octets();
+        &v4
+    } else {
+        v6 = settings.ipv6?.octets();
+        &v6
     };
-    snapshot.zone_of(query.name.as_str())?;
 
     let mut put = |octets: &[u8]| out.extend_from_slice(octets);
     put(query.id);

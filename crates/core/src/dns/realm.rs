@@ -1,10 +1,12 @@
 //! What we are the authority for, and the data of each name in it.
 
 use hickory_proto::rr::rdata::svcb::{Alpn, SVCB, SvcParamKey, SvcParamValue};
-use hickory_proto::rr::rdata::{A, AAAA, HTTPS, NS, PTR, SOA};
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, PTR, SOA, SRV, TXT};
 use hickory_proto::rr::{Name as WireName, RData, RecordType};
 
 use super::answer::Settings;
+use crate::configuration::{Answers, Zone};
+use crate::record::{Record, RecordData, RecordName};
 use crate::snapshot::Snapshot;
 
 /// The reverse zones of loopback, which every resolver serves itself (RFC 6303 §4.2, §4.3), each
@@ -18,22 +20,58 @@ const LOOPBACK_V6: &str =
 /// The port that HTTPS has when nothing else is said.
 const HTTPS_PORT: u16 = 443;
 
+/// Links of a chain of aliases within our zones that are followed.
+const LONGEST_CHAIN: usize = 8;
+
 /// A part of the tree of names that is ours to answer for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Realm<'a> {
     /// A zone of the user's.
-    Zone(&'a str),
+    Zone(&'a Zone),
     /// `localhost`, which is this machine's always (RFC 6761 §6.3).
     Localhost,
     /// Loopback addresses: the zone, and the name that points back.
     Reverse(&'static str, &'static str),
 }
 
+/// Data for an answer.
+#[derive(Debug)]
+pub(super) struct Datum {
+    /// Whose data it is; `None` is the name that was asked for, as it was written.
+    pub(super) name: Option<WireName>,
+    pub(super) ttl: u32,
+    pub(super) data: RData,
+}
+
+/// What there is for a name that exists.
+#[derive(Debug, Default)]
+pub(super) struct Found {
+    pub(super) data: Vec<Datum>,
+    /// Whether the answer leads to nothing of what was asked for: then the SOA says how long that
+    /// may be remembered (RFC 2308 §2.2).
+    pub(super) is_negative: bool,
+}
+
+impl Found {
+    fn of(data: impl IntoIterator<Item = RData>, ttl: u32) -> Self {
+        let datum = |data| Datum {
+            name: None,
+            ttl,
+            data,
+        };
+        let data: Vec<Datum> = data.into_iter().map(datum).collect();
+        Self {
+            is_negative: data.is_empty(),
+            data,
+        }
+    }
+}
+
 impl<'a> Realm<'a> {
     /// The realm of `name`, in lower case without a final dot.
     pub(super) fn of(snapshot: &'a Snapshot, name: &str) -> Option<Self> {
         if let Some(zone) = snapshot.zone_of(name) {
-            return Some(Self::Zone(zone.as_str()));
+            return Some(Self::Zone(zone));
         }
         if is_at_or_below(name, "localhost") {
             return Some(Self::Localhost);
@@ -45,7 +83,7 @@ impl<'a> Realm<'a> {
 
     fn apex(self) -> &'a str {
         match self {
-            Self::Zone(name) => name,
+            Self::Zone(zone) => zone.name.as_str(),
             Self::Localhost => "localhost",
             Self::Reverse(name, _) => name,
         }
@@ -53,61 +91,187 @@ impl<'a> Realm<'a> {
 
     /// The apex in the form of the wire.
     pub(super) fn apex_name(self) -> Option<WireName> {
-        let mut name = WireName::from_ascii(self.apex()).ok()?;
-        name.set_fqdn(true);
-        Some(name)
+        wire_name(self.apex())
     }
 
-    /// The data of `name` that `kind` asks for: none, when it has no such data, and `None` when
-    /// there is no such name. For ANY it is one kind, not all (RFC 8482 §4.1).
+    /// The settings that hold here.
+    pub(super) fn settings(self, settings: &Settings) -> Settings {
+        match self {
+            Self::Zone(zone) => settings.of(&zone.settings),
+            Self::Localhost | Self::Reverse(..) => *settings,
+        }
+    }
+
+    /// What there is at `name` of what `kind` asks for; `None` when there is no such name. For ANY
+    /// it is one kind, not all (RFC 8482 §4.1).
     pub(super) fn data(
         self,
+        snapshot: &Snapshot,
         name: &str,
         kind: RecordType,
         settings: &Settings,
-        serial: u64,
-    ) -> Option<Vec<RData>> {
-        let apex = self.apex_name()?;
+    ) -> Option<Found> {
         let at_apex = name == self.apex();
-        let data = match (self, kind) {
-            (_, RecordType::SOA) if at_apex => {
-                soa(&apex, serial, settings.ttl).into_iter().collect()
+        let serial = snapshot.configuration().revision;
+        if at_apex && matches!(kind, RecordType::SOA | RecordType::NS) {
+            let apex = self.apex_name()?;
+            let data = match kind {
+                RecordType::SOA => soa(&apex, serial, settings.ttl),
+                _ => below(&apex, "ns").map(|name| RData::NS(NS(name))),
+            };
+            return Some(Found::of(data, settings.ttl));
+        }
+        match self {
+            Self::Zone(zone) => in_zone(zone, snapshot, name, kind, settings, LONGEST_CHAIN),
+            Self::Localhost => Some(Found::of(addresses(kind, settings), settings.ttl)),
+            Self::Reverse(_, pointer) if name == pointer => {
+                let asked = matches!(kind, RecordType::PTR | RecordType::ANY);
+                let data = asked.then(pointer_to_localhost).flatten();
+                Some(Found::of(data, settings.ttl))
             }
-            (_, RecordType::NS) if at_apex => below(&apex, "ns")
-                .map(|name| RData::NS(NS(name)))
-                .into_iter()
-                .collect(),
-            (Self::Reverse(_, pointer), _) if name == pointer => match kind {
-                RecordType::PTR | RecordType::ANY => pointer_to_localhost(),
-                _ => Vec::new(),
-            },
-            (Self::Reverse(..), _) if !at_apex => return None,
-            (Self::Reverse(..), _) => Vec::new(),
-            (_, RecordType::A) => settings
-                .ipv4
-                .map(|ip| RData::A(A(ip)))
-                .into_iter()
-                .collect(),
-            (_, RecordType::AAAA) => settings
-                .ipv6
-                .map(|ip| RData::AAAA(AAAA(ip)))
-                .into_iter()
-                .collect(),
-            (_, RecordType::ANY) => {
-                let v4 = settings.ipv4.map(|ip| RData::A(A(ip)));
-                let v6 = || settings.ipv6.map(|ip| RData::AAAA(AAAA(ip)));
-                v4.or_else(v6).into_iter().collect()
-            }
-            (Self::Zone(_), RecordType::HTTPS) => vec![https(settings.https_port)],
-            _ => Vec::new(),
-        };
-        Some(data)
+            Self::Reverse(..) => at_apex.then(|| Found::of(None, settings.ttl)),
+        }
     }
 
     /// The SOA for answers that hold no data.
     pub(super) fn soa(self, settings: &Settings, serial: u64) -> Option<RData> {
         soa(&self.apex_name()?, serial, settings.ttl)
     }
+}
+
+/// The user's own records go before what every name has: an address of one's own takes the place
+/// of this machine's, in both families.
+fn in_zone(
+    zone: &Zone,
+    snapshot: &Snapshot,
+    name: &str,
+    kind: RecordType,
+    settings: &Settings,
+    links: usize,
+) -> Option<Found> {
+    let own = snapshot.records_for(name, zone);
+    let alias = own.iter().find_map(|record| match &record.data {
+        RecordData::Cname(target) => Some((*record, target)),
+        _ => None,
+    });
+    if let Some((record, target)) = alias {
+        let ttl = record.ttl.unwrap_or(settings.ttl);
+        let mut found = Found::of(wire_data(&record.data), ttl);
+        if kind != RecordType::CNAME && kind != RecordType::ANY {
+            follow(&mut found, snapshot, target, kind, settings, links);
+        }
+        return Some(found);
+    }
+    let asked =
+        |record: &&&Record| kind == RecordType::ANY || record.data.kind() == kind.to_string();
+    let mut data: Vec<Datum> = own
+        .iter()
+        .filter(asked)
+        .filter_map(|record| {
+            Some(Datum {
+                name: None,
+                ttl: record.ttl.unwrap_or(settings.ttl),
+                data: wire_data(&record.data)?,
+            })
+        })
+        .collect();
+    if kind == RecordType::ANY {
+        let first = data.first().map(|datum| datum.data.record_type());
+        data.retain(|datum| Some(datum.data.record_type()) == first);
+    }
+    if !data.is_empty() {
+        return Some(Found {
+            data,
+            is_negative: false,
+        });
+    }
+    let every = zone.settings.answers == Answers::EveryName;
+    let routed = every || snapshot.is_routed(name);
+    let has_own_address = own
+        .iter()
+        .any(|record| matches!(record.data, RecordData::A(_) | RecordData::Aaaa(_)));
+    if routed && !has_own_address {
+        let served_here = zone.settings.ipv4.is_none() && zone.settings.ipv6.is_none();
+        if kind == RecordType::HTTPS && served_here {
+            return Some(Found::of([https(settings.https_port)], settings.ttl));
+        }
+        return Some(Found::of(addresses(kind, settings), settings.ttl));
+    }
+    let exists = routed || !own.is_empty() || snapshot.has_node(name) || name == zone.name.as_str();
+    exists.then(|| Found::of(None, settings.ttl))
+}
+
+/// Adds what an alias leads to, as long as that is ours to tell.
+fn follow(
+    found: &mut Found,
+    snapshot: &Snapshot,
+    target: &RecordName,
+    kind: RecordType,
+    settings: &Settings,
+    links: usize,
+) {
+    let Some(zone) = snapshot.zone_of(target.as_str()) else {
+        return;
+    };
+    let Some(links) = links.checked_sub(1) else {
+        return;
+    };
+    let settings = settings.of(&zone.settings);
+    let Some(next) = in_zone(zone, snapshot, target.as_str(), kind, &settings, links) else {
+        found.is_negative = true;
+        return;
+    };
+    found.is_negative = next.is_negative;
+    let name = wire_name(target.as_str());
+    found.data.extend(next.data.into_iter().map(|mut datum| {
+        datum.name = datum.name.or_else(|| name.clone());
+        datum
+    }));
+}
+
+/// This machine's addresses; for ANY of one family.
+fn addresses(kind: RecordType, settings: &Settings) -> Option<RData> {
+    let v4 = || settings.ipv4.map(|ip| RData::A(A(ip)));
+    let v6 = || settings.ipv6.map(|ip| RData::AAAA(AAAA(ip)));
+    match kind {
+        RecordType::A => v4(),
+        RecordType::AAAA => v6(),
+        RecordType::ANY => v4().or_else(v6),
+        _ => None,
+    }
+}
+
+fn wire_name(name: &str) -> Option<WireName> {
+    let mut name = WireName::from_ascii(name).ok()?;
+    name.set_fqdn(true);
+    Some(name)
+}
+
+fn wire_data(data: &RecordData) -> Option<RData> {
+    Some(match data {
+        RecordData::A(ip) => RData::A(A(*ip)),
+        RecordData::Aaaa(ip) => RData::AAAA(AAAA(*ip)),
+        RecordData::Cname(target) => RData::CNAME(CNAME(wire_name(target.as_str())?)),
+        RecordData::Txt(strings) => {
+            let strings = strings.iter().map(Vec::as_slice).collect();
+            RData::TXT(TXT::from_bytes(strings))
+        }
+        RecordData::Mx {
+            preference,
+            exchange,
+        } => RData::MX(MX::new(*preference, wire_name(exchange.as_str())?)),
+        RecordData::Srv {
+            priority,
+            weight,
+            port,
+            target,
+        } => RData::SRV(SRV::new(
+            *priority,
+            *weight,
+            *port,
+            wire_name(target.as_str())?,
+        )),
+    })
 }
 
 fn is_at_or_below(name: &str, zone: &str) -> bool {
@@ -126,9 +290,8 @@ fn https(port: u16) -> RData {
     RData::HTTPS(HTTPS(SVCB::new(1, WireName::root(), params)))
 }
 
-fn pointer_to_localhost() -> Vec<RData> {
-    let name = WireName::from_ascii("localhost.").map(|name| RData::PTR(PTR(name)));
-    name.into_iter().collect()
+fn pointer_to_localhost() -> Option<RData> {
+    wire_name("localhost").map(|name| RData::PTR(PTR(name)))
 }
 
 fn below(apex: &WireName, label: &str) -> Option<WireName> {

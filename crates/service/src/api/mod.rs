@@ -14,6 +14,7 @@ mod events;
 mod guard;
 mod journal;
 mod problem;
+mod records;
 mod routes;
 mod session;
 mod status;
@@ -32,10 +33,11 @@ pub use authority::AuthorityView;
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
+pub use records::{RecordInput, RecordView, Records, ZoneFile};
 pub use routes::{RouteInput, RoutePatch, RouteView, Routes};
 pub use session::SignInLink;
 pub use status::{DatabaseKind, DatabaseStatus, Listeners, Status};
-pub use zones::{ZoneInput, ZoneView, Zones};
+pub use zones::{ZoneInput, ZonePatch, ZoneView, Zones};
 
 use crate::console;
 use crate::state::State;
@@ -60,6 +62,7 @@ fn all() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .merge(status::router())
         .merge(zones::router())
+        .merge(records::router())
         .merge(routes::router())
         .merge(checks::router())
         .merge(authority::router())

@@ -1,9 +1,12 @@
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_core::{Advice, Change, Name, advice_for_zone};
+use bentlane_core::{
+    Advice, Answers, Change, Name, Route, Snapshot, Zone, ZoneSettings, advice_for_zone,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -11,6 +14,7 @@ use utoipa_axum::routes;
 
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
+use super::records::find_zone;
 use crate::state::State;
 
 /// A zone to add.
@@ -31,9 +35,29 @@ pub struct ZoneView {
     pub name: String,
     /// How many routes lie in it.
     pub routes: usize,
+    /// How many records of one's own it has.
+    pub records: usize,
+    /// What its names resolve to.
+    pub settings: ZoneSettings,
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
+}
+
+/// What to change of a zone: what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ZonePatch {
+    /// Seconds that answers may be kept, up to a day.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ttl: Option<u32>,
+    /// Which names there are.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub answers: Option<Answers>,
+    /// The addresses that its names resolve to, at most one of each family; none is this machine's.
+    #[schema(value_type = Option<Vec<String>>)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub addresses: Option<Vec<IpAddr>>,
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -60,30 +84,32 @@ pub(crate) struct RemoveZone {
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(list_zones, add_zone))
-        .routes(routes!(remove_zone))
+        .routes(routes!(show_zone, edit_zone, remove_zone))
+}
+
+fn view(snapshot: &Snapshot, zone: &Zone) -> ZoneView {
+    let routes = snapshot.configuration().routes.iter();
+    let lies_in_it = |route: &&Route| {
+        let name = route.address.pattern.base().as_str();
+        snapshot
+            .zone_of(name)
+            .is_some_and(|found| found.name == zone.name)
+    };
+    ZoneView {
+        name: zone.name.to_string(),
+        routes: routes.filter(lies_in_it).count(),
+        records: zone.records.len(),
+        settings: zone.settings,
+        advice: advice_for_zone(&zone.name),
+    }
 }
 
 /// List the zones.
 #[utoipa::path(get, path = "/zones", responses((status = 200, body = Zones)))]
 async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
     let snapshot = state.snapshot.load();
-    let configuration = snapshot.configuration();
-    let zones = configuration
-        .zones
-        .iter()
-        .map(|zone| ZoneView {
-            name: zone.name.to_string(),
-            advice: advice_for_zone(&zone.name),
-            routes: configuration
-                .routes
-                .iter()
-                .filter(|route| {
-                    let name = route.address.pattern.base().as_str();
-                    snapshot.zone_of(name) == Some(&zone.name)
-                })
-                .count(),
-        })
-        .collect();
+    let zones = snapshot.configuration().zones.iter();
+    let zones = zones.map(|zone| view(&snapshot, zone)).collect();
     Json(Zones { zones })
 }
 
@@ -118,11 +144,7 @@ async fn add_zone(
         );
         return Err(Problem::value("name", reason));
     }
-    let view = ZoneView {
-        name: name.to_string(),
-        routes: 0,
-        advice,
-    };
+    let view = view(&state.snapshot.load(), &Zone::new(name.clone()));
     let change = Change::AddZone(name);
     if dry_run {
         state.snapshot.load().configuration().check(&change)?;
@@ -130,6 +152,56 @@ async fn add_zone(
     }
     state.change(who, &change).await?;
     Ok((StatusCode::CREATED, Json(view)))
+}
+
+/// Show one zone.
+#[utoipa::path(
+    get, path = "/zones/{name}", params(("name" = String, Path)),
+    responses((status = 200, body = ZoneView), (status = 404, body = Problem)),
+)]
+async fn show_zone(
+    Shared(state): Shared<Arc<State>>,
+    Path(name): Path<String>,
+) -> Result<Json<ZoneView>, Problem> {
+    let zone = find_zone(&state, &name)?;
+    Ok(Json(view(&state.snapshot.load(), &zone)))
+}
+
+/// Have a zone's names resolve otherwise.
+#[utoipa::path(
+    patch, path = "/zones/{name}", params(("name" = String, Path)), request_body = ZonePatch,
+    responses((status = 200, body = ZoneView), (status = 404, body = Problem), (status = 422, body = Problem)),
+)]
+async fn edit_zone(
+    Shared(state): Shared<Arc<State>>,
+    Extension(Caller(who)): Extension<Caller>,
+    Path(name): Path<String>,
+    Body(patch): Body<ZonePatch>,
+) -> Result<Json<ZoneView>, Problem> {
+    let zone = find_zone(&state, &name)?;
+    let mut settings = zone.settings;
+    settings.ttl = patch.ttl.unwrap_or(settings.ttl);
+    settings.answers = patch.answers.unwrap_or(settings.answers);
+    if let Some(addresses) = patch.addresses {
+        (settings.ipv4, settings.ipv6) = (None, None);
+        for address in addresses {
+            let taken = match address {
+                IpAddr::V4(ip) => settings.ipv4.replace(ip).is_some(),
+                IpAddr::V6(ip) => settings.ipv6.replace(ip).is_some(),
+            };
+            if taken {
+                let reason = "there can be one address of each family";
+                return Err(Problem::value("addresses", reason));
+            }
+        }
+    }
+    let change = Change::EditZone {
+        name: zone.name.clone(),
+        settings,
+    };
+    state.change(who, &change).await?;
+    let zone = Zone { settings, ..zone };
+    Ok(Json(view(&state.snapshot.load(), &zone)))
 }
 
 /// Remove a zone.

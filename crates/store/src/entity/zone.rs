@@ -9,6 +9,10 @@ pub struct Model {
     #[sea_orm(unique)]
     pub(crate) name: String,
     pub(crate) created_at: TimeDateTimeWithTimeZone,
+    /// What its names resolve to; the usual when it is null.
+    pub(crate) settings: Option<Json>,
+    /// The user's own records; none when it is null.
+    pub(crate) records: Option<Json>,
 }
 
 #[derive(Clone, Copy, Debug, EnumIter, DeriveRelation)]

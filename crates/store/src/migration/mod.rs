@@ -3,6 +3,7 @@
 use sea_orm_migration::prelude::*;
 
 mod m0001_configuration;
+mod m0002_zone_content;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -10,6 +11,9 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(m0001_configuration::Migration)]
+        vec![
+            Box::new(m0001_configuration::Migration),
+            Box::new(m0002_zone_content::Migration),
+        ]
     }
 }

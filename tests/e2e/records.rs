@@ -1,0 +1,225 @@
+//! Records of one's own, zone settings and master files.
+
+use std::fs;
+
+use bentlane_tests::{World, run};
+use rustix::process::Signal;
+
+fn dig(world: &World, args: &[&str]) -> String {
+    let at = world.address("dns");
+    let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
+    run(
+        "dig",
+        &[&[&*server, "-p", &port, "+tries=1"], args].concat(),
+    )
+    .ok()
+}
+
+#[test]
+fn records_are_added_answered_kept_and_removed() {
+    let mut world = World::with_routes(&[]);
+    world.ok(&["record", "add", "moor.test", "mx", "10 mail.moor.test."]);
+    world.ok(&[
+        "record",
+        "add",
+        "mail.moor.test",
+        "A",
+        "192.0.2.25",
+        "--ttl",
+        "60",
+    ]);
+    world.ok(&[
+        "record",
+        "add",
+        "_sip._tcp.moor.test",
+        "SRV",
+        "0 5 5060 sip.moor.test.",
+    ]);
+    world.ok(&["record", "add", "moor.test", "TXT", "\"v=spf1 -all\" plain"]);
+    world.end(Signal::KILL);
+    world.wake();
+    assert_eq!(
+        dig(&world, &["+short", "moor.test", "MX"]).trim(),
+        "10 mail.moor.test."
+    );
+    assert!(dig(&world, &["mail.moor.test"]).contains("mail.moor.test.\t\t60\tIN\tA\t192.0.2.25"));
+    assert!(
+        dig(&world, &["+short", "_sip._tcp.moor.test", "SRV"]).contains("0 5 5060 sip.moor.test.")
+    );
+    assert_eq!(
+        dig(&world, &["+short", "moor.test", "TXT"]).trim(),
+        "\"v=spf1 -all\" \"plain\""
+    );
+    assert_eq!(
+        dig(&world, &["+short", "other.moor.test"]).trim(),
+        "127.0.0.1"
+    );
+
+    let exported = world.ok(&["zone", "export", "moor.test"]);
+    world.ok(&["record", "remove", "moor.test", "txt"]);
+    world.ok(&["record", "remove", "mail.moor.test"]);
+    assert_eq!(
+        dig(&world, &["+short", "mail.moor.test"]).trim(),
+        "127.0.0.1"
+    );
+    let file = world.path("moor.zone");
+    fs::write(&file, exported).unwrap();
+    let path = file.to_str().unwrap();
+    let would = world.run(&["zone", "import", "moor.test", path, "--dry-run"]);
+    assert!(
+        would.stderr.contains("would have these 4 records"),
+        "{would:?}"
+    );
+    assert_eq!(
+        dig(&world, &["+short", "mail.moor.test"]).trim(),
+        "127.0.0.1"
+    );
+    world.ok(&["zone", "import", "moor.test", path]);
+    assert_eq!(
+        dig(&world, &["+short", "mail.moor.test"]).trim(),
+        "192.0.2.25"
+    );
+    let shown = world.ok(&["zone", "show", "moor.test"]);
+    assert!(
+        shown.contains("_sip._tcp.moor.test") && shown.contains("5060"),
+        "{shown}"
+    );
+    assert_eq!(
+        world.json(&["record", "list"])["records"]
+            .as_array()
+            .unwrap()
+            .len(),
+        4
+    );
+    let journal = world.json(&["journal"]);
+    assert_eq!(
+        journal["entries"][0]["after"]["records"]
+            .as_array()
+            .unwrap()
+            .len(),
+        4
+    );
+}
+
+#[test]
+fn zones_can_lead_elsewhere_and_answer_for_routed_names_alone() {
+    let world = World::with_routes(&[("booking.moor.test", "4310")]);
+    world.ok(&[
+        "zone",
+        "edit",
+        "moor.test",
+        "--address",
+        "127.0.0.9",
+        "--ttl",
+        "77",
+    ]);
+    let answer = dig(&world, &["x.moor.test"]);
+    assert!(answer.contains("77\tIN\tA\t127.0.0.9"), "{answer}");
+    world.ok(&[
+        "zone",
+        "edit",
+        "moor.test",
+        "--address",
+        "here",
+        "--answers",
+        "routed-names",
+    ]);
+    assert!(dig(&world, &["x.moor.test"]).contains("status: NXDOMAIN"));
+    assert_eq!(
+        dig(&world, &["+short", "booking.moor.test"]).trim(),
+        "127.0.0.1"
+    );
+    let zones = world.json(&["zone", "list"]);
+    assert_eq!(zones["zones"][0]["settings"]["answers"], "routed-names");
+    assert_eq!(zones["zones"][0]["settings"]["ttl"], 77);
+}
+
+#[test]
+fn what_is_wrong_changes_nothing() {
+    let world = World::with_routes(&[]);
+    let file = world.path("bad.zone");
+    fs::write(&file, "a A 127.0.0.1\nb A nowhere\nc CAA 0 issue x\n").unwrap();
+    let path = file.to_str().unwrap();
+    let rows: &[(&[&str], i32, &str)] = &[
+        (
+            &["record", "add", "x.fell.test", "A", "127.0.0.1"],
+            2,
+            "owner: `x.fell.test` is in no zone",
+        ),
+        (
+            &["record", "add", "x..moor.test", "A", "127.0.0.1"],
+            2,
+            "owner: `x..moor.test` is no name",
+        ),
+        (
+            &["record", "add", "x.moor.test", "A", "nowhere"],
+            2,
+            "data: `nowhere` is no data of an A record",
+        ),
+        (
+            &["record", "add", "x.moor.test", "CAA", "0 issue x"],
+            2,
+            "data: records of the type `CAA` are not kept",
+        ),
+        (
+            &["record", "add", "moor.test", "CNAME", "x.moor.test."],
+            2,
+            "owner: `moor.test` is the zone itself",
+        ),
+        (
+            &["record", "remove", "x.moor.test"],
+            1,
+            "there is no own record of `x.moor.test`",
+        ),
+        (
+            &["zone", "import", "moor.test", path],
+            2,
+            "line 2: `nowhere` is no data of an A record",
+        ),
+        (
+            &["zone", "import", "fell.test", path],
+            1,
+            "there is no zone `fell.test`",
+        ),
+        (
+            &["zone", "import", "moor.test", "/nonexistent"],
+            1,
+            "cannot read /nonexistent",
+        ),
+        (
+            &["zone", "edit", "moor.test", "--ttl", "90000"],
+            2,
+            "ttl: 90000 s is more than a day",
+        ),
+        (
+            &["zone", "edit", "moor.test", "--address", "nowhere"],
+            2,
+            "--address: `nowhere` is no address",
+        ),
+        (
+            &[
+                "zone",
+                "edit",
+                "moor.test",
+                "--address",
+                "10.0.0.1",
+                "--address",
+                "10.0.0.2",
+            ],
+            2,
+            "addresses: there can be one address of each family",
+        ),
+        (
+            &["zone", "show", "fell.test"],
+            1,
+            "there is no zone `fell.test`",
+        ),
+    ];
+    let before = world.json(&["journal"]);
+    for (args, code, part) in rows {
+        let run = world.run(args);
+        assert_eq!(run.code, *code, "{args:?}: {run:?}");
+        assert!(run.stderr.contains(part), "{args:?}: {run:?}");
+    }
+    assert_eq!(world.json(&["journal"]), before);
+}
