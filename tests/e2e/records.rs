@@ -223,3 +223,34 @@ fn what_is_wrong_changes_nothing() {
     }
     assert_eq!(world.json(&["journal"]), before);
 }
+
+#[test]
+fn what_was_asked_can_be_read() {
+    let world = World::with_routes(&[]);
+    for name in ["a.moor.test", "A.moor.test", "b.moor.test", "www.example"] {
+        dig(&world, &[name]);
+    }
+    dig(&world, &["+tcp", "a.moor.test", "MX"]);
+    let url = format!("http://{}/api/v1/queries", world.address("api"));
+    let bearer = format!("authorization: Bearer {}", world.token());
+    let read = |query: &str| run("curl", &["-sS", "-H", &bearer, &format!("{url}{query}")]).json();
+    let all = read("");
+    assert_eq!(
+        (&all["total"], &all["left_out"]),
+        (&5.into(), &0.into()),
+        "{all}"
+    );
+    assert_eq!(all["queries"][0]["type"], "MX", "newest first: {all}");
+    assert_eq!(all["queries"][0]["client"], "127.0.0.1");
+    assert_eq!(all["queries"][1]["name"], "www.example");
+    assert_eq!(all["queries"][1]["outcome"], "refused");
+    assert_eq!(all["queries"][1]["code"], "REFUSED");
+    assert_eq!(all["counts"][0]["name"], "a.moor.test");
+    assert_eq!(all["counts"][0]["count"], 2, "letters aside: {all}");
+    let ours = read("?zone=moor.test&most=2");
+    assert_eq!(ours["queries"].as_array().unwrap().len(), 2);
+    assert!(!ours["counts"].to_string().contains("example"), "{ours}");
+    assert_eq!(read("?zone=fell.test")["status"], 404);
+    let shown = world.ok(&["zone", "show", "moor.test"]);
+    assert!(shown.contains("a.moor.test  A     2"), "{shown}");
+}

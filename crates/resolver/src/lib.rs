@@ -5,11 +5,13 @@
 //! lock, no database. Start from [`Sockets::bind`].
 
 mod forwarder;
+mod log;
 mod serve;
 mod sockets;
 mod tcp;
 mod udp;
 
 pub use forwarder::Forwarder;
+pub use log::{Log, Outcome, Question};
 pub use serve::{Handle, View};
 pub use sockets::{BindError, Sockets};

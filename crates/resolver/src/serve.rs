@@ -1,3 +1,4 @@
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::{io, thread};
 
@@ -8,8 +9,13 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 use crate::forwarder::Forwarder;
+use crate::log::{self, Log};
 use crate::sockets::Sockets;
 use crate::{tcp, udp};
+
+/// Response codes of an answer, positive or negative (RFC 1035 §4.1.1).
+const NO_ERROR: u8 = 0;
+const NX_DOMAIN: u8 = 3;
 
 /// What the listeners answer from.
 #[derive(Clone, Debug)]
@@ -21,6 +27,8 @@ pub struct View {
     pub settings: Settings,
     /// Where names outside the zones are looked up; `None` refuses them.
     pub forwarder: Option<Forwarder>,
+    /// Where every question is noted.
+    pub log: Log,
 }
 
 /// What is left to do for a query.
@@ -33,7 +41,31 @@ pub(crate) enum Next {
 
 impl View {
     /// Writes the answer to `query` into `out`, when it is known here.
-    pub(crate) fn answer(&self, query: &[u8], transport: Transport, out: &mut Vec<u8>) -> Next {
+    pub(crate) fn answer(
+        &self,
+        query: &[u8],
+        client: IpAddr,
+        transport: Transport,
+        out: &mut Vec<u8>,
+    ) -> Next {
+        let (next, outcome) = self.decide(query, transport, out);
+        let code = out.get(3).map_or(0, |flags| flags & 0xf);
+        match outcome {
+            log::Outcome::Ours if out.is_empty() => {} // silence
+            log::Outcome::Ours if !matches!(code, NO_ERROR | NX_DOMAIN) => {
+                self.log.note(query, client, log::Outcome::Refused, code);
+            }
+            outcome => self.log.note(query, client, outcome, code),
+        }
+        next
+    }
+
+    fn decide(
+        &self,
+        query: &[u8],
+        transport: Transport,
+        out: &mut Vec<u8>,
+    ) -> (Next, log::Outcome) {
         let settings = Settings {
             recursion: self.forwarder.is_some(),
             ..self.settings
@@ -42,13 +74,14 @@ impl View {
         if let Outcome::Elsewhere(asked) = outcome {
             let Some(forwarder) = &self.forwarder else {
                 asked.write_failure(Reason::NotOurs, out);
-                return Next::Send;
+                return (Next::Send, log::Outcome::Refused);
             };
-            if !forwarder.answer_known(&asked, transport, out) {
-                return Next::Ask(asked, forwarder.clone());
+            if forwarder.answer_known(&asked, transport, out) {
+                return (Next::Send, log::Outcome::Kept);
             }
+            return (Next::Ask(asked, forwarder.clone()), log::Outcome::Forwarded);
         }
-        Next::Send
+        (Next::Send, log::Outcome::Ours)
     }
 }
 

@@ -34,7 +34,7 @@ pub(crate) async fn serve(socket: UdpSocket, view: View, shutdown: CancellationT
             match socket.try_recv_from(&mut buffer) {
                 Ok((length, peer)) => {
                     let query = buffer.get(..length).unwrap_or_default();
-                    match view.answer(query, Transport::Udp, &mut answer) {
+                    match view.answer(query, peer.ip(), Transport::Udp, &mut answer) {
                         Next::Send => send(&socket, &answer, peer).await,
                         Next::Ask(asked, forwarder) => {
                             let socket = Arc::clone(&socket);

@@ -11,6 +11,7 @@ mod board;
 mod config;
 mod console;
 mod events;
+mod queries;
 mod run_file;
 mod service;
 mod sign_in;

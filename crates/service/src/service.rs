@@ -24,6 +24,7 @@ use crate::attached;
 use crate::board::Board;
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
+use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
 use crate::state::{Listening, State, last_known_good};
@@ -164,6 +165,7 @@ impl Service {
             board: Arc::new(board),
             events,
             sign_in: SignIn::new(token),
+            queries: QueryBook::default(),
             forwarder: config.upstreams.forwarder(&listening.dns),
             listening,
             started_at: OffsetDateTime::now_utc(),
@@ -228,6 +230,7 @@ impl Service {
             snapshot: Arc::clone(&state.snapshot),
             settings: dns_settings(&state.listening),
             forwarder: state.forwarder.clone(),
+            log: state.queries.log(),
         };
         let resolver = resolver
             .serve(view, shutdown.clone())
@@ -243,6 +246,10 @@ impl Service {
         let following = tokio::spawn({
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
             upstreams.follow(state.forwarder.clone(), ours, shutdown)
+        });
+        let reading = tokio::spawn({
+            let (state, shutdown) = (Arc::clone(&state), shutdown.clone());
+            async move { state.queries.keep(shutdown).await }
         });
         let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
@@ -267,6 +274,7 @@ impl Service {
             ("checks", checking),
             ("upstream resolvers", following),
             ("system", keeping),
+            ("query log", reading),
         ] {
             if let Err(cause) = task.await {
                 error!(part, %cause, "ended abruptly");

@@ -15,6 +15,7 @@ use tracing::{error, info};
 
 use crate::board::Board;
 use crate::events::{Event, Events};
+use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
 
 /// The file with the last known good configuration.
@@ -49,6 +50,8 @@ pub(crate) struct State {
     pub(crate) listening: Listening,
     /// Where names outside the zones are looked up, if anywhere.
     pub(crate) forwarder: Option<Forwarder>,
+    /// What the resolver was asked.
+    pub(crate) queries: QueryBook,
     pub(crate) started_at: OffsetDateTime,
     pub(crate) shutdown: CancellationToken,
     /// Where the database is, without its password.

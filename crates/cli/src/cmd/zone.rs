@@ -2,13 +2,18 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bentlane_core::Answers;
-use bentlane_service::api::{RecordView, Records, ZoneFile, ZoneInput, ZonePatch, ZoneView, Zones};
+use bentlane_service::api::{
+    Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch, ZoneView, Zones,
+};
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::output::{Output, table};
+
+/// Names that `show` lists as those asked for most.
+const SHOWN_COUNTS: usize = 10;
 
 /// `bentlane zone`
 #[derive(Debug, Subcommand)]
@@ -155,7 +160,10 @@ impl Zone {
             Self::Show(Show { name }) => {
                 let zone: ZoneView = client.get(&format!("/zones/{}", segment(&name))).await?;
                 let records: Records = client.get("/records").await?;
+                let path = format!("/queries?most={SHOWN_COUNTS}&zone={}", segment(&name));
+                let queries: Queries = client.get(&path).await?;
                 let shown = Shown {
+                    asked_most: queries.counts,
                     own_records: records
                         .records
                         .into_iter()
@@ -234,6 +242,7 @@ struct Shown {
     #[serde(flatten)]
     zone: ZoneView,
     own_records: Vec<RecordView>,
+    asked_most: Vec<QueryCount>,
 }
 
 fn describe(shown: &Shown) -> String {
@@ -246,10 +255,19 @@ fn describe(shown: &Shown) -> String {
         zone.settings.ttl,
         zone.routes
     );
-    if shown.own_records.is_empty() {
-        return heading;
+    let mut parts = vec![heading];
+    if !shown.own_records.is_empty() {
+        parts.push(record_table(&shown.own_records));
     }
-    format!("{heading}\n\n{}", record_table(&shown.own_records))
+    if !shown.asked_most.is_empty() {
+        let row = |asked: &QueryCount| {
+            let count = asked.count.to_string();
+            [asked.name.clone(), asked.kind.clone(), count]
+        };
+        let rows = shown.asked_most.iter().map(row).collect();
+        parts.push(table(["ASKED MOST", "TYPE", "TIMES"], rows));
+    }
+    parts.join("\n\n")
 }
 
 fn resolves_to(zone: &ZoneView) -> String {

@@ -9,3 +9,4 @@ mod realm;
 
 pub use answer::{Outcome, Settings, Transport, answer};
 pub use forward::{Asked, Cache, Key, Reason, Reply, Stored};
+pub use query::question_in_words;

@@ -1,5 +1,7 @@
 //! A query as it lies in its octets: read without a codec and without allocating.
 
+use hickory_proto::rr::RecordType;
+
 /// Octets of the longest name in text form, without its final dot.
 const LONGEST_NAME: usize = 253;
 pub(super) const TYPE_OPT: u16 = 41;
@@ -140,6 +142,19 @@ impl<'a> Query<'a> {
             edns,
         })
     }
+}
+
+/// Name and type of a question as it lies in a message, for people: the name in lower case, `.` for
+/// the root, octets that no host name holds as `?`.
+#[must_use]
+pub fn question_in_words(question: &[u8]) -> (String, String) {
+    let mut reader = Reader(question);
+    let name = read_name(&mut reader).map(|name| name.as_str().replace(char::from(STRANGE), "?"));
+    let name = name
+        .filter(|name| !name.is_empty())
+        .unwrap_or_else(|| ".".to_owned());
+    let kind = RecordType::from(reader.number().unwrap_or_default());
+    (name, kind.to_string())
 }
 
 fn read_edns(reader: &mut Reader<'_>) -> Option<Edns> {

@@ -14,6 +14,7 @@ mod events;
 mod guard;
 mod journal;
 mod problem;
+mod queries;
 mod records;
 mod routes;
 mod session;
@@ -29,6 +30,7 @@ use axum::{Json, Router, middleware};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
+pub use crate::queries::{Queries, QueryCount, QueryOutcome, QueryView};
 pub use authority::AuthorityView;
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
@@ -62,6 +64,7 @@ fn all() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .merge(status::router())
         .merge(zones::router())
+        .merge(queries::router())
         .merge(records::router())
         .merge(routes::router())
         .merge(checks::router())

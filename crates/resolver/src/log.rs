@@ -1,0 +1,171 @@
+use std::net::IpAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::SystemTime;
+
+use crossbeam_queue::ArrayQueue;
+
+/// Questions that wait to be taken at most; with more, the newest are left out and counted.
+const WAITING: usize = 4096;
+/// Octets of a question that are kept: name, type and class. Longer ones are counted alone.
+const LONGEST: usize = 112;
+
+/// How a question came out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Outcome {
+    /// Answered from the zones.
+    Ours,
+    /// Answered from what an upstream resolver said before.
+    Kept,
+    /// Asked of an upstream resolver.
+    Forwarded,
+    /// Not answered: refused, malformed, or nobody to ask.
+    Refused,
+}
+
+/// A question that was asked.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// When.
+    pub at: SystemTime,
+    /// Who asked.
+    pub client: IpAddr,
+    /// How it came out.
+    pub outcome: Outcome,
+    /// The answer's response code (RFC 1035 §4.1.1); 0 while it is still to be asked for.
+    pub code: u8,
+    octets: [u8; LONGEST],
+    length: usize,
+}
+
+impl Question {
+    /// The question as it stood in the query: name, type and class.
+    #[must_use]
+    pub fn octets(&self) -> &[u8] {
+        self.octets.get(..self.length).unwrap_or_default()
+    }
+}
+
+/// The questions that were asked lately. Noting one takes no lock, allocates nothing and never
+/// waits. Cloning gives another handle to the same log.
+#[derive(Clone, Debug)]
+pub struct Log {
+    inner: Arc<Inner>,
+}
+
+#[derive(Debug)]
+struct Inner {
+    queue: ArrayQueue<Question>,
+    left_out: AtomicU64,
+}
+
+impl Default for Log {
+    fn default() -> Self {
+        Self {
+            inner: Arc::new(Inner {
+                queue: ArrayQueue::new(WAITING),
+                left_out: AtomicU64::new(0),
+            }),
+        }
+    }
+}
+
+impl Log {
+    /// Takes the questions that were asked since the last time, oldest first.
+    pub fn take(&self) -> impl Iterator<Item = Question> {
+        std::iter::from_fn(|| self.inner.queue.pop())
+    }
+
+    /// How many questions were left out since the start, for want of room.
+    #[must_use]
+    pub fn left_out(&self) -> u64 {
+        self.inner.left_out.load(Ordering::Relaxed)
+    }
+
+    /// Notes the question of `query`, a message whose header was read.
+    pub(crate) fn note(&self, query: &[u8], client: IpAddr, outcome: Outcome, code: u8) {
+        const HEADER: usize = 12;
+        let question = query.get(HEADER..).unwrap_or_default();
+        let question = question
+            .get(..question_length(question))
+            .unwrap_or_default();
+        let mut octets = [0; LONGEST];
+        let fits = octets.get_mut(..question.len()).is_some_and(|room| {
+            room.copy_from_slice(question);
+            !question.is_empty()
+        });
+        let question = Question {
+            at: SystemTime::now(),
+            client,
+            outcome,
+            code,
+            octets,
+            length: question.len(),
+        };
+        if !fits || self.inner.queue.push(question).is_err() {
+            self.inner.left_out.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
+/// Octets of the first question in `octets`: its labels, the root, type and class. None when it is
+/// cut short.
+fn question_length(octets: &[u8]) -> usize {
+    let mut place = 0_usize;
+    loop {
+        match octets.get(place) {
+            Some(0) => return place.saturating_add(5),
+            Some(length) if *length < 64 => {
+                place = place.saturating_add(1).saturating_add(usize::from(*length));
+            }
+            _ => return 0,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const QUERY: &[u8] = b"\x12\x34\x01\0\0\x01\0\0\0\0\0\x01\x04MOOR\x04test\0\0\x01\0\x01extra";
+    const CLIENT: IpAddr = IpAddr::V4(std::net::Ipv4Addr::LOCALHOST);
+
+    #[test]
+    fn questions_come_out_as_they_went_in() {
+        let log = Log::default();
+        log.note(QUERY, CLIENT, Outcome::Ours, 0);
+        log.note(QUERY, CLIENT, Outcome::Refused, 5);
+        let taken: Vec<Question> = log.take().collect();
+        assert_eq!(taken[0].octets(), b"\x04MOOR\x04test\0\0\x01\0\x01");
+        assert_eq!((taken[1].outcome, taken[1].code), (Outcome::Refused, 5));
+        assert_eq!(log.take().count(), 0);
+        assert_eq!(log.left_out(), 0);
+    }
+
+    #[test]
+    fn what_does_not_fit_is_counted() {
+        let log = Log::default();
+        for _ in 0..WAITING + 3 {
+            log.note(QUERY, CLIENT, Outcome::Ours, 0);
+        }
+        for odd in [
+            &QUERY[..12],
+            &QUERY[..20],
+            &b"\0\0\0\0\0\0\0\0\0\0\0\0\xc0\x0c"[..],
+        ] {
+            log.note(odd, CLIENT, Outcome::Refused, 1);
+        }
+        let long = [
+            &QUERY[..12],
+            &[60; 1][..],
+            &[b'a'; 60],
+            &[60],
+            &[b'a'; 60],
+            &[0; 5],
+        ]
+        .concat();
+        log.note(&long, CLIENT, Outcome::Ours, 0);
+        assert_eq!(log.take().count(), WAITING);
+        assert_eq!(log.left_out(), 7);
+    }
+}

@@ -1,0 +1,54 @@
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State as Shared;
+use serde::Deserialize;
+use utoipa::IntoParams;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::problem::{Problem, Query};
+use super::records::find_zone;
+use crate::queries::Queries;
+use crate::state::State;
+
+/// Questions that are shown when nothing else is said.
+const USUALLY: usize = 100;
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct ListQueries {
+    /// How many to list at most, of the last thousand.
+    #[serde(default = "usually")]
+    most: usize,
+    /// Only names in this zone.
+    #[serde(default)]
+    zone: Option<String>,
+}
+
+fn usually() -> usize {
+    USUALLY
+}
+
+pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+    OpenApiRouter::new().routes(routes!(list_queries))
+}
+
+/// List what the resolver was asked lately, and what most often.
+#[utoipa::path(
+    get, path = "/queries", params(ListQueries),
+    responses((status = 200, body = Queries), (status = 404, body = Problem), (status = 422, body = Problem)),
+)]
+async fn list_queries(
+    Shared(state): Shared<Arc<State>>,
+    Query(ListQueries { most, zone }): Query<ListQueries>,
+) -> Result<Json<Queries>, Problem> {
+    let zone = zone.map(|name| find_zone(&state, &name)).transpose()?;
+    let snapshot = state.snapshot.load();
+    let wanted = |name: &str| match &zone {
+        None => true,
+        Some(zone) => snapshot
+            .zone_of(name)
+            .is_some_and(|found| found.name == zone.name),
+    };
+    Ok(Json(state.queries.read(most, wanted)))
+}
