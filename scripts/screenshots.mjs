@@ -86,6 +86,11 @@ try {
   await scheme('dark');
   await picture('console-dark');
   await scheme('light');
+  await open(link.replace(/\/sign-in.*/, '/#names'));
+  await until("document.querySelectorAll('main tbody').length >= 3");
+  await picture('console-names');
+  await open(link.replace(/\/sign-in.*/, '/#routes'));
+  await until("document.querySelectorAll('[data-passed]').length >= 6");
   await press('Add route');
   await until("document.querySelector('[role=dialog] input')");
   await type('name', 'docs.moor.test');

@@ -4,19 +4,24 @@ import { Notice } from './Notice';
 import { check } from './api/client';
 import type { Verdict } from './api/types';
 import { summary } from './format';
+import { NamesPage } from './names/NamesPage';
+import { FirstZone } from './names/ZoneForm';
 import { AddRouteDialog } from './routes/AddRouteDialog';
-import { FirstZone } from './routes/FirstZone';
 import { RouteRow } from './routes/RouteRow';
 import type { ConsoleState, Known } from './state/reducer';
 import { useConsole } from './state/useConsole';
+import type { Page } from './state/usePage';
+import { usePage } from './state/usePage';
 
 export function App() {
   const { known, connection, note } = useConsole();
+  const page = usePage();
   return (
     <div className="mx-auto max-w-[1120px] px-6 pb-16">
       <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule py-5">
         <Mark />
         <h1 className="text-[22px] font-semibold">Bent Lane</h1>
+        {known.status === 'ready' && known.zones.length > 0 && <Pages current={page} />}
         {known.status === 'ready' && <Summary known={known} connection={connection} />}
         <div className="ml-auto flex gap-2">
           {known.status === 'ready' && known.routes.length > 0 && <CheckAll onChecked={note} />}
@@ -26,17 +31,37 @@ export function App() {
         </div>
       </header>
       <main>
-        <Content known={known} onChecked={note} />
+        <Content known={known} page={page} onChecked={note} />
       </main>
     </div>
   );
 }
 
+function Pages({ current }: { current: Page }) {
+  const link = (page: Page, title: string) => (
+    <a
+      href={`#${page}`}
+      aria-current={page === current ? 'page' : undefined}
+      className="border-b-2 border-transparent pb-0.5 font-medium hover:border-amber aria-[current=page]:border-amber"
+    >
+      {title}
+    </a>
+  );
+  return (
+    <nav className="ml-3 flex gap-4" aria-label="Pages">
+      {link('routes', 'Routes')}
+      {link('names', 'Names')}
+    </nav>
+  );
+}
+
 function Content({
   known,
+  page,
   onChecked,
 }: {
   known: Known;
+  page: Page;
   onChecked: (verdicts: readonly Verdict[]) => void;
 }) {
   switch (known.status) {
@@ -57,6 +82,7 @@ function Content({
       );
     case 'ready':
       if (known.zones.length === 0) return <FirstZone />;
+      if (page === 'names') return <NamesPage zones={known.zones} />;
       if (known.routes.length === 0) {
         return (
           <Notice title="No route yet">

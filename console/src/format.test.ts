@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Route, Verdict } from './api/types';
-import { duration, sentence, summary, target } from './format';
+import { duration, sentence, summary, target, inOneLine, resolvesTo } from './format';
 
 describe('duration', () => {
   it.each([
@@ -44,4 +44,21 @@ it('names bare ports', () => {
 it('makes sentences', () => {
   expect(sentence('nothing listens')).toBe('Nothing listens.');
   expect(sentence('')).toBe('');
+});
+
+it.each([
+  [{ ttl: 10, answers: 'every-name' } as const, 'this machine'],
+  [{ ttl: 10, answers: 'every-name', ipv4: '10.0.0.1' } as const, '10.0.0.1'],
+  [
+    { ttl: 10, answers: 'routed-names', ipv4: '10.0.0.1', ipv6: 'fd00::1' } as const,
+    '10.0.0.1 and fd00::1, names of routes and records alone',
+  ],
+])('says where names lead', (settings, words) => {
+  expect(resolvesTo(settings)).toBe(words);
+});
+
+it('puts advice in one line', () => {
+  const advice = [{ slug: 'x', reason: 'it is short', better: 'moor.test' }];
+  expect(inOneLine(advice)).toBe('Note: it is short; moor.test would be better');
+  expect(inOneLine([])).toBeUndefined();
 });

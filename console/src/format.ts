@@ -1,4 +1,4 @@
-import type { Advice, Route } from './api/types';
+import type { Advice, Route, ZoneSettings } from './api/types';
 
 /** Microseconds as a person reads them. */
 export function duration(micros: number): string {
@@ -39,4 +39,16 @@ export function inOneLine(advice: readonly Advice[]): string | undefined {
     better === undefined ? reason : `${reason}; ${better} would be better`,
   );
   return words.length === 0 ? undefined : `Note: ${words.join('. ')}`;
+}
+
+/** Where the names of a zone lead. */
+export function resolvesTo({ ipv4, ipv6, answers }: ZoneSettings): string {
+  const addresses = [ipv4, ipv6].filter((address) => address !== undefined);
+  const place = addresses.length === 0 ? 'this machine' : addresses.join(' and ');
+  return answers === 'every-name' ? place : `${place}, names of routes and records alone`;
+}
+
+/** The time of day of a moment, to the second. */
+export function clock(moment: string): string {
+  return new Date(moment).toLocaleTimeString(undefined, { hour12: false });
 }

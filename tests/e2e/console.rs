@@ -82,6 +82,53 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     browser.close().await;
 }
 
+/// The keys that put `text` in the place of what is in a field.
+fn retyped(text: &str) -> String {
+    let (control, release) = (char::from(Key::Control), char::from(Key::Null));
+    format!("{control}a{release}{text}")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn names_are_seen_with_advice_records_and_what_is_asked() {
+    let world = World::with_routes(&[]);
+    world.ok(&["record", "add", "moor.test", "MX", "10 mail.moor.test."]);
+    let browser = Browser::open(&world.path(""), &world.root()).await;
+    let link = world.ok(&["console", "--print"]);
+    browser.client().goto(link.trim()).await.unwrap();
+    let names = browser.find_text("a", "Names").await;
+    names.click().await.unwrap();
+    browser.find_text("td", "10 mail.moor.test.").await;
+
+    // A question that is asked now shows up by itself.
+    let dns = world.address("dns");
+    let port = dns.port().to_string();
+    let args = ["@127.0.0.1", "-p", &port, "seen.moor.test", "AAAA"];
+    bentlane_tests::run("dig", &args).ok();
+    browser.find_text("td", "seen.moor.test").await;
+
+    // Advice comes while one types, and what needs consent is not taken.
+    let zone = browser.find("main form input").await;
+    zone.send_keys("fell.local").await.unwrap();
+    let advice = browser.find("main form p").await;
+    browser
+        .find_text(
+            "p",
+            "Note: `.local` belongs to multicast DNS (RFC 6762): some systems never ask a resolver \
+             for it, and others wait for seconds first; fell.test would be better",
+        )
+        .await;
+    zone.send_keys(&retyped("fell.dev")).await.unwrap();
+    let submit = browser.find_text("button", "Add zone").await;
+    submit.click().await.unwrap();
+    browser.find("main form p[role=alert]").await;
+    let said = advice.text().await.unwrap();
+    assert!(said.contains("somebody's real domain"), "{said}");
+    zone.send_keys(&retyped("fell.test")).await.unwrap();
+    submit.click().await.unwrap();
+    browser.find_text("span", "fell.test").await;
+    browser.close().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn who_is_not_signed_in_reads_how_to_and_an_error_page_reloads_by_itself() {
     let port = App::free_port();

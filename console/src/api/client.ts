@@ -1,4 +1,12 @@
-import type { ProblemBody, Route, RouteInput, Verdict, Zone } from './types';
+import type {
+  ProblemBody,
+  Query,
+  RecordOfOnesOwn,
+  Route,
+  RouteInput,
+  Verdict,
+  Zone,
+} from './types';
 
 /** An error that the service explains. */
 export class Problem extends Error {
@@ -29,6 +37,15 @@ export async function listRoutes(): Promise<Route[]> {
 
 export async function listZones(): Promise<Zone[]> {
   return (await call<{ zones: Zone[] }>('GET', '/zones')).zones;
+}
+
+export async function listRecords(): Promise<RecordOfOnesOwn[]> {
+  return (await call<{ records: RecordOfOnesOwn[] }>('GET', '/records')).records;
+}
+
+/** What the resolver was asked lately, newest first. */
+export async function listQueries(): Promise<Query[]> {
+  return (await call<{ queries: Query[] }>('GET', '/queries')).queries;
 }
 
 /** Checks these routes now, all of them when none is named. */

@@ -47,9 +47,37 @@ export interface Route {
   verdict?: Verdict;
 }
 
+/** What the names of a zone resolve to. */
+export interface ZoneSettings {
+  ttl: number;
+  answers: 'every-name' | 'routed-names';
+  ipv4?: string;
+  ipv6?: string;
+}
+
+/** A DNS record of one's own. */
+export interface RecordOfOnesOwn {
+  zone: string;
+  owner: string;
+  type: string;
+  data: string;
+  ttl: number;
+}
+
+/** A question that the resolver was asked. */
+export interface Query {
+  at: string;
+  name: string;
+  type: string;
+  client: string;
+  outcome: 'ours' | 'kept' | 'forwarded' | 'refused';
+  code?: string;
+}
+
 export interface Zone {
   name: string;
   routes: number;
+  settings: ZoneSettings;
   advice?: Advice[];
 }
 

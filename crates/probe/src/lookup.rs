@@ -4,7 +4,9 @@ use std::time::Duration;
 
 use bentlane_core::Name;
 use bentlane_core::check::Resolve;
-use hickory_proto::op::{Message, Query, ResponseCode};
+use bentlane_core::dns::CHECK_MARK;
+use hickory_proto::op::{Edns, Message, Query, ResponseCode};
+use hickory_proto::rr::rdata::opt::EdnsOption;
 use hickory_proto::rr::{Name as WireName, RData, RecordType};
 use tokio::net::UdpSocket;
 use tokio::time::timeout;
@@ -44,6 +46,11 @@ async fn ask(resolver: SocketAddr, name: &Name, kind: RecordType) -> io::Result<
     let mut query = Message::query();
     query.metadata.recursion_desired = true;
     query.add_query(Query::query(owner, kind));
+    let (code, content) = CHECK_MARK;
+    let mut edns = Edns::new();
+    edns.options_mut()
+        .insert(EdnsOption::Unknown(code, content.to_vec()));
+    query.set_edns(edns);
     socket
         .send(&query.to_vec().map_err(io::Error::other)?)
         .await?;

@@ -3,6 +3,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::SystemTime;
 
+use bentlane_core::dns::CHECK_MARK;
 use crossbeam_queue::ArrayQueue;
 
 /// Questions that wait to be taken at most; with more, the newest are left out and counted.
@@ -82,9 +83,13 @@ impl Log {
         self.inner.left_out.load(Ordering::Relaxed)
     }
 
-    /// Notes the question of `query`, a message whose header was read.
+    /// Notes the question of `query`, a message whose header was read. Those of our own checks are
+    /// no news.
     pub(crate) fn note(&self, query: &[u8], client: IpAddr, outcome: Outcome, code: u8) {
         const HEADER: usize = 12;
+        if query.ends_with(CHECK_MARK.1) {
+            return;
+        }
         let question = query.get(HEADER..).unwrap_or_default();
         let question = question
             .get(..question_length(question))
@@ -135,6 +140,7 @@ mod tests {
         let log = Log::default();
         log.note(QUERY, CLIENT, Outcome::Ours, 0);
         log.note(QUERY, CLIENT, Outcome::Refused, 5);
+        log.note(&[QUERY, CHECK_MARK.1].concat(), CLIENT, Outcome::Ours, 0);
         let taken: Vec<Question> = log.take().collect();
         assert_eq!(taken[0].octets(), b"\x04MOOR\x04test\0\0\x01\0\x01");
         assert_eq!((taken[1].outcome, taken[1].code), (Outcome::Refused, 5));

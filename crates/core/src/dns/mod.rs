@@ -7,6 +7,11 @@ mod query;
 mod quick;
 mod realm;
 
+/// An EDNS option for local use (RFC 6891 §9) by which our own checks are known, and what it holds.
+/// It comes last in their queries, so that the query log, which is about what others ask, can leave
+/// them out at a glance.
+pub const CHECK_MARK: (u16, &[u8]) = (65_001, b"bentlane-check");
+
 pub use answer::{Outcome, Settings, Transport, answer};
 pub use forward::{Asked, Cache, Key, Reason, Reply, Stored};
 pub use query::question_in_words;

@@ -7,8 +7,8 @@ import { inOneLine } from '../format';
 /** How long to let somebody type before the service is asked. */
 const PAUSE_MS = 250;
 
-/** What a new user sees: one field, and then there are names. */
-export function FirstZone() {
+/** Adds a zone; the service says while one types what is wrong or questionable about its name. */
+export function ZoneForm() {
   const id = useId();
   const [name, setName] = useState('');
   const [reason, setReason] = useState<string>();
@@ -41,17 +41,16 @@ export function FirstZone() {
     event.preventDefault();
     try {
       await addZone(name);
+      setName('');
+      setReason(undefined);
+      setAdvice(undefined);
     } catch (error) {
       setReason(error instanceof Error ? error.message : String(error));
     }
   };
   return (
-    <form className="max-w-md py-8" onSubmit={(event) => void submit(event)} noValidate>
-      <h2 className="text-xl font-semibold">Start with a zone</h2>
-      <p className="mt-1 text-muted">
-        Every name at and below it will lead to this machine. The suffix .test is reserved for this.
-      </p>
-      <label htmlFor={id} className="mt-4 block font-medium">
+    <form className="max-w-md" onSubmit={(event) => void submit(event)} noValidate>
+      <label htmlFor={id} className="block font-medium">
         Zone
       </label>
       <div className="mt-1 flex gap-2">
@@ -61,6 +60,8 @@ export function FirstZone() {
           placeholder="moor.test"
           autoComplete="off"
           spellCheck={false}
+          aria-invalid={reason !== undefined}
+          aria-describedby={`${id}-note`}
           value={name}
           onChange={(event) => setName(event.target.value)}
         />
@@ -68,12 +69,26 @@ export function FirstZone() {
           Add zone
         </Button>
       </div>
-      {reason !== undefined && (
-        <p role="alert" className="mt-1 text-vermilion">
-          {reason}
-        </p>
-      )}
-      {advice !== undefined && <p className="mt-1 text-[14px]">{advice}</p>}
+      <p
+        id={`${id}-note`}
+        role={reason === undefined ? undefined : 'alert'}
+        className={`mt-1 text-[14px] ${reason === undefined ? '' : 'text-vermilion'}`}
+      >
+        {reason ?? advice}
+      </p>
     </form>
+  );
+}
+
+/** What a new user sees: one field, and then there are names. */
+export function FirstZone() {
+  return (
+    <section className="py-8">
+      <h2 className="text-xl font-semibold">Start with a zone</h2>
+      <p className="mt-1 mb-4 text-muted">
+        Every name at and below it will lead to this machine. The suffix .test is reserved for this.
+      </p>
+      <ZoneForm />
+    </section>
   );
 }

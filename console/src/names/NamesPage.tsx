@@ -1,0 +1,149 @@
+import { useState } from 'react';
+import type { Query, RecordOfOnesOwn, Zone } from '../api/types';
+import { clock, inOneLine, resolvesTo } from '../format';
+import { ZoneForm } from './ZoneForm';
+import { useNames } from './useNames';
+
+/** Zones, the records in them, and what the resolver is asked, live. */
+export function NamesPage({ zones }: { zones: readonly Zone[] }) {
+  const { records, queries } = useNames(zones);
+  return (
+    <div className="grid gap-10 py-6">
+      <Zones zones={zones} />
+      {records.length > 0 && <Records records={records} />}
+      <Queries queries={queries} />
+    </div>
+  );
+}
+
+const HEAD = 'py-1.5 pr-6 text-left text-[14px] font-medium text-muted';
+const CELL = 'border-t border-rule py-2 pr-6 align-top';
+
+function Zones({ zones }: { zones: readonly Zone[] }) {
+  return (
+    <section aria-labelledby="zones">
+      <h2 id="zones" className="text-[19px] font-semibold">
+        Zones
+      </h2>
+      <table className="mt-2 mb-5 w-full border-b border-rule">
+        <thead>
+          <tr>
+            <th className={HEAD}>Every name at and below</th>
+            <th className={HEAD}>Resolves to</th>
+            <th className={HEAD}>Kept for</th>
+            <th className={HEAD}>Routes</th>
+          </tr>
+        </thead>
+        <tbody>
+          {zones.map((zone) => (
+            <tr key={zone.name}>
+              <td className={CELL}>
+                <span className="font-semibold">{zone.name}</span>
+                {zone.advice !== undefined && zone.advice.length > 0 && (
+                  <p className="max-w-[42ch] text-[14px] text-muted">{inOneLine(zone.advice)}</p>
+                )}
+              </td>
+              <td className={CELL}>{resolvesTo(zone.settings)}</td>
+              <td className={CELL}>{zone.settings.ttl} s</td>
+              <td className={CELL}>{zone.routes}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <ZoneForm />
+    </section>
+  );
+}
+
+function Records({ records }: { records: readonly RecordOfOnesOwn[] }) {
+  return (
+    <section aria-labelledby="records">
+      <h2 id="records" className="text-[19px] font-semibold">
+        Records of your own
+      </h2>
+      <table className="mt-2 w-full border-b border-rule">
+        <thead>
+          <tr>
+            {['Owner', 'Type', 'Data', 'Kept for'].map((title) => (
+              <th key={title} className={HEAD}>
+                {title}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {records.map((record) => (
+            <tr key={`${record.owner} ${record.type} ${record.data}`}>
+              <td className={CELL}>{record.owner}</td>
+              <td className={CELL}>{record.type}</td>
+              <td className={`${CELL} font-mono text-[14px] break-all`}>{record.data}</td>
+              <td className={CELL}>{record.ttl} s</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+const OUTCOMES: Record<Query['outcome'], string> = {
+  ours: 'from the zones',
+  kept: 'known already',
+  forwarded: 'asked upstream',
+  refused: 'not answered',
+};
+
+function Queries({ queries }: { queries: readonly Query[] }) {
+  const [part, setPart] = useState('');
+  const shown = queries.filter((query) => query.name.includes(part.trim().toLowerCase()));
+  return (
+    <section aria-labelledby="queries">
+      <div className="flex flex-wrap items-baseline gap-4">
+        <h2 id="queries" className="text-[19px] font-semibold">
+          What is asked
+        </h2>
+        <input
+          className="w-64 rounded-md border border-muted bg-card px-3 py-1 font-mono text-[14px]"
+          placeholder="part of a name"
+          aria-label="Show names with this part"
+          autoComplete="off"
+          spellCheck={false}
+          value={part}
+          onChange={(event) => setPart(event.target.value)}
+        />
+      </div>
+      {shown.length === 0 ? (
+        <p className="mt-3 text-muted">
+          {queries.length === 0
+            ? 'Nothing was asked yet.'
+            : 'No name that was asked has this part.'}
+        </p>
+      ) : (
+        <table className="mt-2 w-full border-b border-rule">
+          <thead>
+            <tr>
+              {['Time', 'Name', 'Type', 'Answer', ''].map((title) => (
+                <th key={title} className={HEAD}>
+                  {title}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((query, place) => (
+              <tr key={`${query.at} ${query.name} ${query.type} ${place}`}>
+                <td className={`${CELL} font-mono text-[14px] text-muted`}>{clock(query.at)}</td>
+                <td className={`${CELL} break-all`}>{query.name}</td>
+                <td className={CELL}>{query.type}</td>
+                <td className={`${CELL} ${query.outcome === 'refused' ? 'text-vermilion' : ''}`}>
+                  {query.code ?? ''}
+                </td>
+                <td className={`${CELL} text-muted`}>{OUTCOMES[query.outcome]}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
