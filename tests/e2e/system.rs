@@ -39,6 +39,20 @@ step names
 echo "wildcard $(look any.thing.moor.test)"
 echo "outside $(look www.outside.example)"
 echo "shadowed $(look old.moor.test)"
+step browser
+cd "$FOLDER/site"
+python3 -m http.server --bind 127.0.0.1 4311 >"$FOLDER/app.log" 2>&1 & app=$!
+"$BENTLANE" route add '*.thing.moor.test' 4311 >/dev/null
+export HOME="$FOLDER/home"
+mkdir -p "$HOME/.pki/nssdb"
+certutil -d "sql:$HOME/.pki/nssdb" -N --empty-password
+certutil -d "sql:$HOME/.pki/nssdb" -A -n root -t C,, -i "$FOLDER/data/root.pem"
+for _ in $(seq 100); do (exec 3<>/dev/tcp/127.0.0.1/4311) 2>/dev/null && break; sleep 0.1; done
+chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run \
+  --disable-dev-shm-usage --disable-background-networking --disable-component-update \
+  --user-data-dir="$FOLDER/profile" --timeout=20000 --dump-dom https://any.thing.moor.test/ 2>"$FOLDER/chromium.log"
+kill $app
+cd /
 step rewritten; printf 'nameserver 127.0.0.8\n' > /etc/resolv.conf
 for _ in $(seq 100); do grep -q 'Bent Lane' /etc/resolv.conf && break; sleep 0.1; done
 cat /etc/resolv.conf
@@ -71,6 +85,9 @@ while True:
 fn lookups_are_attached_kept_and_detached_without_a_trace() {
     let world = World::asleep(Start::default());
     fs::write(world.path("upstream.py"), UPSTREAM).unwrap();
+    fs::create_dir(world.path("site")).unwrap();
+    let page = "<h1>the site of every thing</h1>";
+    fs::write(world.path("site").join("index.html"), page).unwrap();
     let folder = world.path("").display().to_string();
     let environment = [
         format!("FOLDER={}", folder.trim_end_matches('/')),
@@ -134,6 +151,7 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
                 "shadowed 10.0.0.7",
             ],
         ),
+        ("browser", &["the site of every thing"]),
         (
             "rewritten",
             &["# Bent Lane answers", "nameserver 127.0.0.1"],

@@ -67,8 +67,10 @@ impl Snapshot {
                 snapshot.targets.push(route.to.clone());
                 TargetId(snapshot.targets.len() - 1)
             });
-            if let Some(zone) = configuration.zone_of(route.address.pattern.base()) {
-                snapshot.note_node(route.address.pattern.base().as_str(), &zone.name);
+            let base = route.address.pattern.base().as_str();
+            let mut covering = suffixes(base).filter_map(|suffix| snapshot.zones.get(suffix));
+            if let Some(zone) = covering.next().and_then(|at| configuration.zones.get(*at)) {
+                snapshot.note_node(base, &zone.name);
             }
             let table = match &route.address.pattern {
                 Pattern::Exact(_) => &mut snapshot.exact,
