@@ -75,8 +75,8 @@ pub(crate) fn relay(target: u16, folder: &Path) {
     });
 }
 
-/// Answers every datagram with the same address record under its own id and question, on a runtime
-/// of one thread.
+/// Answers every question with the same address record under its own id, on a runtime of one
+/// thread.
 pub(crate) fn responder() {
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_all()
@@ -85,14 +85,25 @@ pub(crate) fn responder() {
     runtime.block_on(async {
         let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
         println!("{}", socket.local_addr().unwrap());
-        let answer = b"\xc0\x0c\0\x01\0\x01\0\0\0\x0a\0\x04\x7f\0\0\x01";
+        let answer = b"\xc0\x0c\0\x01\0\x01\0\0\x0e\x10\0\x04\x7f\0\0\x01";
         let mut buffer = [0; 2048];
         while let Ok((length, peer)) = socket.recv_from(&mut buffer).await {
-            let message = &mut buffer[..length + answer.len()];
-            message[2] = 0x85; // a response, with authority, recursion as desired
-            message[7] = 1;
-            message[length..].copy_from_slice(answer);
-            let _ = socket.send_to(message, peer).await;
+            let end = question_end(&buffer[..length]);
+            // What follows the question, an OPT record, moves behind the answer.
+            buffer.copy_within(end..length, end + answer.len());
+            buffer[end..end + answer.len()].copy_from_slice(answer);
+            buffer[2] = 0x85; // a response, with authority, recursion as desired
+            buffer[7] = 1;
+            let _ = socket.send_to(&buffer[..length + answer.len()], peer).await;
         }
     });
+}
+
+/// Where the first question of a message ends.
+fn question_end(message: &[u8]) -> usize {
+    let mut place = 12;
+    while message[place] != 0 {
+        place += 1 + usize::from(message[place]);
+    }
+    place + 5
 }

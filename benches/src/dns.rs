@@ -1,6 +1,9 @@
-use std::net::UdpSocket;
+use std::net::{SocketAddr, UdpSocket};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use crate::load::Ends;
 use crate::measure::{AtMost, Report, Scale, micros, quantile};
 use crate::process::{Server, cpu_time};
 use crate::subject::Subject;
@@ -10,13 +13,6 @@ const WINDOW: usize = 16;
 
 /// CPU time and time per answer, of the bare responder and of the resolver in turn.
 pub(crate) fn compare(responder: &Server, subject: &Subject, scale: Scale, report: &mut Report) {
-    let socket = |to| {
-        let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
-        let patience = Duration::from_secs(5);
-        socket.set_read_timeout(Some(patience)).unwrap();
-        socket.connect(to).unwrap();
-        socket
-    };
     let (bare, ours) = (socket(responder.address()), socket(subject.dns()));
     let (mut cpu, mut time) = (Vec::new(), Vec::new());
     for socket in [&bare, &ours] {
@@ -40,36 +36,148 @@ pub(crate) fn compare(responder: &Server, subject: &Subject, scale: Scale, repor
     report.compare("time of an answer, p50", "µs", &time, None);
 }
 
-/// `n500.moor.test A`, with EDNS0 as resolvers send it.
-fn question(id: u16) -> Vec<u8> {
+fn socket(to: SocketAddr) -> UdpSocket {
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    let patience = Duration::from_secs(5);
+    socket.set_read_timeout(Some(patience)).unwrap();
+    socket.connect(to).unwrap();
+    socket
+}
+
+/// Answers that an upstream resolver gave before, beside those from the zones.
+pub(crate) fn kept(subject: &Subject, scale: Scale, report: &mut Report) {
+    let socket = socket(subject.dns());
+    let (mut cpu, mut time) = (Vec::new(), Vec::new());
+    ask_for(&socket, OUTSIDE, 100);
+    for _ in 0..scale.rounds {
+        let cpu_of = |name| {
+            let before = cpu_time(subject.pid());
+            let asked = ask_for(&socket, name, scale.questions);
+            micros(cpu_time(subject.pid()) - before) / asked
+        };
+        cpu.push((cpu_of(OURS), cpu_of(OUTSIDE)));
+        let (mut ours, mut outside) = (Vec::new(), Vec::new());
+        for _ in 0..scale.questions.div_ceil(1_000) {
+            ours.extend(block_for(&socket, OURS));
+            outside.extend(block_for(&socket, OUTSIDE));
+        }
+        time.push((quantile(&ours, 0.5), quantile(&outside, 0.5)));
+    }
+    let name = "kept upstream answer beside one of the zones";
+    report.compare(format!("CPU, {name}"), "µs", &cpu, None);
+    report.compare(format!("p50, {name}"), "µs", &time, Some(AtMost(1.2)));
+}
+
+/// Ordinary answers while garbage comes in, beside the quiet ones.
+pub(crate) fn garbage(subject: &Subject, scale: Scale, report: &mut Report) {
+    let ours = socket(subject.dns());
+    let mut time = Vec::new();
+    for _ in 0..scale.rounds {
+        let quiet = times(&ours, scale);
+        let end = Arc::new(AtomicBool::new(false));
+        let sender = std::thread::spawn({
+            let (end, to) = (Arc::clone(&end), subject.dns());
+            move || flood(to, &end)
+        });
+        let flooded = times(&ours, scale);
+        end.store(true, Ordering::Relaxed);
+        sender.join().unwrap();
+        time.push((quantile(&quiet, 0.5), quantile(&flooded, 0.5)));
+    }
+    let name = "p50 of an answer beside 10,000 packets of garbage a second";
+    report.compare(name, "µs", &time, Some(AtMost(2.0)));
+}
+
+/// Answers while the proxy runs flat out, beside the quiet ones.
+pub(crate) fn beside_load(subject: &Subject, ends: &Ends, scale: Scale, report: &mut Report) {
+    let ours = socket(subject.dns());
+    let mut time = Vec::new();
+    for _ in 0..scale.rounds {
+        let quiet = times(&ours, scale);
+        let end = AtomicBool::new(false);
+        let loaded = std::thread::scope(|scope| {
+            scope.spawn(|| ends.load_ours(&end));
+            std::thread::sleep(Duration::from_millis(200));
+            let loaded = times(&ours, scale);
+            end.store(true, Ordering::Relaxed);
+            loaded
+        });
+        time.push((quantile(&quiet, 0.99), quantile(&loaded, 0.99)));
+    }
+    report.compare(
+        "p99 of an answer beside a proxy flat out",
+        "µs",
+        &time,
+        None,
+    );
+}
+
+fn times(socket: &UdpSocket, scale: Scale) -> Vec<f64> {
+    let blocks = scale.questions.div_ceil(2_000);
+    (0..blocks).flat_map(|_| block_for(socket, OURS)).collect()
+}
+
+/// Sends some 10,000 packets a second that are no queries, or queries that are malformed.
+fn flood(to: SocketAddr, end: &AtomicBool) {
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.connect(to).unwrap();
+    let mut packets = [[0xc0; 40], [0x55; 40], [0; 40]];
+    for packet in &mut packets {
+        packet[2] = 1; // a query, by its header
+    }
+    while !end.load(Ordering::Relaxed) {
+        for packet in packets.iter().cycle().take(50) {
+            // The answers are not read, and a full queue is the point.
+            let _ = socket.send(packet);
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// The names that are asked for, as on the wire.
+const OURS: &[u8] = b"\x04n500\x04moor\x04test\0";
+const OUTSIDE: &[u8] = b"\x04n500\x04moor\x07example\0";
+
+/// A question for an address of `name`, with EDNS0 as resolvers send it.
+fn question(id: u16, name: &[u8]) -> Vec<u8> {
     let mut message = id.to_be_bytes().to_vec();
-    message.extend(b"\x01\0\0\x01\0\0\0\0\0\x01\x04n500\x04moor\x04test\0\0\x01\0\x01");
+    message.extend(b"\x01\0\0\x01\0\0\0\0\0\x01");
+    message.extend(name);
+    message.extend(b"\0\x01\0\x01");
     message.extend(b"\0\0\x29\x04\xd0\0\0\0\0\0\0");
     message
 }
 
+fn ask(socket: &UdpSocket, count: usize) -> f64 {
+    ask_for(socket, OURS, count)
+}
+
 /// Keeps some questions on their way until `count` have been answered; gives how many were.
 #[allow(clippy::cast_possible_truncation, reason = "ids go round")]
-fn ask(socket: &UdpSocket, count: usize) -> f64 {
+fn ask_for(socket: &UdpSocket, name: &[u8], count: usize) -> f64 {
     let mut buffer = [0; 2048];
     for id in 0..WINDOW {
-        socket.send(&question(id as u16)).unwrap();
+        socket.send(&question(id as u16, name)).unwrap();
     }
     for id in WINDOW..count + WINDOW {
         receive(socket, &mut buffer);
         if id < count {
-            socket.send(&question(id as u16)).unwrap();
+            socket.send(&question(id as u16, name)).unwrap();
         }
     }
     f64::from(u32::try_from(count).unwrap())
 }
 
-/// The times of a hundred questions, one after the other, in µs.
 fn block(socket: &UdpSocket) -> Vec<f64> {
+    block_for(socket, OURS)
+}
+
+/// The times of a hundred questions, one after the other, in µs.
+fn block_for(socket: &UdpSocket, name: &[u8]) -> Vec<f64> {
     let mut buffer = [0; 2048];
     let ask = |id| {
         let start = Instant::now();
-        socket.send(&question(id)).unwrap();
+        socket.send(&question(id, name)).unwrap();
         receive(socket, &mut buffer);
         micros(start.elapsed())
     };

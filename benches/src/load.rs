@@ -1,6 +1,7 @@
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
 use bytes::Bytes;
@@ -103,6 +104,16 @@ impl Ends {
         let aim = Some(AtMost(1.3));
         report.compare(format!("CPU per request, {name}"), "µs", &cpu, aim);
         report.compare(format!("requests, {name}"), "per s", &rate, None);
+    }
+
+    /// Keeps our relay as busy as it can be until `end`.
+    pub(crate) fn load_ours(&self, end: &AtomicBool) {
+        self.runtime.block_on(async {
+            let mut ours = self.ours.connections(Protocol::Http1).await;
+            while !end.load(Ordering::Relaxed) {
+                run(&mut ours, 1_000).await;
+            }
+        });
     }
 
     /// The time of single requests over one connection, in blocks of a hundred in turn.

@@ -91,7 +91,8 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
     bare::write_certificate(folder.path());
     let relay = process::Server::start(&["relay", &target, folder.path().to_str().unwrap()]);
     let responder = process::Server::start(&["responder"]);
-    let mut subject = subject::Subject::start(bentlane, &folder.path().join("data"));
+    let mut subject =
+        subject::Subject::start(bentlane, &folder.path().join("data"), responder.address());
 
     let mut report = Report::default();
     let fresh = subject.resident_kib();
@@ -105,6 +106,9 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
         ends.latency(protocol, scale, &mut report);
     }
     dns::compare(&responder, &subject, scale, &mut report);
+    dns::kept(&subject, scale, &mut report);
+    dns::garbage(&subject, scale, &mut report);
+    dns::beside_load(&subject, &ends, scale, &mut report);
     report.memory("after the load, 1,000 routes", subject.resident_kib());
     subject.restarts(scale, &mut report);
 

@@ -19,22 +19,27 @@ pub(crate) struct Subject {
     binary: PathBuf,
     data_dir: PathBuf,
     child: Child,
+    /// Who answers for names outside the zones.
+    upstream: SocketAddr,
     status: Value,
 }
 
 impl Subject {
     /// Starts it and waits until it is ready.
-    pub(crate) fn start(binary: &Path, data_dir: &Path) -> Self {
+    pub(crate) fn start(binary: &Path, data_dir: &Path, upstream: SocketAddr) -> Self {
         // The database's own account passes through when this runs as root.
         std::fs::create_dir_all(data_dir).unwrap();
         let parent = data_dir.parent().unwrap();
         let open = std::os::unix::fs::PermissionsExt::from_mode(0o711);
         std::fs::set_permissions(parent, open).unwrap();
-        let child = spawn(binary, data_dir);
+        let mut command = serve(binary, data_dir, upstream);
+        let places = ["--http", "127.0.0.1:0", "--https", "127.0.0.1:0"];
+        let child = command.args(places).spawn().unwrap();
         let mut subject = Self {
             binary: binary.to_owned(),
             data_dir: data_dir.to_owned(),
             child,
+            upstream,
             status: Value::Null,
         };
         subject.wait_until_ready();
@@ -96,7 +101,7 @@ impl Subject {
             self.child.kill().unwrap();
             self.child.wait().unwrap();
             let start = Instant::now();
-            let mut command = serve(&self.binary, &self.data_dir);
+            let mut command = serve(&self.binary, &self.data_dir, self.upstream);
             command.args(["--http", &http.to_string(), "--https", "127.0.0.1:0"]);
             self.child = command.spawn().unwrap();
             while !answers(http) {
@@ -152,9 +157,10 @@ impl Drop for Subject {
     }
 }
 
-fn serve(binary: &Path, data_dir: &Path) -> Command {
+fn serve(binary: &Path, data_dir: &Path, upstream: SocketAddr) -> Command {
     let mut command = Command::new(binary);
     command.arg("serve").arg("--data-dir").arg(data_dir);
+    command.args(["--upstream", &upstream.to_string()]);
     for flag in ["--dns", "--api"] {
         command.args([flag, "127.0.0.1:0"]);
     }
@@ -162,12 +168,6 @@ fn serve(binary: &Path, data_dir: &Path) -> Command {
         .env("XDG_CONFIG_HOME", data_dir)
         .stderr(Stdio::null());
     command
-}
-
-fn spawn(binary: &Path, data_dir: &Path) -> Child {
-    let mut command = serve(binary, data_dir);
-    let places = ["--http", "127.0.0.1:0", "--https", "127.0.0.1:0"];
-    command.args(places).spawn().unwrap()
 }
 
 /// Whether a request is answered. Connections are taken in before the service is ready, so that

@@ -34,6 +34,6 @@ pub use error::chain;
 pub use hosts::{Hosts, HostsEntry};
 pub use name::{Name, NameError};
 pub use record::{Record, RecordData, RecordError, RecordName};
-pub use resolv_conf::ResolvConf;
+pub use resolv_conf::{ResolvConf, resolved_drop_in};
 pub use snapshot::{Snapshot, TargetId};
 pub use target::{Target, TargetError};

@@ -1,5 +1,7 @@
 use std::fmt::Write;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+
+use crate::name::Name;
 
 /// The line with which a file of ours begins.
 const MARK: &str = "# Bent Lane answers this machine's lookups.";
@@ -15,7 +17,27 @@ pub struct ResolvConf {
     pub ours: bool,
 }
 
+/// Where systemd's resolver listens for the machine's lookups (systemd-resolved.service(8)).
+const RESOLVED_STUB: IpAddr = IpAddr::V4(Ipv4Addr::new(127, 0, 0, 53));
+
+/// The settings by which systemd's resolver asks us, at the first of `dns`, for names of `zones` and
+/// no others (resolved.conf(5)).
+#[must_use]
+pub fn resolved_drop_in(dns: SocketAddr, zones: &[Name]) -> String {
+    let domains: Vec<String> = zones.iter().map(|zone| format!("~{zone}")).collect();
+    format!(
+        "{MARK}\n# `bentlane system detach` takes this file away again.\n[Resolve]\nDNS={dns}\nDomains={}\n",
+        domains.join(" ")
+    )
+}
+
 impl ResolvConf {
+    /// Whether the machine's lookups go to systemd's resolver, which can ask us for our zones alone.
+    #[must_use]
+    pub fn leads_to_resolved(&self) -> bool {
+        self.nameservers.contains(&RESOLVED_STUB)
+    }
+
     /// Reads a file. Lines that nobody understands are left out, as the system's own reader does.
     #[must_use]
     pub fn parse(text: &str) -> Self {

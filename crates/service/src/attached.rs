@@ -58,6 +58,12 @@ fn facts(state: &State) -> Facts {
     Facts {
         dns: state.listening.dns.clone(),
         addresses: state.listening.https.iter().map(SocketAddr::ip).collect(),
+        zones: snapshot
+            .configuration()
+            .zones
+            .iter()
+            .map(|zone| zone.name.clone())
+            .collect(),
         names: routes
             .filter_map(|route| exact(&route.address.pattern))
             .collect(),
@@ -68,12 +74,9 @@ fn facts(state: &State) -> Facts {
 fn mend(system: &System, facts: &Facts) -> Result<Vec<Part>, SystemError> {
     let mut mended = Vec::new();
     for part in [Part::Resolver, Part::Hosts] {
-        let due = match (part, system.state(part)?) {
-            (_, PartState::Detached | PartState::CutShort) => false,
-            (Part::Resolver, PartState::Attached) => false,
-            (Part::Hosts, _) | (_, PartState::Changed) => true,
-        };
-        if due {
+        // The block follows the routes, and settings for systemd's resolver the zones.
+        let attached = system.state(part)?;
+        if matches!(attached, PartState::Attached | PartState::Changed) {
             let plan = system.plan_attach(&[part], facts)?;
             if !plan.steps.is_empty() {
                 system.carry_out(&plan)?;

@@ -61,6 +61,8 @@ impl Content {
     /// Puts this at `path`, whole or not at all.
     pub(crate) fn write(&self, path: &Path) -> io::Result<()> {
         let beside = beside(path);
+        let folder = path.parent().unwrap_or(Path::new("/"));
+        fs::create_dir_all(folder)?;
         remove(&beside)?;
         match self {
             Self::Absent => remove(path)?,
@@ -93,7 +95,6 @@ impl Content {
                 }
             }
         }
-        let folder = path.parent().unwrap_or(Path::new("/"));
         File::open(folder)?.sync_all()
     }
 }

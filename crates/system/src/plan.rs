@@ -1,12 +1,16 @@
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::process::Command;
 use std::{fs, io};
 
-use bentlane_core::{Hosts, Name, ResolvConf};
+use bentlane_core::{Hosts, Name, ResolvConf, resolved_drop_in};
 use serde::Serialize;
 
 use crate::kept::{Part, Record, Replaced};
 use crate::place::Content;
+
+/// The settings of systemd's resolver that are ours, below the folder of settings.
+const RESOLVED_DROP_IN: &str = "systemd/resolved.conf.d/bentlane.conf";
 
 /// The operating system, as far as it can be attached to.
 #[derive(Clone, Debug)]
@@ -15,6 +19,8 @@ pub struct System {
     etc: PathBuf,
     /// The folder where what was replaced is kept.
     kept: PathBuf,
+    /// The command that has systemd's resolver read its settings again.
+    systemctl: PathBuf,
 }
 
 /// What has to be known of the service to attach to it.
@@ -26,6 +32,8 @@ pub struct Facts {
     pub addresses: Vec<IpAddr>,
     /// The names of exact routes.
     pub names: Vec<Name>,
+    /// The zones.
+    pub zones: Vec<Name>,
 }
 
 /// What a step does to its file.
@@ -91,6 +99,17 @@ pub enum SystemError {
         /// Where it listens.
         listening: String,
     },
+    /// There is nothing to ask us for.
+    #[error("there is no zone yet: add one first with `bentlane zone add moor.test`")]
+    NoZone,
+    /// The system's resolver does not take up its settings.
+    #[error("{path} is in place, but `systemctl restart systemd-resolved` failed: {reason}")]
+    NotTakenUp {
+        /// The file with the settings.
+        path: PathBuf,
+        /// What the command said.
+        reason: String,
+    },
     /// A file that we may not change.
     #[error("cannot change {path} as this user: run it with sudo")]
     NotAllowed {
@@ -124,18 +143,28 @@ impl Default for System {
         Self {
             etc: "/etc".into(),
             kept: "/var/lib/bentlane/system".into(),
+            systemctl: "systemctl".into(),
         }
     }
 }
 
 impl System {
-    /// The file that a part lives in.
+    /// The file that a part lives in. Where systemd's resolver answers the machine's lookups it is
+    /// a drop-in for that, so that it asks us for our zones alone.
     #[must_use]
     pub fn path(&self, part: Part) -> PathBuf {
-        self.etc.join(match part {
-            Part::Resolver => "resolv.conf",
-            Part::Hosts => "hosts",
-        })
+        let conf = self.etc.join("resolv.conf");
+        match part {
+            Part::Hosts => self.etc.join("hosts"),
+            Part::Resolver => {
+                let text = fs::read_to_string(&conf).unwrap_or_default();
+                if ResolvConf::parse(&text).leads_to_resolved() {
+                    self.etc.join(RESOLVED_DROP_IN)
+                } else {
+                    conf
+                }
+            }
+        }
     }
 
     /// What would be done to attach `parts`.
@@ -146,10 +175,13 @@ impl System {
         let record = self.record()?;
         let mut plan = Plan::default();
         for part in parts {
-            let path = self.path(*part);
+            // What is attached stays attached in its way until it is detached.
+            let known = record.replaced.get(part);
+            let path = known.map_or_else(|| self.path(*part), |known| known.path.clone());
             let now = read(&path)?;
             let text = self.text(&path)?;
             let after = match part {
+                Part::Resolver if path.ends_with(RESOLVED_DROP_IN) => drop_in(facts)?,
                 Part::Resolver => pointing_at_us(&text, facts)?,
                 Part::Hosts => {
                     let names: Vec<&Name> = facts.names.iter().collect();
@@ -167,7 +199,6 @@ impl System {
                 Content::Link { .. } | Content::Absent => Content::public(after),
             };
             if after != now {
-                let known = record.replaced.get(part);
                 plan.steps.push(Step {
                     part: *part,
                     kind: StepKind::Replace,
@@ -265,10 +296,12 @@ impl System {
                     record.replaced.insert(step.part, replaced);
                     self.write_record(&record)?;
                     put(step)?;
+                    self.take_up(step)?;
                 }
                 StepKind::Restore | StepKind::Clean | StepKind::Forget => {
                     if step.kind != StepKind::Forget {
                         put(step)?;
+                        self.take_up(step)?;
                     }
                     record.replaced.remove(&step.part);
                     self.write_record(&record)?;
@@ -276,6 +309,26 @@ impl System {
             }
         }
         Ok(())
+    }
+
+    /// Has systemd's resolver read its settings again, when they are what was changed.
+    fn take_up(&self, step: &Step) -> Result<(), SystemError> {
+        if !step.path.ends_with(RESOLVED_DROP_IN) {
+            return Ok(());
+        }
+        let failed = |reason: String| SystemError::NotTakenUp {
+            path: step.path.clone(),
+            reason,
+        };
+        let output = Command::new(&self.systemctl)
+            .args(["restart", "systemd-resolved"])
+            .output()
+            .map_err(|error| failed(error.to_string()))?;
+        if output.status.success() {
+            return Ok(());
+        }
+        let said = String::from_utf8_lossy(&output.stderr);
+        Err(failed(said.trim().to_owned()))
     }
 
     /// How a part is.
@@ -376,6 +429,17 @@ fn before(step: &Step, known: Option<Replaced>) -> Content {
     }
 }
 
+/// The settings for systemd's resolver, which finds us on any port.
+fn drop_in(facts: &Facts) -> Result<String, SystemError> {
+    match (facts.dns.first(), facts.zones.as_slice()) {
+        (_, []) => Err(SystemError::NoZone),
+        (None, _) => Err(SystemError::NotOnPort53 {
+            listening: "no place".to_owned(),
+        }),
+        (Some(dns), zones) => Ok(resolved_drop_in(*dns, zones)),
+    }
+}
+
 fn pointing_at_us(text: &str, facts: &Facts) -> Result<String, SystemError> {
     let ours = facts.dns.iter().filter(|at| at.port() == 53);
     let ours: Vec<IpAddr> = ours.map(SocketAddr::ip).collect();
@@ -411,6 +475,7 @@ mod tests {
         let system = System {
             etc: folder.path().join("etc"),
             kept: folder.path().join("var/lib/bentlane/system"),
+            systemctl: folder.path().join("systemctl"),
         };
         fs::create_dir(&system.etc).unwrap();
         fs::write(system.path(Part::Resolver), CONF).unwrap();
@@ -424,6 +489,7 @@ mod tests {
                 dns: vec!["127.0.0.1:53".parse().unwrap(), "[::1]:53".parse().unwrap()],
                 addresses: vec!["127.0.0.1".parse().unwrap()],
                 names: names.iter().map(|name| name.parse().unwrap()).collect(),
+                zones: vec!["moor.test".parse().unwrap(), "fell.test".parse().unwrap()],
             }
         }
 
@@ -491,6 +557,56 @@ mod tests {
         assert_eq!(kept, CONF, "what it led to is known");
         machine.detach(Part::Resolver);
         assert_eq!(fs::read_link(&path).unwrap(), Path::new("../stub.conf"));
+    }
+
+    /// A stand-in that writes down how it was called, and fails when a file says so.
+    fn stand_in_for_systemctl(machine: &Machine) {
+        let folder = machine.folder.path().display();
+        let script = format!(
+            "#!/bin/sh\necho \"$@\" >> {folder}/called\n[ ! -e {folder}/broken ] || {{ echo no unit >&2; exit 5; }}\n"
+        );
+        fs::write(&machine.system.systemctl, script).unwrap();
+        let mode = fs::Permissions::from_mode(0o755);
+        fs::set_permissions(&machine.system.systemctl, mode).unwrap();
+    }
+
+    #[rstest]
+    fn systemds_resolver_asks_us_for_our_zones_alone(machine: Machine) {
+        stand_in_for_systemctl(&machine);
+        let conf = machine.system.path(Part::Resolver);
+        fs::write(&conf, "nameserver 127.0.0.53\n").unwrap();
+        let path = machine.system.path(Part::Resolver);
+        assert!(path.ends_with("systemd/resolved.conf.d/bentlane.conf"));
+        machine.attach(Part::Resolver, &[]);
+        let text = fs::read_to_string(&path).unwrap();
+        assert!(
+            text.contains("DNS=127.0.0.1:53\nDomains=~moor.test ~fell.test\n"),
+            "{text}"
+        );
+        assert_eq!(machine.state(Part::Resolver), PartState::Attached);
+        let untouched = fs::read_to_string(&conf).unwrap();
+        assert_eq!(untouched, "nameserver 127.0.0.53\n");
+        machine.detach(Part::Resolver);
+        assert!(!path.exists());
+        let called = fs::read_to_string(machine.folder.path().join("called")).unwrap();
+        assert_eq!(called, "restart systemd-resolved\n".repeat(2));
+
+        fs::write(machine.folder.path().join("broken"), "").unwrap();
+        let facts = Machine::facts(&[]);
+        let plan = machine
+            .system
+            .plan_attach(&[Part::Resolver], &facts)
+            .unwrap();
+        let refused = machine.system.carry_out(&plan).unwrap_err();
+        assert!(refused.to_string().contains("no unit"), "{refused}");
+        assert_eq!(
+            machine.state(Part::Resolver),
+            PartState::Attached,
+            "and can be detached"
+        );
+        fs::remove_file(machine.folder.path().join("broken")).unwrap();
+        machine.detach(Part::Resolver);
+        assert!(!path.exists());
     }
 
     #[rstest]

@@ -273,7 +273,10 @@ fn difference(output: &Output, step: &Step) -> Vec<String> {
 async fn facts(client: &Client) -> Result<Facts, CliError> {
     let status: Status = client.get("/status").await?;
     let routes: Routes = client.get("/routes").await?;
+    let zones: Zones = client.get("/zones").await?;
+    let zones = zones.zones.iter();
     Ok(Facts {
+        zones: zones.filter_map(|zone| zone.name.parse().ok()).collect(),
         dns: status.listeners.dns,
         addresses: status.listeners.https.iter().map(SocketAddr::ip).collect(),
         names: routes
