@@ -15,7 +15,7 @@ const TURN: Duration = Duration::from_secs(5);
 
 /// Keeps what is attached attached, until the service stops: when a network manager has rewritten
 /// the name servers they are made ours again, with its file as the one to put back, and the block
-/// in the hosts file follows the routes. What is not attached is left alone.
+/// in the hosts file follows the routes. What is not attached, or to another service, is left alone.
 pub(crate) async fn keep(state: Arc<State>) {
     let mut turns = interval(TURN);
     let mut told = None;
@@ -56,6 +56,7 @@ fn facts(state: &State) -> Facts {
         Pattern::Wildcard(_) => None,
     };
     Facts {
+        owner: state.data_dir.root().to_owned(),
         dns: state.listening.dns.clone(),
         addresses: state.listening.https.iter().map(SocketAddr::ip).collect(),
         zones: snapshot
@@ -73,6 +74,9 @@ fn facts(state: &State) -> Facts {
 /// Brings up to date what is attached and is not; gives which parts that were.
 fn mend(system: &System, facts: &Facts) -> Result<Vec<Part>, SystemError> {
     let mut mended = Vec::new();
+    if system.owner()?.as_ref() != Some(&facts.owner) {
+        return Ok(mended);
+    }
     for part in [Part::Resolver, Part::Hosts] {
         // The block follows the routes, and settings for systemd's resolver the zones.
         let attached = system.state(part)?;

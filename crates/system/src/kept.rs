@@ -41,6 +41,9 @@ pub(crate) struct Replaced {
 /// Everything that was changed.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Record {
+    /// The data folder of the service that the system is attached to.
+    #[serde(default)]
+    pub(crate) owner: Option<PathBuf>,
     pub(crate) replaced: BTreeMap<Part, Replaced>,
 }
 

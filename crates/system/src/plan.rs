@@ -26,6 +26,8 @@ pub struct System {
 /// What has to be known of the service to attach to it.
 #[derive(Clone, Debug, Default)]
 pub struct Facts {
+    /// The service's data folder: of several services on a machine one is attached to.
+    pub owner: PathBuf,
     /// Where the resolver listens.
     pub dns: Vec<SocketAddr>,
     /// The addresses on which names are served.
@@ -70,6 +72,9 @@ pub struct Step {
 /// What would be done, in order. Nothing, when there are no steps.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct Plan {
+    /// The data folder of the service to attach to.
+    #[serde(skip)]
+    pub owner: Option<PathBuf>,
     /// The steps.
     pub steps: Vec<Step>,
 }
@@ -173,7 +178,10 @@ impl System {
     /// When a file cannot be read, or the resolver is where the system's lookups cannot find it.
     pub fn plan_attach(&self, parts: &[Part], facts: &Facts) -> Result<Plan, SystemError> {
         let record = self.record()?;
-        let mut plan = Plan::default();
+        let mut plan = Plan {
+            owner: Some(facts.owner.clone()),
+            ..Plan::default()
+        };
         for part in parts {
             // What is attached stays attached in its way until it is detached.
             let known = record.replaced.get(part);
@@ -294,6 +302,7 @@ impl System {
                         left: step.after.clone(),
                     };
                     record.replaced.insert(step.part, replaced);
+                    record.owner.clone_from(&plan.owner);
                     self.write_record(&record)?;
                     put(step)?;
                     self.take_up(step)?;
@@ -329,6 +338,15 @@ impl System {
         }
         let said = String::from_utf8_lossy(&output.stderr);
         Err(failed(said.trim().to_owned()))
+    }
+
+    /// The data folder of the service that the system is attached to, if to any.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn owner(&self) -> Result<Option<PathBuf>, SystemError> {
+        let record = self.record()?;
+        Ok(record.owner.filter(|_| !record.replaced.is_empty()))
     }
 
     /// How a part is.
@@ -486,6 +504,7 @@ mod tests {
     impl Machine {
         fn facts(names: &[&str]) -> Facts {
             Facts {
+                owner: "/data".into(),
                 dns: vec!["127.0.0.1:53".parse().unwrap(), "[::1]:53".parse().unwrap()],
                 addresses: vec!["127.0.0.1".parse().unwrap()],
                 names: names.iter().map(|name| name.parse().unwrap()).collect(),
@@ -527,12 +546,14 @@ mod tests {
         assert_eq!(machine.state(part), PartState::Detached);
         assert_eq!(machine.attach(part, &["a.moor.test"]).steps.len(), 1);
         assert_eq!(machine.state(part), PartState::Attached);
+        assert_eq!(machine.system.owner().unwrap(), Some("/data".into()));
         assert_ne!(machine.content(part), before);
         let again = machine.attach(part, &["a.moor.test"]);
         assert!(again.steps.is_empty(), "a second time changes nothing");
         machine.detach(part);
         assert_eq!(machine.content(part), before);
         assert_eq!(machine.state(part), PartState::Detached);
+        assert_eq!(machine.system.owner().unwrap(), None);
         assert!(machine.detach(part).steps.is_empty());
     }
 

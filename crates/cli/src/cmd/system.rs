@@ -276,6 +276,7 @@ async fn facts(client: &Client) -> Result<Facts, CliError> {
     let zones: Zones = client.get("/zones").await?;
     let zones = zones.zones.iter();
     Ok(Facts {
+        owner: status.data_dir.into(),
         zones: zones.filter_map(|zone| zone.name.parse().ok()).collect(),
         dns: status.listeners.dns,
         addresses: status.listeners.https.iter().map(SocketAddr::ip).collect(),
