@@ -121,3 +121,55 @@ fn without_an_upstream_outside_names_are_refused_in_plain_words() {
         assert!(said.contains(part), "{part}: {said}");
     }
 }
+
+#[rstest]
+#[case("doh.moor.test", "127.0.0.1")]
+#[case("www.outside.example", "192.0.2.7")]
+fn questions_come_over_https_too(#[case] name: &str, #[case] address: &str) {
+    let upstream = Upstream::new();
+    let world = world(&[&upstream.address()]);
+    let https = world.address("https");
+    let (server, port) = (format!("@{}", https.ip()), https.port().to_string());
+    let authority = format!("+tls-ca={}", world.root().display());
+    for method in ["+https=bentlane.localhost/dns-query", "+https-get"] {
+        let said = run(
+            "kdig",
+            &[
+                &server,
+                "-p",
+                &port,
+                "+https=bentlane.localhost/dns-query",
+                method,
+                &authority,
+                "+tls-hostname=bentlane.localhost",
+                "+tls-sni=bentlane.localhost",
+                name,
+            ],
+        );
+        let said = said.ok();
+        assert!(
+            said.contains(address) && said.contains("HTTP/2"),
+            "{method}: {said}"
+        );
+    }
+    let ask = |args: &[&str]| world.curl(&[args, &["-i"]].concat()).ok();
+    let url = "https://bentlane.localhost/dns-query";
+    let wrong = ask(&["-H", "content-type: text/plain", "-d", "x", url]);
+    assert!(wrong.starts_with("HTTP/2 415"), "{wrong}");
+    let wrong = ask(&[&format!("{url}?dns=not*base64")]);
+    assert!(wrong.starts_with("HTTP/2 400"), "{wrong}");
+    // `host x A` of RFC 8484 section 4.1.1, for a name of ours.
+    let wire = "AAABAAABAAAAAAAAAXgEbW9vcgR0ZXN0AAABAAE";
+    let good = ask(&[&format!("{url}?dns={wire}"), "-o", "/dev/null", "-D", "-"]);
+    for part in [
+        "HTTP/2 200",
+        "content-type: application/dns-message",
+        "cache-control: max-age=10",
+    ] {
+        assert!(good.contains(part), "{part}: {good}");
+    }
+    assert!(
+        ask(&["https://bentlane.localhost/"]).contains("<title>"),
+        "the console is there"
+    );
+}

@@ -1,6 +1,6 @@
 use std::collections::{HashMap, HashSet};
 
-use crate::address::Pattern;
+use crate::address::{Address, PathPrefix, Pattern};
 use crate::configuration::{Configuration, Route, Zone};
 use crate::name::{Name, suffixes};
 use crate::record::Record;
@@ -33,6 +33,8 @@ pub struct Snapshot {
     exact: HashMap<Name, Vec<Entry>>,
     below: HashMap<Name, Vec<Entry>>,
     targets: Vec<Target>,
+    /// What answers to a name of our own.
+    own: Option<(Route, TargetId)>,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -105,6 +107,19 @@ impl Snapshot {
             zones,
             ..Configuration::default()
         })
+    }
+
+    /// The same with `name` leading to our own pages at `to`, unless a route takes it.
+    #[must_use]
+    pub fn with_own_pages(mut self, name: Name, to: Target) -> Self {
+        let address = Address {
+            pattern: Pattern::Exact(name),
+            prefix: PathPrefix::default(),
+        };
+        let id = TargetId(self.targets.len());
+        self.targets.push(to.clone());
+        self.own = Some((Route { address, to }, id));
+        self
     }
 
     /// What the snapshot was compiled from.
@@ -187,6 +202,10 @@ impl Snapshot {
             .into_iter()
             .chain(below)
             .find_map(|entries| self.longest_prefix(entries, path))
+            .or_else(|| {
+                let (route, target) = self.own.as_ref()?;
+                (route.address.pattern.base().as_str() == name).then_some((route, *target))
+            })
     }
 
     /// A name that `route` answers for when a client asks: the exact name, or one label in front

@@ -60,6 +60,17 @@ impl View {
         next
     }
 
+    /// Answers `query`, which came over a stream, and asks upstream where that is needed. Empty is
+    /// silence.
+    pub async fn ask(&self, query: &[u8], client: IpAddr) -> Vec<u8> {
+        let mut answer = Vec::new();
+        if let Next::Ask(asked, forwarder) = self.answer(query, client, Transport::Tcp, &mut answer)
+        {
+            forwarder.answer(&asked, Transport::Tcp, &mut answer).await;
+        }
+        answer
+    }
+
     fn decide(
         &self,
         query: &[u8],

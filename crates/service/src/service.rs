@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{Authority, AuthorityError, Owner};
+use bentlane_core::chain;
 use bentlane_core::dns::Settings;
-use bentlane_core::{Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober, port_holder};
 use bentlane_proxy::{Certificates, Limits, Listeners, Proxy};
 use bentlane_resolver::{Sockets, View};
@@ -27,7 +27,7 @@ use crate::events::Events;
 use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
-use crate::state::{Listening, State, last_known_good};
+use crate::state::{Listening, State, certified, last_known_good};
 use crate::wiring::Database;
 
 /// How long API calls may finish when the service stops.
@@ -141,8 +141,9 @@ impl Service {
         let known = last_known_good(&data_dir);
         let first_start = known.is_none();
         let configuration = known.unwrap_or_default();
-        let issuer = authority.issuer_for(&configuration.zones, OffsetDateTime::now_utc())?;
-        let snapshot = Arc::new(Snapshot::compile(configuration));
+        let issuer =
+            authority.issuer_for(&certified(&configuration.zones), OffsetDateTime::now_utc())?;
+        let snapshot = Arc::new(listening.compile(configuration));
         let certificates = Arc::new(Certificates::new(issuer));
         let engine = Proxy::new(Arc::clone(&snapshot), certificates, Limits::default());
         let snapshot = Arc::new(ArcSwap::new(snapshot));
@@ -157,6 +158,9 @@ impl Service {
             &listening.https,
             events.clone(),
         );
+        let queries = QueryBook::default();
+        let forwarder = config.upstreams.forwarder(&listening.dns);
+        let current = Arc::clone(&snapshot);
         let state = Arc::new(State {
             data_dir: data_dir.clone(),
             authority,
@@ -165,8 +169,14 @@ impl Service {
             board: Arc::new(board),
             events,
             sign_in: SignIn::new(token),
-            queries: QueryBook::default(),
-            forwarder: config.upstreams.forwarder(&listening.dns),
+            resolver: View {
+                snapshot: current,
+                settings: dns_settings(&listening),
+                forwarder: forwarder.clone(),
+                log: queries.log(),
+            },
+            queries,
+            forwarder,
             listening,
             started_at: OffsetDateTime::now_utc(),
             shutdown,
@@ -226,14 +236,8 @@ impl Service {
         } = self;
         let shutdown = state.shutdown.clone();
         let stop_on_failure = shutdown.clone().drop_guard();
-        let view = View {
-            snapshot: Arc::clone(&state.snapshot),
-            settings: dns_settings(&state.listening),
-            forwarder: state.forwarder.clone(),
-            log: state.queries.log(),
-        };
         let resolver = resolver
-            .serve(view, shutdown.clone())
+            .serve(state.resolver.clone(), shutdown.clone())
             .map_err(io_error("start the resolver"))?;
         let serving = tokio::spawn({
             let (engine, shutdown) = (state.proxy.clone(), shutdown.clone());

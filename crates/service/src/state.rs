@@ -4,9 +4,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{Authority, AuthorityError};
-use bentlane_core::{Change, Configuration, Snapshot, chain};
+use bentlane_core::{Change, Configuration, Snapshot, Zone, chain};
 use bentlane_proxy::Proxy;
-use bentlane_resolver::Forwarder;
+use bentlane_resolver::{Forwarder, View};
 use bentlane_store::{DataDir, Store, StoreError};
 use time::OffsetDateTime;
 use tokio::sync::Mutex;
@@ -20,6 +20,10 @@ use crate::sign_in::SignIn;
 
 /// The file with the last known good configuration.
 const LAST_GOOD: &str = "last-known-good.json";
+
+/// The name of our own pages behind the TLS listener, and of DNS over HTTPS. It is this machine's
+/// everywhere (RFC 6761 §6.3).
+pub(crate) const OWN_NAME: &str = "bentlane.localhost";
 
 /// Where every listener listens, as bound.
 #[derive(Clone, Debug)]
@@ -37,6 +41,24 @@ impl Listening {
     }
 }
 
+impl Listening {
+    /// Compiles `configuration`, with our own pages under their own name.
+    pub(crate) fn compile(&self, configuration: Configuration) -> Snapshot {
+        let snapshot = Snapshot::compile(configuration);
+        let to = self.api.first().map(|at| format!("http://{at}").parse());
+        match (OWN_NAME.parse(), to) {
+            (Ok(name), Some(Ok(to))) => snapshot.with_own_pages(name, to),
+            _ => snapshot,
+        }
+    }
+}
+
+/// What certificates are issued for: the zones, and our own name.
+pub(crate) fn certified(zones: &[Zone]) -> Vec<Zone> {
+    let own = OWN_NAME.parse().map(Zone::new);
+    zones.iter().cloned().chain(own).collect()
+}
+
 /// What the parts of the service share.
 #[derive(Debug)]
 pub(crate) struct State {
@@ -50,6 +72,8 @@ pub(crate) struct State {
     pub(crate) listening: Listening,
     /// Where names outside the zones are looked up, if anywhere.
     pub(crate) forwarder: Option<Forwarder>,
+    /// What answers DNS questions.
+    pub(crate) resolver: View,
     /// What the resolver was asked.
     pub(crate) queries: QueryBook,
     pub(crate) started_at: OffsetDateTime,
@@ -94,14 +118,20 @@ impl State {
     /// Has the data plane go by `configuration` and keeps it as the last known good one.
     fn publish(&self, configuration: Configuration) -> Result<(), AuthorityError> {
         let kept = serde_json::json!(configuration).to_string();
-        let snapshot = Arc::new(Snapshot::compile(configuration));
+        let snapshot = Arc::new(self.listening.compile(configuration));
         let (now, previous) = (OffsetDateTime::now_utc(), self.snapshot.load_full());
         let (zones, revision) = (
             &snapshot.configuration().zones,
             snapshot.configuration().revision,
         );
-        if *zones != previous.configuration().zones {
-            let issuer = self.authority.issuer_for(zones, now)?;
+        let names = |zones: &[Zone]| {
+            zones
+                .iter()
+                .map(|zone| zone.name.clone())
+                .collect::<Vec<_>>()
+        };
+        if names(zones) != names(&previous.configuration().zones) {
+            let issuer = self.authority.issuer_for(&certified(zones), now)?;
             self.proxy.certificates().replace_issuer(issuer);
         }
         self.proxy.publish(Arc::clone(&snapshot));

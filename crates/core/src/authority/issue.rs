@@ -96,9 +96,11 @@ impl Issuer {
             ]);
         }
         params.subject_alt_names = names;
-        // The subject stays empty: the names are in the SAN (RFC 9525 §2), and a common name is
-        // limited to 64 characters, which host names are not.
-        params.distinguished_name = DistinguishedName::new();
+        // The names are in the SAN (RFC 9525 §2), and a common name is limited to 64 characters,
+        // which host names are not. An empty subject would do, but some clients want to show one.
+        let mut subject = DistinguishedName::new();
+        subject.push(DnType::OrganizationName, "Bent Lane");
+        params.distinguished_name = subject;
         params.serial_number = Some(serial_number());
         params.not_before = now - BACKDATE;
         params.not_after = (now + LEAF_LIFE).min(self.not_after);

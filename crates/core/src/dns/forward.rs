@@ -335,6 +335,13 @@ fn lifetime(message: &Message) -> u32 {
         .min(KEPT_AT_MOST)
 }
 
+/// The shortest time in seconds for which a record of a message's answer may be kept, or, when it
+/// has none, a negative answer. `None` for what is no message.
+#[must_use]
+pub fn least_ttl(message: &[u8]) -> Option<u32> {
+    Message::from_vec(message).ok().as_ref().map(lifetime)
+}
+
 /// Whether the CNAMEs of an answer lead round in a circle, or further than anybody follows.
 fn chain_loops(message: &Message) -> bool {
     let Some(question) = message.queries.first() else {

@@ -13,5 +13,5 @@ mod realm;
 pub const CHECK_MARK: (u16, &[u8]) = (65_001, b"bentlane-check");
 
 pub use answer::{Outcome, Settings, Transport, answer};
-pub use forward::{Asked, Cache, Key, Reason, Reply, Stored};
+pub use forward::{Asked, Cache, Key, Reason, Reply, Stored, least_ttl};
 pub use query::question_in_words;

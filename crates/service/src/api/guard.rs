@@ -12,7 +12,7 @@ use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
 use super::Problem;
-use crate::state::State;
+use crate::state::{OWN_NAME, State};
 
 /// The cookie of a browser that signed in.
 pub(crate) const COOKIE_NAME: &str = "bentlane_session";
@@ -30,12 +30,18 @@ pub(crate) async fn require_host(
 ) -> Response {
     let headers = request.headers();
     let ours = |host: &str| is_ours(host, &state.listening.api);
-    if !text(headers, &HOST).is_some_and(ours) {
+    // The same pages through our own proxy.
+    let https_port = state.listening.https_port();
+    let ours_by_name = |origin: &str| is_own_name(origin, https_port);
+    // A port that is forwarded to ours has another number.
+    let named_us = |host: &str| is_named(host.split(':').next().unwrap_or_default());
+    if !text(headers, &HOST).is_some_and(|host| ours(host) || named_us(host)) {
         let detail = "the Host field names another server than this one";
         return Problem::new(StatusCode::MISDIRECTED_REQUEST, detail).into_response();
     }
     if let Some(origin) = text(headers, &ORIGIN)
         && !origin.strip_prefix("http://").is_some_and(ours)
+        && !origin.strip_prefix("https://").is_some_and(ours_by_name)
     {
         let detail = format!("pages of {origin} may not call this service");
         return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
@@ -102,11 +108,32 @@ fn is_ours(host: &str, listening: &[SocketAddr]) -> bool {
             .is_ok_and(|port: u16| listening.iter().any(|at| at.port() == port))
 }
 
+/// Whether `host` is the name of our own pages, with the port on which HTTPS listens.
+fn is_own_name(host: &str, https_port: u16) -> bool {
+    let (name, port) = host.split_once(':').unwrap_or((host, "443"));
+    is_named(name) && port.parse() == Ok(https_port)
+}
+
+fn is_named(name: &str) -> bool {
+    name.eq_ignore_ascii_case(OWN_NAME)
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case("bentlane.localhost", 443, true)]
+    #[case("bentlane.localhost:443", 443, true)]
+    #[case("BENTLANE.localhost:7443", 7443, true)]
+    #[case("bentlane.localhost", 7443, false)]
+    #[case("bentlane.localhost:7070", 7443, false)]
+    #[case("bentlane.localhost.evil.example", 443, false)]
+    fn our_own_name(#[case] host: &str, #[case] port: u16, #[case] ours: bool) {
+        assert_eq!(is_own_name(host, port), ours);
+    }
 
     #[rstest]
     #[case("127.0.0.1:7070", true)]

@@ -10,6 +10,7 @@
 
 mod authority;
 mod checks;
+mod doh;
 mod events;
 mod guard;
 mod journal;
@@ -88,6 +89,7 @@ pub(crate) fn router(state: Arc<State>) -> Router {
         .route("/api/{*path}", axum::routing::any(no_such_path))
         .layer(signed_in)
         .route("/sign-in", get(session::sign_in))
+        .merge(doh::router())
         .fallback(console::serve)
         .layer(addressed_to_us)
         .with_state(state)
