@@ -18,7 +18,7 @@ use crate::snapshot::Snapshot;
 /// Octets of a DNS header (RFC 1035 §4.1.1).
 const HEADER_LENGTH: usize = 12;
 /// Octets of the shortest record: a root owner name, and the fixed fields (RFC 1035 §4.1.3).
-const SHORTEST_RECORD: usize = 11;
+pub(super) const SHORTEST_RECORD: usize = 11;
 /// The largest UDP answer for a client without EDNS (RFC 1035 §2.3.4).
 const PLAIN_UDP_LIMIT: u16 = 512;
 /// The largest UDP answer we send at all, so that none is fragmented (RFC 9715 §3.1).

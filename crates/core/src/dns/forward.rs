@@ -7,7 +7,7 @@ use std::time::Duration;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::RecordType;
 
-use super::answer::{Transport, UDP_LIMIT, limit_of};
+use super::answer::{SHORTEST_RECORD, Transport, UDP_LIMIT, limit_of};
 use super::query::{
     CHECKING_DISABLED, DNSSEC_OK, Query, RECURSION_AVAILABLE, RECURSION_DESIRED, Reader, TYPE_OPT,
 };
@@ -116,7 +116,7 @@ impl Asked {
     pub fn judge(&self, query: &[u8], reply: &[u8]) -> Reply {
         let mut reader = Reader(reply);
         let sent_id = query.get(..2);
-        let (Some(id), Some(flags), Some(_counts)) =
+        let (Some(id), Some(flags), Some(counts)) =
             (reader.octets(2), reader.number(), reader.octets(8))
         else {
             return Reply::Unrelated;
@@ -129,6 +129,14 @@ impl Asked {
         }
         if flags & TRUNCATED != 0 {
             return Reply::Truncated;
+        }
+        // Checked before the codec reserves memory by what the counts claim.
+        let records = counts.chunks(2).skip(1).filter_map(<[u8]>::first_chunk);
+        let claimed: usize = records
+            .map(|count| usize::from(u16::from_be_bytes(*count)))
+            .sum();
+        if claimed > reply.len().checked_div(SHORTEST_RECORD).unwrap_or_default() {
+            return Reply::Unusable;
         }
         let Ok(message) = Message::from_vec(reply) else {
             return Reply::Unusable;
@@ -439,6 +447,7 @@ mod tests {
     use hickory_proto::op::{MessageType, OpCode, Query as Question};
     use hickory_proto::rr::rdata::{A, CNAME, SOA};
     use hickory_proto::rr::{Name, RData, Record};
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
@@ -559,6 +568,16 @@ mod tests {
     }
 
     #[test]
+    fn a_reply_that_claims_more_than_it_holds_is_of_no_use() {
+        let asked = asked("www.example.org.", None);
+        let reply = reply("www.example.org.", ResponseCode::NoError, Vec::new());
+        let mut octets = reply.to_vec().unwrap();
+        octets[6..8].copy_from_slice(&[0xff, 0xff]);
+        let judged = asked.judge(&asked.upstream_query(ID), &octets);
+        assert_eq!(judged, Reply::Unusable);
+    }
+
+    #[test]
     fn octets_that_are_no_reply_are_not_taken_for_one() {
         let asked = asked("www.example.org.", None);
         let query = asked.upstream_query(ID);
@@ -650,6 +669,33 @@ mod tests {
         );
         cache.clear();
         assert_eq!(age(&cache, 1, 8), None);
+    }
+
+    proptest! {
+        /// Whatever comes back, nothing panics, and what is kept of it can be written and read.
+        #[test]
+        fn garbage_replies_never_panic(
+            changes in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..6),
+            cut in prop::option::of(any::<prop::sample::Index>()),
+            age in any::<u32>(),
+        ) {
+            let asked = asked("www.example.org.", Some(1232));
+            let answers = vec![
+                (60, "www.example.org.", cname("host.example.org.")),
+                (30, "host.example.org.", a(1)),
+            ];
+            let reply = reply("www.example.org.", ResponseCode::NoError, answers);
+            let mut octets = reply.to_vec().unwrap();
+            for (place, octet) in changes {
+                let place = place.index(octets.len());
+                octets[place] = octet;
+            }
+            octets.truncate(cut.map_or(octets.len(), |cut| cut.index(octets.len() + 1)));
+            if let Reply::Usable(stored) = asked.judge(&asked.upstream_query(ID), &octets) {
+                let message = written(&stored, &asked, age);
+                prop_assert_eq!(message.metadata.id, 0x1234);
+            }
+        }
     }
 
     #[test]
