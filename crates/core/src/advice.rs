@@ -1,7 +1,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::address::Pattern;
-use crate::name::Name;
+use crate::name::{Name, is_at_or_below};
 
 /// Top-level domains below which the common browsers speak HTTPS only, as their preload list has
 /// it. Those that only one company can use are left out.
@@ -174,11 +174,6 @@ fn single_label(label: &str) -> String {
 fn public_suffix(name: &str) -> Option<&str> {
     let suffix = psl::suffix(name.as_bytes()).filter(psl::Suffix::is_known)?;
     std::str::from_utf8(suffix.as_bytes()).ok()
-}
-
-fn is_at_or_below(name: &str, suffix: &str) -> bool {
-    let above = name.strip_suffix(suffix);
-    above.is_some_and(|above| above.is_empty() || above.ends_with('.'))
 }
 
 #[cfg(test)]

@@ -31,9 +31,7 @@ impl Name {
     /// Whether this name is `zone` or lies below it.
     #[must_use]
     pub fn is_within(&self, zone: &Self) -> bool {
-        self.0
-            .strip_suffix(&*zone.0)
-            .is_some_and(|head| head.is_empty() || head.ends_with('.'))
+        is_at_or_below(&self.0, &zone.0)
     }
 
     /// The name with one more label in front.
@@ -43,6 +41,12 @@ impl Name {
     pub fn prepend(&self, label: &str) -> Result<Self, NameError> {
         format!("{label}.{self}").parse()
     }
+}
+
+/// Whether `name` is `suffix` or lies below it.
+pub(crate) fn is_at_or_below(name: &str, suffix: &str) -> bool {
+    let above = name.strip_suffix(suffix);
+    above.is_some_and(|above| above.is_empty() || above.ends_with('.'))
 }
 
 /// Every suffix of `name`, longest first, `name` itself included.

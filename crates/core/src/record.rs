@@ -4,7 +4,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::name::Name;
+use crate::name::{Name, is_at_or_below};
 
 /// Octets of the longest name in text form, without its final dot (RFC 1035 §2.3.4).
 const LONGEST_NAME: usize = 253;
@@ -118,8 +118,7 @@ impl RecordName {
     /// Whether it is `zone` or lies below it.
     #[must_use]
     pub fn is_within(&self, zone: &Name) -> bool {
-        let above = self.0.strip_suffix(zone.as_str());
-        above.is_some_and(|above| above.is_empty() || above.ends_with('.'))
+        is_at_or_below(&self.0, zone.as_str())
     }
 }
 

@@ -60,15 +60,12 @@ impl View {
         next
     }
 
-    /// Answers `query`, which came over a stream, and asks upstream where that is needed. Empty is
-    /// silence.
-    pub async fn ask(&self, query: &[u8], client: IpAddr) -> Vec<u8> {
-        let mut answer = Vec::new();
-        if let Next::Ask(asked, forwarder) = self.answer(query, client, Transport::Tcp, &mut answer)
-        {
-            forwarder.answer(&asked, Transport::Tcp, &mut answer).await;
+    /// Writes the answer to `query`, which came over a stream, into `out`, and asks upstream where
+    /// that is needed. Empty is silence.
+    pub async fn ask(&self, query: &[u8], client: IpAddr, out: &mut Vec<u8>) {
+        if let Next::Ask(asked, forwarder) = self.answer(query, client, Transport::Tcp, out) {
+            forwarder.answer(&asked, Transport::Tcp, out).await;
         }
-        answer
     }
 
     fn decide(

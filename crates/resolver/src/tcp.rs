@@ -3,7 +3,6 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::dns::Transport;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
@@ -12,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::{debug, warn};
 
-use crate::serve::{Next, View};
+use crate::serve::View;
 
 /// Connections at a time; more wait in the system's queue.
 const CONNECTIONS: usize = 256;
@@ -82,11 +81,7 @@ async fn converse(mut stream: TcpStream, client: IpAddr, view: &View) -> io::Res
         };
         query.resize(length, 0);
         timeout(IDLE, stream.read_exact(&mut query)).await??;
-        if let Next::Ask(asked, forwarder) =
-            view.answer(&query, client, Transport::Tcp, &mut answer)
-        {
-            forwarder.answer(&asked, Transport::Tcp, &mut answer).await;
-        }
+        view.ask(&query, client, &mut answer).await;
         if answer.is_empty() {
             return Ok(());
         }

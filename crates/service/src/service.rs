@@ -159,7 +159,6 @@ impl Service {
             events.clone(),
         );
         let queries = QueryBook::default();
-        let forwarder = config.upstreams.forwarder(&listening.dns);
         let current = Arc::clone(&snapshot);
         let state = Arc::new(State {
             data_dir: data_dir.clone(),
@@ -172,11 +171,10 @@ impl Service {
             resolver: View {
                 snapshot: current,
                 settings: dns_settings(&listening),
-                forwarder: forwarder.clone(),
+                forwarder: config.upstreams.forwarder(&listening.dns),
                 log: queries.log(),
             },
             queries,
-            forwarder,
             listening,
             started_at: OffsetDateTime::now_utc(),
             shutdown,
@@ -249,7 +247,7 @@ impl Service {
         });
         let following = tokio::spawn({
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
-            upstreams.follow(state.forwarder.clone(), ours, shutdown)
+            upstreams.follow(state.resolver.forwarder.clone(), ours, shutdown)
         });
         let reading = tokio::spawn({
             let (state, shutdown) = (Arc::clone(&state), shutdown.clone());

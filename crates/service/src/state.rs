@@ -6,7 +6,7 @@ use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{Authority, AuthorityError};
 use bentlane_core::{Change, Configuration, Snapshot, Zone, chain};
 use bentlane_proxy::Proxy;
-use bentlane_resolver::{Forwarder, View};
+use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};
 use time::OffsetDateTime;
 use tokio::sync::Mutex;
@@ -70,8 +70,6 @@ pub(crate) struct State {
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
     pub(crate) listening: Listening,
-    /// Where names outside the zones are looked up, if anywhere.
-    pub(crate) forwarder: Option<Forwarder>,
     /// What answers DNS questions.
     pub(crate) resolver: View,
     /// What the resolver was asked.

@@ -1,20 +1,15 @@
 use std::net::SocketAddr;
-use std::path::Path;
 use std::time::Duration;
-use std::{fs, io};
 
-use bentlane_core::ResolvConf;
+use bentlane_core::chain;
 use bentlane_resolver::Forwarder;
+use bentlane_system::System;
 use tokio::time::interval;
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
 use crate::config::Upstreams;
 
-/// The file in which the system's lookups find their name servers.
-const SYSTEM: &str = "/etc/resolv.conf";
-/// Where the file from before is kept while the system is attached.
-const BEFORE: &str = "/var/lib/bentlane/system/resolv.conf";
 /// How often the file is looked at: another network brings other name servers.
 const TURN: Duration = Duration::from_secs(5);
 
@@ -58,23 +53,14 @@ impl Upstreams {
 }
 
 fn of_the_system(ours: &[SocketAddr]) -> Vec<SocketAddr> {
-    let Some(conf) = read(Path::new(SYSTEM)) else {
-        return Vec::new();
-    };
-    if conf.ours {
-        let before = read(Path::new(BEFORE)).unwrap_or_default();
-        return before.upstreams(ours);
-    }
-    conf.upstreams(ours)
-}
-
-fn read(path: &Path) -> Option<ResolvConf> {
-    match fs::read_to_string(path) {
-        Ok(text) => Some(ResolvConf::parse(&text)),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-        Err(cause) => {
-            warn!(path = %path.display(), %cause, "cannot learn the system's name servers");
-            None
+    match System::default().resolv_conf_before_us() {
+        Ok(conf) => conf.upstreams(ours),
+        Err(error) => {
+            warn!(
+                cause = chain(&error),
+                "cannot learn the system's name servers"
+            );
+            Vec::new()
         }
     }
 }

@@ -58,6 +58,19 @@ impl Content {
         }
     }
 
+    /// A file with this text in the place of what is here: owner and mode of a file stay.
+    pub(crate) fn with_text(&self, text: String) -> Self {
+        match self {
+            Self::File { mode, uid, gid, .. } => Self::File {
+                text,
+                mode: *mode,
+                uid: *uid,
+                gid: *gid,
+            },
+            Self::Link { .. } | Self::Absent => Self::public(text),
+        }
+    }
+
     /// Puts this at `path`, whole or not at all.
     pub(crate) fn write(&self, path: &Path) -> io::Result<()> {
         let beside = beside(path);

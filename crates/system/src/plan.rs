@@ -197,15 +197,7 @@ impl System {
                 }
             };
             // Its owner and mode stay; a link becomes a file, and a link again when detached.
-            let after = match &now {
-                Content::File { mode, uid, gid, .. } => Content::File {
-                    text: after,
-                    mode: *mode,
-                    uid: *uid,
-                    gid: *gid,
-                },
-                Content::Link { .. } | Content::Absent => Content::public(after),
-            };
+            let after = now.with_text(after);
             if after != now {
                 plan.steps.push(Step {
                     part: *part,
@@ -237,23 +229,9 @@ impl System {
             let now = read(&replaced.path)?;
             let (kind, after, caution) = if now == replaced.left {
                 (StepKind::Restore, replaced.before.clone(), None)
-            } else if let (
-                Part::Hosts,
-                Content::File {
-                    text,
-                    mode,
-                    uid,
-                    gid,
-                },
-            ) = (part, &now)
-            {
+            } else if let (Part::Hosts, Content::File { text, .. }) = (part, &now) {
                 // Others write to this file, too: only our block goes.
-                let after = Content::File {
-                    text: Hosts(text).without_block(),
-                    mode: *mode,
-                    uid: *uid,
-                    gid: *gid,
-                };
+                let after = now.with_text(Hosts(text).without_block());
                 let kind = if after == now {
                     StepKind::Forget
                 } else {
@@ -379,13 +357,31 @@ impl System {
         }
     }
 
+    /// What the system's lookups go by, or went by before they were attached to us.
+    ///
+    /// # Errors
+    /// When a file is there and cannot be read.
+    pub fn resolv_conf_before_us(&self) -> Result<ResolvConf, SystemError> {
+        let conf = ResolvConf::parse(&self.text(&self.etc.join("resolv.conf"))?);
+        if conf.ours {
+            let kept = self.text(&self.kept_text(Part::Resolver))?;
+            return Ok(ResolvConf::parse(&kept));
+        }
+        Ok(conf)
+    }
+
+    /// Where the text of the file from before is kept.
+    fn kept_text(&self, part: Part) -> PathBuf {
+        self.kept.join(match part {
+            Part::Resolver => "resolv.conf",
+            Part::Hosts => "hosts",
+        })
+    }
+
     /// Keeps what a file said as a file of its own, for people, and for the service to learn the
     /// system's name servers.
     fn keep_text(&self, part: Part, before: &Content, path: &Path) -> Result<(), SystemError> {
-        let kept = self.kept.join(match part {
-            Part::Resolver => "resolv.conf",
-            Part::Hosts => "hosts",
-        });
+        let kept = self.kept_text(part);
         let text = match before {
             Content::File { text, .. } => text.clone(),
             Content::Link { .. } => self.text(path)?,
@@ -428,20 +424,9 @@ fn before(step: &Step, known: Option<Replaced>) -> Content {
     match (known, &step.now) {
         (Some(known), now) if known.left == *now => known.before,
         // Others write to the hosts file, too.
-        (
-            _,
-            Content::File {
-                text,
-                mode,
-                uid,
-                gid,
-            },
-        ) if step.part == Part::Hosts => Content::File {
-            text: Hosts(text).without_block(),
-            mode: *mode,
-            uid: *uid,
-            gid: *gid,
-        },
+        (_, Content::File { text, .. }) if step.part == Part::Hosts => {
+            step.now.with_text(Hosts(text).without_block())
+        }
         (Some(known), now) if is_ours(step.part, now) => known.before,
         (_, now) => now.clone(),
     }

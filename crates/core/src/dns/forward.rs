@@ -124,7 +124,7 @@ impl Asked {
         // The question must come back as it was asked, to the letter: with the id and the port
         // it keeps others from answering in the upstream's place (RFC 5452 §9.1).
         let question = reader.octets(self.question.len());
-        if Some(id) != sent_id || flags & 0x8000 == 0 || question != Some(&*self.question) {
+        if Some(id) != sent_id || flags & RESPONSE == 0 || question != Some(&*self.question) {
             return Reply::Unrelated;
         }
         if flags & TRUNCATED != 0 {

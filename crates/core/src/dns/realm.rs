@@ -6,6 +6,7 @@ use hickory_proto::rr::{Name as WireName, RData, RecordType};
 
 use super::answer::Settings;
 use crate::configuration::{Answers, Zone};
+use crate::name::is_at_or_below;
 use crate::record::{Record, RecordData, RecordName};
 use crate::snapshot::Snapshot;
 
@@ -162,8 +163,8 @@ fn in_zone(
         }
         return Some(found);
     }
-    let asked =
-        |record: &&&Record| kind == RecordType::ANY || record.data.kind() == kind.to_string();
+    let type_name = kind.to_string();
+    let asked = |record: &&&Record| kind == RecordType::ANY || record.data.kind() == type_name;
     let mut data: Vec<Datum> = own
         .iter()
         .filter(asked)
@@ -272,11 +273,6 @@ fn wire_data(data: &RecordData) -> Option<RData> {
             wire_name(target.as_str())?,
         )),
     })
-}
-
-fn is_at_or_below(name: &str, zone: &str) -> bool {
-    let above = name.strip_suffix(zone);
-    above.is_some_and(|above| above.is_empty() || above.ends_with('.'))
 }
 
 /// How the name is served: by ourselves, over h2 or http/1.1, and on which port when that is not

@@ -55,7 +55,8 @@ async fn from_body(
 async fn answer(state: &State, question: &[u8]) -> Response {
     // Whom a proxy of ours asks for is not known here; it is somebody on this machine.
     let client = IpAddr::V4(Ipv4Addr::LOCALHOST);
-    let answer = state.resolver.ask(question, client).await;
+    let mut answer = Vec::new();
+    state.resolver.ask(question, client, &mut answer).await;
     if answer.is_empty() {
         return refuse("this is no DNS question");
     }

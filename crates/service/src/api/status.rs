@@ -126,6 +126,7 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
             api: listening.api,
         },
         upstreams: state
+            .resolver
             .forwarder
             .as_ref()
             .map(|forwarder| forwarder.upstreams().to_vec()),
