@@ -74,6 +74,9 @@ pub(crate) enum CliError {
     /// A value on the command line.
     #[error("{field}: {reason}")]
     Value { field: &'static str, reason: String },
+    /// Lines of a file, each with what is wrong in it.
+    #[error("nothing was changed, since not every line is right:\n  {}", .0.join("\n  "))]
+    Lines(Vec<String>),
     /// There is no place for the data.
     #[error("HOME is not set: name a folder with --data-dir")]
     NoHome,
@@ -83,7 +86,11 @@ impl CliError {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
             Self::NotRunning { .. } | Self::Unreachable { .. } => 3,
-            Self::Config(_) | Self::NoHome | Self::NotAsked | Self::Value { .. } => 2,
+            Self::Config(_)
+            | Self::NoHome
+            | Self::NotAsked
+            | Self::Value { .. }
+            | Self::Lines(_) => 2,
             Self::Refused(problem) if problem.status == 422 => 2,
             Self::Refused(_)
             | Self::Answer(_)

@@ -7,6 +7,7 @@ mod args;
 mod client;
 mod cmd;
 mod error;
+mod input;
 mod output;
 
 use std::process::ExitCode;

@@ -1,10 +1,12 @@
-use std::collections::HashSet;
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::collections::{HashMap, HashSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
 use crate::address::{Address, AddressError, PathPrefix, Pattern};
-use crate::name::Name;
+use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData, RecordName};
 use crate::target::Target;
 
@@ -71,6 +73,15 @@ impl Default for ZoneSettings {
     }
 }
 
+impl ZoneSettings {
+    /// The addresses of another place that the zone's names resolve to; none is this machine's.
+    #[must_use]
+    pub fn addresses(&self) -> Vec<IpAddr> {
+        let v4 = self.ipv4.map(IpAddr::V4).into_iter();
+        v4.chain(self.ipv6.map(IpAddr::V6)).collect()
+    }
+}
+
 impl Zone {
     /// A zone with the usual settings and no records.
     #[must_use]
@@ -90,6 +101,40 @@ pub struct Route {
     pub address: Address,
     /// Where it leads.
     pub to: Target,
+    /// How.
+    #[serde(default, skip_serializing_if = "RouteSettings::is_default")]
+    pub settings: RouteSettings,
+}
+
+/// How a route leads to its target.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RouteSettings {
+    /// The address that the route's name resolves to, instead of the zone's. A loopback address is
+    /// the name's own: we listen there, too. All routes of a name share it.
+    #[schema(value_type = Option<String>)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<IpAddr>,
+}
+
+impl RouteSettings {
+    /// Whether nothing was chosen.
+    #[must_use]
+    pub fn is_default(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+impl Route {
+    /// A route with the usual settings.
+    #[must_use]
+    pub fn new(address: Address, to: Target) -> Self {
+        Self {
+            address,
+            to,
+            settings: RouteSettings::default(),
+        }
+    }
 }
 
 /// What the user wrote down: every zone and route, as of one revision.
@@ -115,8 +160,23 @@ pub enum Change {
         /// Whether the routes that no other zone covers go with it.
         with_routes: bool,
     },
-    /// A zone's names resolve otherwise.
-    EditZone {
+    /// A zone is otherwise.
+    EditZone(ZoneChange),
+    /// A new route.
+    AddRoute(Route),
+    /// Many new routes, all or none.
+    AddRoutes(Vec<Route>),
+    /// The route with this address is otherwise.
+    EditRoute(Route),
+    /// A route goes.
+    RemoveRoute(Address),
+}
+
+/// One change of a zone that stays.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ZoneChange {
+    /// Its names resolve otherwise.
+    Settings {
         /// Its name.
         name: Name,
         /// Its settings from now on.
@@ -131,24 +191,13 @@ pub enum Change {
         /// Of which type; `None` is every type.
         kind: Option<String>,
     },
-    /// A zone's own records are these from now on.
+    /// Its own records are these from now on.
     ReplaceRecords {
         /// Its name.
         name: Name,
         /// All its records.
         records: Vec<Record>,
     },
-    /// A new route.
-    AddRoute(Route),
-    /// A route leads elsewhere.
-    EditRoute {
-        /// Its address.
-        address: Address,
-        /// Where it leads from now on.
-        to: Target,
-    },
-    /// A route goes.
-    RemoveRoute(Address),
 }
 
 /// Why a change is not made.
@@ -234,10 +283,7 @@ impl RouteDraft<'_> {
             .parse::<Target>()
             .map_err(|e| Invalid::new("to", e));
         match (pattern, prefix, to) {
-            (Ok(pattern), Ok(prefix), Ok(to)) => Ok(Route {
-                address: Address { pattern, prefix },
-                to,
-            }),
+            (Ok(pattern), Ok(prefix), Ok(to)) => Ok(Route::new(Address { pattern, prefix }, to)),
             (pattern, prefix, to) => Err([pattern.err(), prefix.err(), to.err()]
                 .into_iter()
                 .flatten()
@@ -246,14 +292,59 @@ impl RouteDraft<'_> {
     }
 }
 
+/// A route's address of choice, as a person writes it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AddressChoice {
+    /// As the zone says.
+    Zone,
+    /// A loopback address of the name's own, whichever is free.
+    Own,
+    /// This one.
+    Ip(IpAddr),
+}
+
+impl FromStr for AddressChoice {
+    type Err = Invalid;
+
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        match text {
+            "zone" => Ok(Self::Zone),
+            "own" => Ok(Self::Own),
+            text => text.parse().map(Self::Ip).map_err(|_| {
+                let reason = format!(
+                    "`{text}` is no address: give one such as `127.0.0.5`, `own` for a free \
+                     loopback address, or `zone` for what the zone says"
+                );
+                Invalid::new("address", reason)
+            }),
+        }
+    }
+}
+
 impl Configuration {
-    /// The zone that `name` belongs to: the longest that covers it.
+    /// The address that `pattern` gets by `choice`.
+    ///
+    /// # Errors
+    /// When there is no free one left.
+    pub fn choose(
+        &self,
+        pattern: &Pattern,
+        choice: AddressChoice,
+    ) -> Result<Option<IpAddr>, Rejection> {
+        match choice {
+            AddressChoice::Zone => Ok(None),
+            AddressChoice::Ip(ip) => Ok(Some(ip)),
+            AddressChoice::Own => self.own_address(pattern).map(Some).ok_or_else(|| {
+                let reason = "every loopback address that a name can have is taken";
+                Rejection::Taken(Invalid::new("address", reason))
+            }),
+        }
+    }
+
+    /// The zone with exactly this name.
     #[must_use]
-    pub fn zone_of(&self, name: &Name) -> Option<&Zone> {
-        self.zones
-            .iter()
-            .filter(|zone| name.is_within(&zone.name))
-            .max_by_key(|zone| zone.name.as_str().len())
+    pub fn zone(&self, name: &Name) -> Option<&Zone> {
+        self.zones.iter().find(|zone| zone.name == *name)
     }
 
     /// The route with exactly this address.
@@ -270,27 +361,30 @@ impl Configuration {
         match change {
             Change::AddZone(zone) => self.check_new_zone(zone),
             Change::RemoveZone { name, with_routes } => self.check_gone_zone(name, *with_routes),
-            Change::EditZone { .. }
-            | Change::AddRecord(_)
-            | Change::RemoveRecords { .. }
-            | Change::ReplaceRecords { .. } => self.zone_after(change).map(drop),
-            Change::AddRoute(route) => self.check_new_route(route),
-            Change::EditRoute { address, .. } | Change::RemoveRoute(address) => self
+            Change::EditZone(change) => self.zone_after(change).map(drop),
+            Change::AddRoute(route) => RouteIndex::new(self).add(route),
+            Change::AddRoutes(routes) => {
+                let mut index = RouteIndex::new(self);
+                routes.iter().try_for_each(|route| index.add(route))
+            }
+            Change::EditRoute(route) => {
+                let known = self.route(&route.address);
+                known.ok_or_else(|| Rejection::missing_route(&route.address))?;
+                RouteIndex::without(self, &route.address).add(route)
+            }
+            Change::RemoveRoute(address) => self
                 .route(address)
                 .map(drop)
                 .ok_or_else(|| Rejection::missing_route(address)),
         }
     }
 
-    /// The zone as `change` makes it, for changes of a zone that stays.
+    /// The zone as `change` makes it.
     ///
     /// # Errors
     /// The first rule that the change breaks.
-    pub fn zone_after(&self, change: &Change) -> Result<Zone, Rejection> {
-        let named = |name: &Name| {
-            let zone = self.zones.iter().find(|zone| zone.name == *name);
-            zone.cloned().ok_or_else(|| missing_zone(name))
-        };
+    pub fn zone_after(&self, change: &ZoneChange) -> Result<Zone, Rejection> {
+        let named = |name: &Name| self.zone(name).cloned().ok_or_else(|| missing_zone(name));
         let owning = |owner: &RecordName| {
             let covers = |zone: &&Zone| owner.is_within(&zone.name);
             let zones = self.zones.iter().filter(covers);
@@ -301,7 +395,7 @@ impl Configuration {
             })
         };
         match change {
-            Change::EditZone { name, settings } => {
+            ZoneChange::Settings { name, settings } => {
                 if settings.ttl > LONGEST_ZONE_TTL {
                     let reason = format!("{} s is more than a day", settings.ttl);
                     return Err(Rejection::Invalid(Invalid::new("ttl", reason)));
@@ -311,7 +405,7 @@ impl Configuration {
                     ..named(name)?
                 })
             }
-            Change::AddRecord(record) => {
+            ZoneChange::AddRecord(record) => {
                 let mut zone = owning(&record.owner)?;
                 if zone
                     .records
@@ -327,7 +421,7 @@ impl Configuration {
                 zone.records.sort();
                 Ok(zone)
             }
-            Change::RemoveRecords { owner, kind } => {
+            ZoneChange::RemoveRecords { owner, kind } => {
                 let mut zone = owning(owner)?;
                 let goes = |record: &Record| {
                     record.owner == *owner
@@ -345,7 +439,7 @@ impl Configuration {
                 zone.records.retain(|record| !goes(record));
                 Ok(zone)
             }
-            Change::ReplaceRecords { name, records } => {
+            ZoneChange::ReplaceRecords { name, records } => {
                 let mut zone = named(name)?;
                 zone.records.clone_from(records);
                 zone.records.sort();
@@ -353,18 +447,28 @@ impl Configuration {
                 check_records(&zone)?;
                 Ok(zone)
             }
-            Change::AddZone(name) | Change::RemoveZone { name, .. } => named(name),
-            Change::AddRoute(Route { address, .. })
-            | Change::EditRoute { address, .. }
-            | Change::RemoveRoute(address) => {
-                let zone = self.zone_of(address.pattern.base()).cloned();
-                zone.ok_or_else(|| Rejection::missing_route(address))
-            }
         }
     }
 
+    /// The loopback address that `pattern` has for its own, or the one that it would get: one that
+    /// no other name has, and the same each time as long as it is free. `None` when all are taken.
+    fn own_address(&self, pattern: &Pattern) -> Option<IpAddr> {
+        let index = RouteIndex::new(self);
+        if let Some(address) = index.addresses.get(pattern) {
+            return Some(*address);
+        }
+        let mut hasher = DefaultHasher::new();
+        pattern.hash(&mut hasher);
+        let start = u32::try_from(hasher.finish() % u64::from(OWN_ADDRESSES)).ok()?;
+        let candidates = (start..OWN_ADDRESSES).chain(0..start);
+        let candidates = candidates.map(|offset| Ipv4Addr::from(FIRST_OWN_ADDRESS + offset));
+        let candidates = candidates.filter(|ip| !matches!(ip.octets()[3], 0 | 255));
+        let mut candidates = candidates.map(IpAddr::V4);
+        candidates.find(|ip| !index.owners.contains_key(ip))
+    }
+
     fn check_new_zone(&self, zone: &Name) -> Result<(), Rejection> {
-        if self.zones.iter().any(|known| known.name == *zone) {
+        if self.zone(zone).is_some() {
             let reason = format!("the zone `{zone}` is there already");
             return Err(Rejection::Taken(Invalid::new("name", reason)));
         }
@@ -372,7 +476,7 @@ impl Configuration {
     }
 
     fn check_gone_zone(&self, zone: &Name, with_routes: bool) -> Result<(), Rejection> {
-        if !self.zones.iter().any(|known| known.name == *zone) {
+        if self.zone(zone).is_none() {
             return Err(missing_zone(zone));
         }
         let routes = self.routes_only_in(zone);
@@ -394,17 +498,80 @@ impl Configuration {
         Ok(())
     }
 
-    fn check_new_route(&self, route: &Route) -> Result<(), Rejection> {
+    /// The routes that would be left without a zone if `zone` went.
+    #[must_use]
+    pub fn routes_only_in(&self, zone: &Name) -> Vec<&Route> {
+        let others = self.zones.iter().map(|other| other.name.as_str());
+        let others: HashSet<&str> = others.filter(|other| *other != zone.as_str()).collect();
+        self.routes
+            .iter()
+            .filter(|route| {
+                let base = route.address.pattern.base();
+                base.is_within(zone) && !suffixes(base.as_str()).any(|at| others.contains(at))
+            })
+            .collect()
+    }
+}
+
+/// What the rules for a new route look at, so that checking many of them costs no more for each.
+struct RouteIndex<'a> {
+    zones: HashSet<&'a str>,
+    routes: HashMap<&'a Address, &'a Route>,
+    /// The addresses that names resolve to by their routes' choice.
+    addresses: HashMap<&'a Pattern, IpAddr>,
+    /// Who has a loopback address for its own.
+    owners: HashMap<IpAddr, &'a Pattern>,
+}
+
+impl<'a> RouteIndex<'a> {
+    fn new(configuration: &'a Configuration) -> Self {
+        Self::of(configuration, configuration.routes.iter())
+    }
+
+    /// The index without the route at `address`.
+    fn without(configuration: &'a Configuration, address: &Address) -> Self {
+        let others = configuration.routes.iter();
+        Self::of(
+            configuration,
+            others.filter(|route| route.address != *address),
+        )
+    }
+
+    fn of(configuration: &'a Configuration, routes: impl Iterator<Item = &'a Route>) -> Self {
+        let zones = configuration.zones.iter();
+        let mut index = Self {
+            zones: zones.map(|zone| zone.name.as_str()).collect(),
+            routes: HashMap::with_capacity(configuration.routes.len()),
+            addresses: HashMap::new(),
+            owners: HashMap::new(),
+        };
+        routes.for_each(|route| index.note(route));
+        index
+    }
+
+    fn note(&mut self, route: &'a Route) {
+        self.routes.insert(&route.address, route);
+        if let Some(ip) = route.settings.address {
+            let pattern = &route.address.pattern;
+            self.addresses.insert(pattern, ip);
+            if is_own(ip) {
+                self.owners.insert(ip, pattern);
+            }
+        }
+    }
+
+    /// Checks `route` against the rules and what is there already, and adds it.
+    fn add(&mut self, route: &'a Route) -> Result<(), Rejection> {
         let address = &route.address;
         let base = address.pattern.base();
-        if self.zone_of(base).is_none() {
+        if !suffixes(base.as_str()).any(|suffix| self.zones.contains(suffix)) {
             let zone = suggested_zone(base);
             return Err(Rejection::Invalid(Invalid::new(
                 "name",
                 format!("`{base}` is in no zone: add one first with `bentlane zone add {zone}`"),
             )));
         }
-        if let Some(known) = self.route(address) {
+        if let Some(known) = self.routes.get(address) {
             return Err(Rejection::Taken(Invalid::new(
                 "name",
                 format!(
@@ -415,23 +582,41 @@ impl Configuration {
                 ),
             )));
         }
+        if let Some(ip) = route.settings.address {
+            self.check_address(&address.pattern, ip)?;
+        }
+        self.note(route);
         Ok(())
     }
 
-    /// The routes that would be left without a zone if `zone` went.
-    #[must_use]
-    pub fn routes_only_in(&self, zone: &Name) -> Vec<&Route> {
-        self.routes
-            .iter()
-            .filter(|route| {
-                self.zone_of(route.address.pattern.base())
-                    .is_some_and(|covering| covering.name == *zone)
-                    && !self.zones.iter().any(|other| {
-                        other.name != *zone && route.address.pattern.base().is_within(&other.name)
-                    })
-            })
-            .collect()
+    fn check_address(&self, pattern: &Pattern, ip: IpAddr) -> Result<(), Rejection> {
+        if ip.is_unspecified() || ip.is_multicast() || ip == IpAddr::V4(Ipv4Addr::BROADCAST) {
+            let reason = format!("`{ip}` is no address that a client could connect to");
+            return Err(Rejection::Invalid(Invalid::new("address", reason)));
+        }
+        let taken = |reason| Err(Rejection::Taken(Invalid::new("address", reason)));
+        match (self.addresses.get(pattern), self.owners.get(&ip)) {
+            (Some(known), _) if *known != ip => taken(format!(
+                "another route of `{pattern}` gives it the address {known}, and a name has one"
+            )),
+            (_, Some(owner)) if *owner != pattern => taken(format!(
+                "{ip} is the own address of `{owner}`: give another, or `own` for one that is free"
+            )),
+            _ => Ok(()),
+        }
     }
+}
+
+/// The first of the loopback addresses that names get for their own, and how many there are:
+/// 127.64.0.0/10, where nothing else is known to listen.
+const FIRST_OWN_ADDRESS: u32 = u32::from_be_bytes([127, 64, 0, 0]);
+const OWN_ADDRESSES: u32 = 1 << 22;
+
+/// Whether a name that resolves to `ip` has it for its own: a loopback address that is not
+/// everybody's.
+#[must_use]
+pub fn is_own(ip: IpAddr) -> bool {
+    ip.is_loopback() && ip != IpAddr::V4(Ipv4Addr::LOCALHOST) && ip.is_ipv4()
 }
 
 fn missing_zone(zone: &Name) -> Rejection {
@@ -487,10 +672,8 @@ mod tests {
 
     fn highmoor() -> Configuration {
         let zone = |name: &str| Zone::new(name.parse().unwrap());
-        let route = |address: &str, to: &str| Route {
-            address: address.parse().unwrap(),
-            to: to.parse().unwrap(),
-        };
+        let route =
+            |address: &str, to: &str| Route::new(address.parse().unwrap(), to.parse().unwrap());
         Configuration {
             revision: 1,
             zones: vec![zone("moor.test"), zone("deep.moor.test"), zone("fell.test")],
@@ -498,6 +681,12 @@ mod tests {
                 route("booking.moor.test", "4310"),
                 route("a.deep.moor.test", "4311"),
                 route("fell.test", "4312"),
+                Route {
+                    settings: RouteSettings {
+                        address: Some([127, 0, 0, 5].into()),
+                    },
+                    ..route("store.moor.test", "4313")
+                },
             ],
         }
     }
@@ -520,7 +709,14 @@ mod tests {
 
     fn record(line: &str) -> Change {
         let records = crate::zone_file::read(line, &"test".parse().unwrap()).unwrap();
-        Change::AddRecord(records.into_iter().next().unwrap())
+        Change::EditZone(ZoneChange::AddRecord(records.into_iter().next().unwrap()))
+    }
+
+    fn remove_records(owner: &str, kind: &str) -> Change {
+        Change::EditZone(ZoneChange::RemoveRecords {
+            owner: owner.parse().unwrap(),
+            kind: Some(kind.into()),
+        })
     }
 
     #[rstest]
@@ -534,19 +730,16 @@ mod tests {
     #[case(record("mail.fell CNAME x"), Some("it can have no other record"))]
     #[case(record("mail.fell A 127.0.0.1"), Some("has this A record already"))]
     #[case(record("mail.fell A 127.0.0.2"), None)]
+    #[case(remove_records("mail.fell.test", "A"), None)]
     #[case(
-        Change::RemoveRecords { owner: "mail.fell.test".parse().unwrap(), kind: Some("A".into()) },
-        None
-    )]
-    #[case(
-        Change::RemoveRecords { owner: "mail.fell.test".parse().unwrap(), kind: Some("MX".into()) },
+        remove_records("mail.fell.test", "MX"),
         Some("there is no MX record of `mail.fell.test`")
     )]
     #[case(
-        Change::EditZone {
+        Change::EditZone(ZoneChange::Settings {
             name: "fell.test".parse().unwrap(),
             settings: ZoneSettings { ttl: 86_401, ..ZoneSettings::default() },
-        },
+        }),
         Some("ttl: 86401 s is more than a day")
     )]
     fn records_stand_side_by_side(#[case] change: Change, #[case] refusal: Option<&str>) {
@@ -561,12 +754,22 @@ mod tests {
         }
     }
 
+    fn new_route(address: &str) -> Route {
+        Route::new(address.parse().unwrap(), "1".parse().unwrap())
+    }
+
     fn add_route(address: &str) -> Change {
-        let route = Route {
-            address: address.parse().unwrap(),
-            to: "1".parse().unwrap(),
-        };
+        Change::AddRoute(new_route(address))
+    }
+
+    fn add_route_at(address: &str, ip: &str) -> Change {
+        let mut route = new_route(address);
+        route.settings.address = Some(ip.parse().unwrap());
         Change::AddRoute(route)
+    }
+
+    fn add_routes(addresses: &[&str]) -> Change {
+        Change::AddRoutes(addresses.iter().map(|at| new_route(at)).collect())
     }
 
     fn remove_route(address: &str) -> Change {
@@ -594,6 +797,26 @@ mod tests {
     )]
     #[case(add_route("a.b.other.test"), Some("bentlane zone add other.test"))]
     #[case(add_route("blackmoor.test"), Some("is in no zone"))]
+    #[case(add_routes(&["new.moor.test", "*.moor.test"]), None)]
+    #[case(add_routes(&["new.moor.test", "new.moor.test"]), Some("is there already"))]
+    #[case(add_routes(&["new.moor.test", "x.other.test"]), Some("is in no zone"))]
+    #[case(Change::EditRoute(new_route("booking.moor.test")), None)]
+    #[case(Change::EditRoute(new_route("new.moor.test")), Some("no route"))]
+    #[case(add_route_at("new.moor.test", "127.0.0.7"), None)]
+    #[case(add_route_at("new.moor.test", "192.0.2.7"), None)]
+    #[case(add_route_at("store.moor.test/api", "127.0.0.5"), None)]
+    #[case(
+        add_route_at("store.moor.test/api", "127.0.0.6"),
+        Some("gives it the address 127.0.0.5")
+    )]
+    #[case(
+        add_route_at("new.moor.test", "127.0.0.5"),
+        Some("127.0.0.5 is the own address of `store.moor.test`")
+    )]
+    #[case(
+        add_route_at("new.moor.test", "0.0.0.0"),
+        Some("no address that a client")
+    )]
     #[case(remove_route("booking.moor.test"), None)]
     #[case(
         remove_route("booking.moor.test/api"),
@@ -616,8 +839,26 @@ mod tests {
         }
     }
 
+    #[test]
+    fn own_addresses_are_free_and_stay() {
+        let mut configuration = highmoor();
+        let mut seen = HashSet::new();
+        for number in 0..500 {
+            let mut route = new_route(&format!("x{number}.moor.test"));
+            let ip = configuration.own_address(&route.address.pattern).unwrap();
+            assert!(is_own(ip) && seen.insert(ip), "{ip}");
+            route.settings.address = Some(ip);
+            configuration
+                .check(&Change::AddRoute(route.clone()))
+                .unwrap();
+            configuration.routes.push(route);
+        }
+        let kept = configuration.own_address(&"store.moor.test".parse().unwrap());
+        assert_eq!(kept, Some([127, 0, 0, 5].into()));
+    }
+
     #[rstest]
-    #[case("moor.test", &["booking.moor.test"])]
+    #[case("moor.test", &["booking.moor.test", "store.moor.test"])]
     #[case("deep.moor.test", &[])]
     #[case("fell.test", &["fell.test"])]
     fn routes_that_go_with_a_zone(#[case] zone: &str, #[case] wanted: &[&str]) {

@@ -1,3 +1,4 @@
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use crate::name::Name;
@@ -56,23 +57,20 @@ impl Hosts<'_> {
         self.entries().into_iter().filter(ours).collect()
     }
 
-    /// The same file with a block of ours that gives each of `names` all of `addresses`, in order;
-    /// without a block when there are no names. Everything else stays to the octet.
+    /// The same file with a block of ours that gives each of `names` its addresses, in order;
+    /// without a block when there are none. Everything else stays to the octet.
     #[must_use]
-    pub fn with_block(&self, names: &[&Name], addresses: &[IpAddr]) -> String {
+    pub fn with_block(&self, names: &BTreeMap<Name, Vec<IpAddr>>) -> String {
         let mut text = self.without_block();
-        if names.is_empty() || addresses.is_empty() {
+        if names.values().all(Vec::is_empty) {
             return text;
         }
-        let mut names: Vec<&str> = names.iter().map(|name| name.as_str()).collect();
-        names.sort_unstable();
-        names.dedup();
         if !text.is_empty() && !text.ends_with('\n') {
             text.push('\n');
         }
         text.push_str(BEGIN);
         text.push('\n');
-        for name in names {
+        for (name, addresses) in names {
             for address in addresses {
                 text.push_str(&format!("{address} {name}\n"));
             }
@@ -130,19 +128,20 @@ mod tests {
     const FILE: &str = "127.0.0.1 localhost\n# 10.0.0.1 off.moor.test\n\
         10.0.0.2\tBooking.Moor.test  www.example # a comment\nnonsense\n::1 ip6-localhost";
 
-    fn names() -> [Name; 2] {
-        ["b.moor.test", "a.moor.test"].map(|name| name.parse().unwrap())
+    fn entries(names: &[&str]) -> BTreeMap<Name, Vec<IpAddr>> {
+        let addresses = ["127.0.0.1", "::1"].map(|ip| ip.parse().unwrap());
+        let entry = |name: &&str| (name.parse().unwrap(), addresses.to_vec());
+        names.iter().map(entry).collect()
     }
 
-    fn addresses() -> [IpAddr; 2] {
-        ["127.0.0.1", "::1"].map(|ip| ip.parse().unwrap())
+    fn both() -> BTreeMap<Name, Vec<IpAddr>> {
+        entries(&["b.moor.test", "a.moor.test"])
     }
 
     #[test]
     fn entries_before_our_zones_are_found_with_their_line() {
         let snapshot = Snapshot::of_zones(["moor.test".parse().unwrap()]);
-        let names = names();
-        let text = Hosts(FILE).with_block(&names.each_ref(), &addresses());
+        let text = Hosts(FILE).with_block(&both());
         let found = Hosts(&text).shadowing(&snapshot);
         assert_eq!(
             found,
@@ -159,11 +158,10 @@ mod tests {
     #[case("", false)]
     #[case("127.0.0.1 localhost\n", false)]
     fn a_block_comes_and_goes_and_leaves_no_trace(#[case] file: &str, #[case] line_ends: bool) {
-        let names = names();
-        let with = Hosts(file).with_block(&names.each_ref(), &addresses());
+        let with = Hosts(file).with_block(&both());
         assert!(Hosts(&with).has_block());
         assert!(with.contains("127.0.0.1 a.moor.test\n::1 a.moor.test\n127.0.0.1 b.moor.test\n"));
-        let again = Hosts(&with).with_block(&[&names[1]], &addresses());
+        let again = Hosts(&with).with_block(&entries(&["a.moor.test"]));
         assert!(!again.contains("b.moor.test"), "it is replaced: {again}");
         let without = Hosts(&again).without_block();
         // A last line without its end gets one, which is all that ever changes.
@@ -173,13 +171,12 @@ mod tests {
             file.to_owned()
         };
         assert_eq!(without, wanted);
-        assert_eq!(Hosts(&with).with_block(&[], &addresses()), wanted);
+        assert_eq!(Hosts(&with).with_block(&entries(&[])), wanted);
     }
 
     #[test]
     fn a_block_that_lost_its_end_takes_nothing_with_it() {
-        let names = names();
-        let with = Hosts("").with_block(&names.each_ref(), &addresses());
+        let with = Hosts("").with_block(&both());
         let torn = with.replace(END, "10.9.9.9 printer other-name");
         assert_eq!(
             Hosts(&torn).without_block(),

@@ -28,12 +28,13 @@ mod target;
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
 pub use configuration::{
-    Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone, ZoneSettings,
+    AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft,
+    RouteSettings, Zone, ZoneChange, ZoneSettings, is_own,
 };
 pub use error::chain;
 pub use hosts::{Hosts, HostsEntry};
 pub use name::{Name, NameError};
 pub use record::{Record, RecordData, RecordError, RecordName};
 pub use resolv_conf::{ResolvConf, resolved_drop_in};
-pub use snapshot::{Snapshot, TargetId};
-pub use target::{Target, TargetError};
+pub use snapshot::{Resolution, Snapshot, TargetId};
+pub use target::{Host, Redirect, Target, TargetError};

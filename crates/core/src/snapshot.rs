@@ -1,9 +1,10 @@
 use std::collections::{HashMap, HashSet};
+use std::net::{IpAddr, Ipv4Addr};
 
 use crate::address::{Address, PathPrefix, Pattern};
-use crate::configuration::{Configuration, Route, Zone};
+use crate::configuration::{Configuration, Route, Zone, is_own};
 use crate::name::{Name, suffixes};
-use crate::record::Record;
+use crate::record::{Record, RecordData};
 use crate::target::Target;
 
 /// Names a target of one [`Snapshot`]; an index into [`Snapshot::targets`].
@@ -30,8 +31,10 @@ pub struct Snapshot {
     records: HashMap<Box<str>, Vec<(usize, usize)>>,
     /// Names that exist because of a record or a route at or below them (RFC 4592 §2.2).
     nodes: HashSet<Box<str>>,
-    exact: HashMap<Name, Vec<Entry>>,
-    below: HashMap<Name, Vec<Entry>>,
+    exact: HashMap<Name, Served>,
+    below: HashMap<Name, Served>,
+    /// Whether the names of routes resolve as their zones say, all of them.
+    plain: bool,
     targets: Vec<Target>,
     /// What answers to a name of our own.
     own: Option<(Route, TargetId)>,
@@ -41,6 +44,24 @@ pub struct Snapshot {
 struct Entry {
     route: usize,
     target: TargetId,
+}
+
+/// What there is under one pattern.
+#[derive(Debug, Default)]
+struct Served {
+    /// Its routes, the longest path prefix first.
+    entries: Vec<Entry>,
+    resolution: Resolution,
+}
+
+/// How the names of a pattern resolve, where that is not as their zone says.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Resolution {
+    /// The address that a route chose.
+    pub address: Option<IpAddr>,
+    /// The name that a redirect leads to, when it leads there whatever the path and that name is
+    /// served by us.
+    pub alias: Option<Name>,
 }
 
 impl std::borrow::Borrow<str> for Name {
@@ -53,7 +74,10 @@ impl Snapshot {
     /// Compiles `configuration`. Of two routes with one address the later stands.
     #[must_use]
     pub fn compile(configuration: Configuration) -> Self {
-        let mut snapshot = Self::default();
+        let mut snapshot = Self {
+            plain: true,
+            ..Self::default()
+        };
         let mut ids: HashMap<Target, TargetId> = HashMap::new();
         for (position, zone) in configuration.zones.iter().enumerate() {
             snapshot.zones.insert(zone.name.clone(), position);
@@ -78,25 +102,77 @@ impl Snapshot {
                 Pattern::Exact(_) => &mut snapshot.exact,
                 Pattern::Wildcard(_) => &mut snapshot.below,
             };
-            let entries = table
+            let served = table
                 .entry(route.address.pattern.base().clone())
                 .or_default();
-            entries.retain(|entry| configuration.routes[entry.route].address != route.address);
-            entries.push(Entry {
+            served
+                .entries
+                .retain(|entry| configuration.routes[entry.route].address != route.address);
+            served.entries.push(Entry {
                 route: position,
                 target,
             });
+            if let Some(address) = route.settings.address {
+                served.resolution.address = Some(address);
+                snapshot.plain = false;
+            }
         }
-        for entries in snapshot
-            .exact
-            .values_mut()
-            .chain(snapshot.below.values_mut())
-        {
+        let all = snapshot.exact.values_mut();
+        for served in all.chain(snapshot.below.values_mut()) {
             let prefix = |entry: &Entry| &configuration.routes[entry.route].address.prefix;
+            let entries = &mut served.entries;
             entries.sort_by_key(|entry| std::cmp::Reverse(prefix(entry).specificity()));
         }
         snapshot.configuration = configuration;
+        snapshot.note_aliases();
         snapshot
+    }
+
+    /// Notes which names only redirect to another name of ours.
+    fn note_aliases(&mut self) {
+        let aliases = |table: &HashMap<Name, Served>| {
+            let of = |(base, served): (&Name, &Served)| {
+                Some((base.clone(), self.alias_of(base, served)?))
+            };
+            table.iter().filter_map(of).collect::<Vec<_>>()
+        };
+        let (exact, below) = (aliases(&self.exact), aliases(&self.below));
+        for (table, found) in [(&mut self.exact, exact), (&mut self.below, below)] {
+            for (base, alias) in found {
+                if let Some(served) = table.get_mut(&base) {
+                    served.resolution.alias = Some(alias);
+                    self.plain = false;
+                }
+            }
+        }
+    }
+
+    fn alias_of(&self, base: &Name, served: &Served) -> Option<Name> {
+        let [entry] = served.entries.as_slice() else {
+            return None;
+        };
+        let Target::Redirect(redirect) = &self.targets[entry.target.index()] else {
+            return None;
+        };
+        let prefix = &self.configuration.routes[entry.route].address.prefix;
+        let target = redirect.name()?;
+        let elsewhere = *base != target && served.resolution.address.is_none();
+        (elsewhere && prefix.as_str() == "/" && self.leads_here(&target)).then_some(target)
+    }
+
+    /// Whether `name` resolves to where we listen, as far as we decide.
+    fn leads_here(&self, name: &Name) -> bool {
+        let Some(zone) = self.zone_of(name.as_str()) else {
+            return false;
+        };
+        let by_zone = zone.settings.addresses().is_empty();
+        match self.served(name.as_str()) {
+            _ if !self.records_for(name.as_str(), zone).is_empty() => false,
+            Some(Served { resolution, .. }) => {
+                resolution.address.map_or(by_zone, |ip| ip.is_loopback())
+            }
+            None => by_zone,
+        }
     }
 
     /// A snapshot of these zones without a route.
@@ -118,7 +194,7 @@ impl Snapshot {
         };
         let id = TargetId(self.targets.len());
         self.targets.push(to.clone());
-        self.own = Some((Route { address, to }, id));
+        self.own = Some((Route::new(address, to), id));
         self
     }
 
@@ -173,10 +249,60 @@ impl Snapshot {
     /// Whether a route answers to `name`, whatever the path.
     #[must_use]
     pub fn is_routed(&self, name: &str) -> bool {
-        self.exact.contains_key(name)
-            || suffixes(name)
-                .skip(1)
-                .any(|suffix| self.below.contains_key(suffix))
+        self.served(name).is_some()
+    }
+
+    /// What there is under the most specific pattern that `name` matches.
+    fn served(&self, name: &str) -> Option<&Served> {
+        let mut below = suffixes(name).skip(1);
+        let below = || below.find_map(|suffix| self.below.get(suffix));
+        self.exact.get(name).or_else(below)
+    }
+
+    /// How `name` resolves by its routes' choice; `None` when as its zone says.
+    #[must_use]
+    pub fn resolution(&self, name: &str) -> Option<&Resolution> {
+        if self.plain {
+            return None;
+        }
+        let resolution = &self.served(name)?.resolution;
+        (*resolution != Resolution::default()).then_some(resolution)
+    }
+
+    /// The addresses that `name` resolves to, when names are served at `listening`: its records',
+    /// or its route's, or its zone's, or those. Aliases lead to the same as what they stand for.
+    #[must_use]
+    pub fn addresses_of(&self, name: &str, listening: &[IpAddr]) -> Vec<IpAddr> {
+        let zone = self.zone_of(name);
+        let records = zone.map_or_else(Vec::new, |zone| self.records_for(name, zone));
+        let own = records.iter().filter_map(|record| match record.data {
+            RecordData::A(ip) => Some(IpAddr::V4(ip)),
+            RecordData::Aaaa(ip) => Some(IpAddr::V6(ip)),
+            _ => None,
+        });
+        let own: Vec<IpAddr> = own.collect();
+        if !own.is_empty() {
+            return own;
+        }
+        if let Some(chosen) = self.resolution(name).and_then(|chosen| chosen.address) {
+            return vec![chosen];
+        }
+        let by_zone = zone.map_or_else(Vec::new, |zone| zone.settings.addresses());
+        if by_zone.is_empty() {
+            listening.to_vec()
+        } else {
+            by_zone
+        }
+    }
+
+    /// The loopback addresses that names have for their own, with what they are the address of.
+    pub fn own_addresses(&self) -> impl Iterator<Item = (Ipv4Addr, &Pattern)> {
+        let routes = self.configuration.routes.iter();
+        let routes = routes.filter(|_| !self.plain);
+        routes.filter_map(|route| match route.settings.address? {
+            IpAddr::V4(ip) if is_own(ip.into()) => Some((ip, &route.address.pattern)),
+            _ => None,
+        })
     }
 
     /// Notes that `name` exists, and so does every name between it and its zone.
@@ -201,7 +327,7 @@ impl Snapshot {
         exact
             .into_iter()
             .chain(below)
-            .find_map(|entries| self.longest_prefix(entries, path))
+            .find_map(|served| self.longest_prefix(&served.entries, path))
             .or_else(|| {
                 let (route, target) = self.own.as_ref()?;
                 (route.address.pattern.base().as_str() == name).then_some((route, *target))
@@ -260,10 +386,7 @@ mod tests {
                 .map(|name| Zone::new(name.parse().unwrap()))
                 .to_vec(),
             routes: routes
-                .map(|(address, to)| Route {
-                    address: address.parse().unwrap(),
-                    to: to.parse().unwrap(),
-                })
+                .map(|(address, to)| Route::new(address.parse().unwrap(), to.parse().unwrap()))
                 .to_vec(),
         })
     }

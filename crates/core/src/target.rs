@@ -4,10 +4,12 @@ use std::num::NonZeroU16;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
+use url::Url;
 
 use crate::name::{Name, NameError};
 
-/// Where a route leads, written as one string: `4310` or `http://127.0.0.1:4310`.
+/// Where a route leads, written as one string: `4310`, `http://127.0.0.1:4310` or
+/// `redirect:https://www.moor.test`.
 ///
 /// ```
 /// use bentlane_core::Target;
@@ -28,7 +30,13 @@ pub enum Target {
         /// Its port, 80 when the URL names none.
         port: NonZeroU16,
     },
+    /// Nothing that we connect to: clients are sent to another URL.
+    Redirect(Redirect),
 }
+
+/// Another URL that clients are sent to.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Redirect(Url);
 
 /// The host of a target's URL.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -40,15 +48,8 @@ pub enum Host {
 }
 
 impl Target {
-    /// The port that a connection goes to.
-    #[must_use]
-    pub fn port(&self) -> NonZeroU16 {
-        match self {
-            Self::Port(port) | Self::Http { port, .. } => *port,
-        }
-    }
-
-    /// The addresses to try in turn, or the host name and port that have to be looked up first.
+    /// The addresses to try in turn, or the host name and port that have to be looked up first. A
+    /// redirect has none.
     ///
     /// # Errors
     /// The host's name and port, when the target names no address.
@@ -66,6 +67,7 @@ impl Target {
                 host: Host::Name(name),
                 port,
             } => Err((name.as_str(), port.get())),
+            Self::Redirect(_) => Ok(Vec::new()),
         }
     }
 
@@ -75,7 +77,63 @@ impl Target {
         match self {
             Self::Port(port) => format!("port {port} of this machine"),
             Self::Http { host, port } => format!("{host}:{port}"),
+            Self::Redirect(Redirect(url)) => format!("a redirect to {url}"),
         }
+    }
+}
+
+impl Redirect {
+    /// The name that clients are sent to; `None` for an address.
+    #[must_use]
+    pub fn name(&self) -> Option<Name> {
+        self.0.domain()?.parse().ok()
+    }
+
+    /// The URL for a request of `path_and_query`, which is kept when the target has no path and
+    /// query of its own. `port` stands in where the target is HTTPS and names none.
+    #[must_use]
+    pub fn location(&self, path_and_query: &str, port: Option<u16>) -> String {
+        let Self(url) = self;
+        let mut url = url.clone();
+        if url.path() == "/" && url.query().is_none() {
+            let (path, query) = match path_and_query.split_once('?') {
+                Some((path, query)) => (path, Some(query)),
+                None => (path_and_query, None),
+            };
+            url.set_path(path);
+            url.set_query(query);
+        }
+        if url.scheme() == "https" && url.port().is_none() && port.is_some() {
+            // It fails for URLs without a host alone, and this has one.
+            let _ = url.set_port(port);
+        }
+        url.into()
+    }
+
+    fn parse(text: &str) -> Result<Self, TargetError> {
+        let refuse = |reason: String| TargetError::Redirect {
+            given: text.to_owned(),
+            reason,
+        };
+        let url = Url::parse(text).map_err(|error| refuse(error.to_string()))?;
+        let reason = if !matches!(url.scheme(), "http" | "https") {
+            "it has to start with `https://` or `http://`"
+        } else if !url.username().is_empty() || url.password().is_some() {
+            "it must not hold a user name or password"
+        } else if url.fragment().is_some() {
+            "it must not hold a fragment (`#`): browsers keep their own"
+        } else {
+            return Ok(Self(url));
+        };
+        Err(refuse(reason.to_owned()))
+    }
+}
+
+impl fmt::Display for Redirect {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let text = self.0.as_str();
+        let bare = self.0.path() == "/" && self.0.query().is_none();
+        f.write_str(text.strip_suffix('/').filter(|_| bare).unwrap_or(text))
     }
 }
 
@@ -94,6 +152,7 @@ impl fmt::Display for Target {
         match self {
             Self::Port(port) => port.fmt(f),
             Self::Http { host, port } => write!(f, "http://{host}:{port}"),
+            Self::Redirect(redirect) => write!(f, "redirect:{redirect}"),
         }
     }
 }
@@ -107,6 +166,9 @@ impl FromStr for Target {
         }
         if text.bytes().all(|b| b.is_ascii_digit()) {
             return Ok(Self::Port(port(text)?));
+        }
+        if let Some(url) = text.strip_prefix("redirect:") {
+            return Redirect::parse(url).map(Self::Redirect);
         }
         let authority = match text.split_once("://") {
             Some(("http", rest)) => rest.strip_suffix('/').unwrap_or(rest),
@@ -181,7 +243,7 @@ impl From<Target> for String {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum TargetError {
     /// Nothing was given.
-    #[error("a target is needed: a port such as `4310`, or `http://HOST:PORT`")]
+    #[error("a target is needed: a port such as `4310`, `http://HOST:PORT`, or `redirect:URL`")]
     Empty,
     /// A number that is no port, or no number where a port belongs.
     #[error("`{given}` is no port: ports go from 1 to 65535")]
@@ -191,7 +253,7 @@ pub enum TargetError {
     },
     /// A kind of target that this version does not lead to.
     #[error(
-        "targets of the kind `{scheme}://` are not supported: give a port or `http://HOST:PORT`"
+        "targets of the kind `{scheme}://` are not supported: give a port, `http://HOST:PORT` or `redirect:URL`"
     )]
     Scheme {
         /// What stood before `://`.
@@ -206,8 +268,18 @@ pub enum TargetError {
     /// The host is not a name.
     #[error("the target's host: {0}")]
     Host(#[from] NameError),
+    /// What clients should be sent to is no URL.
+    #[error("`{given}` is no URL to send clients to: {reason}")]
+    Redirect {
+        /// What stood after `redirect:`.
+        given: String,
+        /// What is wrong with it.
+        reason: String,
+    },
     /// Anything else.
-    #[error("`{given}` is no target: give a port such as `4310`, or `http://HOST:PORT`")]
+    #[error(
+        "`{given}` is no target: give a port such as `4310`, `http://HOST:PORT` or `redirect:URL`"
+    )]
     Grammar {
         /// The text.
         given: String,
@@ -228,6 +300,11 @@ mod tests {
     #[case("127.0.0.1:4310", "http://127.0.0.1:4310")]
     #[case("http://[::1]:4310", "http://[::1]:4310")]
     #[case("http://Box.internal", "http://box.internal:80")]
+    #[case("redirect:https://WWW.moor.test/", "redirect:https://www.moor.test")]
+    #[case(
+        "redirect:http://moor.test:7080/a?b",
+        "redirect:http://moor.test:7080/a?b"
+    )]
     fn canonical_form(#[case] given: &str, #[case] wanted: &str) {
         assert_eq!(given.parse::<Target>().unwrap().to_string(), wanted);
     }
@@ -248,5 +325,49 @@ mod tests {
     #[case("vite", TargetError::Grammar { given: "vite".into() })]
     fn refusals(#[case] given: &str, #[case] wanted: TargetError) {
         assert_eq!(given.parse::<Target>().unwrap_err(), wanted, "{given}");
+    }
+
+    #[rstest]
+    #[case("www.moor.test", "relative URL without a base")]
+    #[case("ftp://moor.test", "has to start with")]
+    #[case("https://", "empty host")]
+    #[case("https://rowan@moor.test", "user name")]
+    #[case("https://moor.test/#top", "fragment")]
+    fn no_place_to_send_clients_to(#[case] url: &str, #[case] reason: &str) {
+        let refused = format!("redirect:{url}").parse::<Target>().unwrap_err();
+        assert!(refused.to_string().contains(reason), "{refused}");
+    }
+
+    #[rstest]
+    #[case("https://www.moor.test", "/a?b=1", None, "https://www.moor.test/a?b=1")]
+    #[case(
+        "https://www.moor.test",
+        "/",
+        Some(7443),
+        "https://www.moor.test:7443/"
+    )]
+    #[case(
+        "https://www.moor.test:8443",
+        "/a",
+        Some(7443),
+        "https://www.moor.test:8443/a"
+    )]
+    #[case("http://www.moor.test", "/a", Some(7443), "http://www.moor.test/a")]
+    #[case(
+        "https://www.moor.test/new?x",
+        "/a?b=1",
+        None,
+        "https://www.moor.test/new?x"
+    )]
+    fn locations(
+        #[case] url: &str,
+        #[case] asked: &str,
+        #[case] port: Option<u16>,
+        #[case] wanted: &str,
+    ) {
+        let Ok(Target::Redirect(redirect)) = format!("redirect:{url}").parse() else {
+            panic!("{url}");
+        };
+        assert_eq!(redirect.location(asked, port), wanted);
     }
 }

@@ -10,6 +10,9 @@ use tokio::time::timeout;
 
 /// Connects to every address of `target` at once, and lets go again.
 pub(crate) async fn connect(target: &Target, limit: Duration) -> Connect {
+    if matches!(target, Target::Redirect(_)) {
+        return Connect::NotNeeded;
+    }
     let addresses = match target.addresses() {
         Ok(addresses) => addresses,
         Err((host, port)) => match timeout(limit, lookup_host((host, port))).await {

@@ -66,7 +66,7 @@ impl Prober {
             self.shake(facts.listener, facts),
         );
         let clear = matches!(resolve.outcome, Resolve::Addresses(_))
-            && matches!(connect.outcome, Connect::Open(_))
+            && matches!(connect.outcome, Connect::Open(_) | Connect::NotNeeded)
             && matches!(handshake.outcome, Handshake::Verified { .. });
         let answer = match stream {
             Some(stream) if clear => {

@@ -17,7 +17,9 @@ use crate::headers::{
     Origin, append_via, fields_octets, join_cookies, remove_hop_by_hop, upgrade_wanted,
 };
 use crate::page::{Page, Wanted};
+use crate::plane::Lead;
 use crate::pool::{ConnectError, Lease, Pool};
+use crate::redirect;
 use crate::server::Shared;
 use crate::upgrade;
 
@@ -26,6 +28,8 @@ use crate::upgrade;
 pub(crate) struct Client {
     shared: Arc<Shared>,
     origin: Origin,
+    /// The port of our TLS listeners.
+    port: u16,
 }
 
 /// Why a request was not passed on.
@@ -43,6 +47,7 @@ impl Client {
         Self {
             shared,
             origin: Origin::new(peer.ip(), port),
+            port,
         }
     }
 
@@ -61,9 +66,16 @@ impl Client {
         let name = name_of(host.as_bytes());
         let plane = self.shared.plane();
         let path = request.uri().path();
-        let Some((route, pool)) = plane.route(&name, path) else {
-            let wanted = Wanted::by(request.headers().get(ACCEPT));
-            return Page::route_missing(&name, path).response_for(wanted, request.method());
+        let (route, pool) = match plane.route(&name, path) {
+            Some((route, Lead::Pool(pool))) => (route, pool),
+            Some((_, Lead::Redirect { to, ours })) => {
+                let port = ours.then_some(self.port);
+                return redirect::elsewhere(request.uri(), to, port);
+            }
+            None => {
+                let wanted = Wanted::by(request.headers().get(ACCEPT));
+                return Page::route_missing(&name, path).response_for(wanted, request.method());
+            }
         };
         let (accept, method) = (
             request.headers().get(ACCEPT).cloned(),

@@ -13,6 +13,7 @@ mod certificates;
 mod forward;
 mod headers;
 mod listener;
+mod own;
 mod page;
 mod plane;
 mod pool;

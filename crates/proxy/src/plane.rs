@@ -1,7 +1,8 @@
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::{Route, Snapshot};
+use bentlane_core::{Redirect, Route, Snapshot, Target};
 
 use crate::pool::Pool;
 
@@ -36,31 +37,57 @@ impl Default for Limits {
     }
 }
 
-/// A snapshot with the pools of its targets: what a request is routed by.
+/// A snapshot with the means to answer for its targets: what a request is routed by.
 #[derive(Debug)]
 pub(crate) struct Plane {
     snapshot: Arc<Snapshot>,
     /// By [`bentlane_core::TargetId`].
-    pools: Vec<Arc<Pool>>,
+    leads: Vec<Lead>,
+}
+
+/// How requests for one target are answered.
+#[derive(Clone, Debug)]
+pub(crate) enum Lead {
+    /// They are passed on over these connections.
+    Pool(Arc<Pool>),
+    /// Clients are sent elsewhere.
+    Redirect {
+        to: Redirect,
+        /// Whether that is a name in one of the zones, which is served on our port.
+        ours: bool,
+    },
 }
 
 impl Plane {
-    /// The plane for `snapshot`. Targets that `previous` had keep their pools.
+    /// The plane for `snapshot`. Targets that `previous` had keep their connections.
     pub(crate) fn new(snapshot: Arc<Snapshot>, previous: Option<&Self>) -> Self {
-        let pools = snapshot
-            .targets()
-            .iter()
-            .map(|target| {
-                previous
-                    .and_then(|plane| plane.pools.iter().find(|pool| pool.target() == target))
-                    .map_or_else(|| Arc::new(Pool::new(target.clone())), Arc::clone)
+        let known = previous.iter().flat_map(|plane| &plane.leads);
+        let known: HashMap<&Target, &Arc<Pool>> = known
+            .filter_map(|lead| match lead {
+                Lead::Pool(pool) => Some((pool.target(), pool)),
+                Lead::Redirect { .. } => None,
             })
             .collect();
-        Self { snapshot, pools }
+        let lead = |target: &Target| match target {
+            Target::Redirect(to) => {
+                let name = to.name();
+                let zone = name.and_then(|name| snapshot.zone_of(name.as_str()));
+                Lead::Redirect {
+                    to: to.clone(),
+                    ours: zone.is_some(),
+                }
+            }
+            target => Lead::Pool(match known.get(target) {
+                Some(pool) => Arc::clone(pool),
+                None => Arc::new(Pool::new(target.clone())),
+            }),
+        };
+        let leads = snapshot.targets().iter().map(lead).collect();
+        Self { snapshot, leads }
     }
 
-    pub(crate) fn route(&self, name: &str, path: &str) -> Option<(&Route, &Arc<Pool>)> {
+    pub(crate) fn route(&self, name: &str, path: &str) -> Option<(&Route, &Lead)> {
         let (route, target) = self.snapshot.route_for(name, path)?;
-        Some((route, &self.pools[target.index()]))
+        Some((route, &self.leads[target.index()]))
     }
 }

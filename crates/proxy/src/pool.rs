@@ -1,6 +1,6 @@
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use bentlane_core::Target;
@@ -29,7 +29,8 @@ const SETTLING: Duration = Duration::from_millis(5);
 #[derive(Debug)]
 pub(crate) struct Pool {
     target: Target,
-    idle: ArrayQueue<Idle>,
+    /// Made when the first connection comes back: most targets are asked seldom.
+    idle: OnceLock<ArrayQueue<Idle>>,
     /// Which family of loopback answered last, to be tried first.
     prefers_ipv6: AtomicBool,
 }
@@ -52,7 +53,8 @@ impl Lease {
     pub(crate) fn give_back(self) {
         if !self.sender.is_closed() {
             // A full queue hands the connection back, and dropping it closes it.
-            let _ = self.pool.idle.push(Idle {
+            let idle = self.pool.idle.get_or_init(|| ArrayQueue::new(KEPT));
+            let _ = idle.push(Idle {
                 sender: self.sender,
                 since: Instant::now(),
             });
@@ -73,7 +75,7 @@ impl Pool {
     pub(crate) fn new(target: Target) -> Self {
         Self {
             target,
-            idle: ArrayQueue::new(KEPT),
+            idle: OnceLock::new(),
             prefers_ipv6: AtomicBool::new(false),
         }
     }
@@ -84,7 +86,8 @@ impl Pool {
 
     /// An idle connection that can take a request now.
     pub(crate) async fn take_idle(self: &Arc<Self>) -> Option<Lease> {
-        while let Some(Idle { mut sender, since }) = self.idle.pop() {
+        let idle = self.idle.get()?;
+        while let Some(Idle { mut sender, since }) = idle.pop() {
             if sender.is_closed() || since.elapsed() > FRESH {
                 continue;
             }

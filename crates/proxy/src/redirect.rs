@@ -1,5 +1,6 @@
+use bentlane_core::Redirect;
 use http::header::LOCATION;
-use http::{Request, Response, StatusCode};
+use http::{HeaderValue, Request, Response, StatusCode, Uri};
 use hyper::body::Incoming;
 
 use crate::body::ResponseBody;
@@ -22,6 +23,22 @@ pub(crate) fn to_https(request: &Request<Incoming>, https_port: u16) -> Response
     match location(&name, https_port, path).parse() {
         Ok(location) => {
             *response.status_mut() = StatusCode::PERMANENT_REDIRECT;
+            response.headers_mut().insert(LOCATION, location);
+        }
+        Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,
+    }
+    response
+}
+
+/// Sends a client to the URL that a route redirects to, method and body kept; for this once, since
+/// a browser that remembers it would not ask again when the route is gone (RFC 9110 §15.4.8).
+/// `port` is where names of ours are served.
+pub(crate) fn elsewhere(uri: &Uri, to: &Redirect, port: Option<u16>) -> Response<ResponseBody> {
+    let path = uri.path_and_query().map_or("/", |path| path.as_str());
+    let mut response = Response::new(ResponseBody::empty());
+    match HeaderValue::try_from(to.location(path, port)) {
+        Ok(location) => {
+            *response.status_mut() = StatusCode::TEMPORARY_REDIRECT;
             response.headers_mut().insert(LOCATION, location);
         }
         Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,

@@ -1,6 +1,8 @@
 use std::convert::Infallible;
+use std::future::Future;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{SocketAddr, TcpListener as StdListener};
+use std::pin::Pin;
 use std::sync::Arc;
 
 use arc_swap::ArcSwap;
@@ -23,6 +25,7 @@ use tracing::debug;
 use crate::certificates::Certificates;
 use crate::forward::Client;
 use crate::listener::{Listeners, accept};
+use crate::own::OwnListeners;
 use crate::plane::{Limits, Plane};
 use crate::redirect;
 
@@ -45,24 +48,29 @@ impl Shared {
 pub struct Proxy {
     shared: Arc<Shared>,
     certificates: Arc<Certificates>,
+    own: Arc<OwnListeners>,
 }
 
 impl Proxy {
     /// A proxy that routes by `snapshot` and shows `certificates`.
     #[must_use]
     pub fn new(snapshot: Arc<Snapshot>, certificates: Arc<Certificates>, limits: Limits) -> Self {
+        let own = OwnListeners::new(snapshot.own_addresses().map(|(ip, _)| ip).collect());
         let plane = ArcSwap::from_pointee(Plane::new(snapshot, None));
         Self {
             shared: Arc::new(Shared { plane, limits }),
             certificates,
+            own: Arc::new(own),
         }
     }
 
-    /// Routes by `snapshot` from now on. Requests at work finish as they began, and targets that
-    /// stay keep their connections.
+    /// Routes by `snapshot` from now on, and listens on the addresses that names have for their
+    /// own. Requests at work finish as they began, and targets that stay keep their connections.
     pub fn publish(&self, snapshot: Arc<Snapshot>) {
+        let own = snapshot.own_addresses().map(|(ip, _)| ip).collect();
         let next = Plane::new(snapshot, Some(&self.shared.plane.load()));
         self.shared.plane.store(Arc::new(next));
+        self.own.want(own);
     }
 
     /// The certificates that the listeners show.
@@ -77,63 +85,30 @@ impl Proxy {
     /// # Errors
     /// When a socket or the TLS engine cannot be set up.
     pub async fn serve(&self, listeners: Listeners, shutdown: CancellationToken) -> io::Result<()> {
-        let acceptor = TlsAcceptor::from(Arc::new(self.tls_config()?));
-        let permits = Arc::new(Semaphore::new(self.shared.limits.connections));
-        let https_port = listeners
-            .tls_addresses()?
-            .first()
-            .map_or(443, |address| address.port());
-        let (accepting, connections) = (TaskTracker::new(), TaskTracker::new());
+        let (plain, tls) = (listeners.plain_addresses()?, listeners.tls_addresses()?);
+        let serving = Serving {
+            shared: Arc::clone(&self.shared),
+            acceptor: TlsAcceptor::from(Arc::new(self.tls_config()?)),
+            permits: Arc::new(Semaphore::new(self.shared.limits.connections)),
+            https_port: tls.first().map_or(443, SocketAddr::port),
+            accepting: TaskTracker::new(),
+            connections: TaskTracker::new(),
+            shutdown: shutdown.clone(),
+        };
         for listener in listeners.plain {
-            let listener = TcpListener::from_std(listener)?;
-            let (proxy, connections, token) = (self.clone(), connections.clone(), shutdown.clone());
-            let serve = move |stream, _: SocketAddr, permit| {
-                let work = proxy.clone().serve_plain(stream, https_port, token.clone());
-                connections.track_future(hold(permit, work))
-            };
-            accepting.spawn(accept(
-                listener,
-                Arc::clone(&permits),
-                shutdown.clone(),
-                serve,
-            ));
+            serving.listen_plain(listener, shutdown.clone())?;
         }
         for listener in listeners.tls {
-            let listener = TcpListener::from_std(listener)?;
-            let (proxy, connections, token, acceptor) = (
-                self.clone(),
-                connections.clone(),
-                shutdown.clone(),
-                acceptor.clone(),
-            );
-            let serve = move |stream, peer, permit| {
-                let work = proxy.clone().serve_tls(
-                    stream,
-                    acceptor.clone(),
-                    peer,
-                    https_port,
-                    token.clone(),
-                );
-                connections.track_future(hold(permit, work))
-            };
-            accepting.spawn(accept(
-                listener,
-                Arc::clone(&permits),
-                shutdown.clone(),
-                serve,
-            ));
+            serving.listen_tls(listener, shutdown.clone())?;
         }
-        accepting.close();
-        accepting.wait().await;
-        connections.close();
-        if timeout(self.shared.limits.drain, connections.wait())
-            .await
-            .is_err()
-        {
-            debug!(
-                cut = connections.len(),
-                "connections did not finish in time"
-            );
+        self.own.keep(&serving, &plain, &tls).await;
+        serving.accepting.close();
+        serving.accepting.wait().await;
+        serving.connections.close();
+        let drained = timeout(self.shared.limits.drain, serving.connections.wait()).await;
+        if drained.is_err() {
+            let cut = serving.connections.len();
+            debug!(cut, "connections did not finish in time");
         }
         Ok(())
     }
@@ -148,46 +123,93 @@ impl Proxy {
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         Ok(config)
     }
+}
 
-    async fn serve_plain(self, stream: TcpStream, https_port: u16, shutdown: CancellationToken) {
+/// What listeners and connections need while the proxy serves.
+#[derive(Clone)]
+pub(crate) struct Serving {
+    shared: Arc<Shared>,
+    acceptor: TlsAcceptor,
+    permits: Arc<Semaphore>,
+    https_port: u16,
+    accepting: TaskTracker,
+    connections: TaskTracker,
+    pub(crate) shutdown: CancellationToken,
+}
+
+impl std::fmt::Debug for Serving {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Serving").finish_non_exhaustive()
+    }
+}
+
+impl Serving {
+    /// Accepts HTTP in the clear until `end`.
+    pub(crate) fn listen_plain(
+        &self,
+        listener: StdListener,
+        end: CancellationToken,
+    ) -> io::Result<()> {
+        self.listen(listener, end, |serving, stream, _| {
+            serving.serve_plain(stream)
+        })
+    }
+
+    /// Accepts TLS until `end`.
+    pub(crate) fn listen_tls(
+        &self,
+        listener: StdListener,
+        end: CancellationToken,
+    ) -> io::Result<()> {
+        self.listen(listener, end, Self::serve_tls)
+    }
+
+    fn listen<F>(
+        &self,
+        listener: StdListener,
+        end: CancellationToken,
+        serve: fn(Self, TcpStream, SocketAddr) -> F,
+    ) -> io::Result<()>
+    where
+        F: Future<Output = ()> + Send + 'static,
+    {
+        let listener = TcpListener::from_std(listener)?;
+        let serving = self.clone();
+        let serve = move |stream, peer, permit| {
+            let work = serve(serving.clone(), stream, peer);
+            serving.connections.track_future(hold(permit, work))
+        };
+        let permits = Arc::clone(&self.permits);
+        self.accepting.spawn(accept(listener, permits, end, serve));
+        Ok(())
+    }
+
+    async fn serve_plain(self, stream: TcpStream) {
+        let https_port = self.https_port;
         let service = service_fn(move |request: Request<Incoming>| async move {
             Ok::<_, Infallible>(redirect::to_https(&request, https_port))
         });
         let connection = self.http1().serve_connection(TokioIo::new(stream), service);
-        let mut connection = std::pin::pin!(connection);
-        let outcome = tokio::select! {
-            outcome = connection.as_mut() => outcome,
-            () = shutdown.cancelled() => {
-                connection.as_mut().graceful_shutdown();
-                connection.await
-            }
-        };
-        note(outcome);
+        self.finish(connection, http1::Connection::graceful_shutdown)
+            .await;
     }
 
-    async fn serve_tls(
-        self,
-        stream: TcpStream,
-        acceptor: TlsAcceptor,
-        peer: SocketAddr,
-        port: u16,
-        shutdown: CancellationToken,
-    ) {
-        let stream = match timeout(self.shared.limits.head, acceptor.accept(stream)).await {
+    async fn serve_tls(self, stream: TcpStream, peer: SocketAddr) {
+        let stream = match timeout(self.shared.limits.head, self.acceptor.accept(stream)).await {
             Ok(Ok(stream)) => stream,
             Ok(Err(cause)) => return debug!(%peer, %cause, "a handshake failed"),
             Err(_) => return debug!(%peer, "a handshake took too long"),
         };
         let h2 = stream.get_ref().1.alpn_protocol() == Some(b"h2");
-        let client = Arc::new(Client::new(Arc::clone(&self.shared), peer, port));
+        let client = Client::new(Arc::clone(&self.shared), peer, self.https_port);
         if h2 {
-            self.serve_http2(stream, client, shutdown).await;
+            self.serve_http2(stream, Arc::new(client)).await;
         } else {
-            self.serve_http1(stream, client, shutdown).await;
+            self.serve_http1(stream, Arc::new(client)).await;
         }
     }
 
-    async fn serve_http1<S>(&self, stream: S, client: Arc<Client>, shutdown: CancellationToken)
+    async fn serve_http1<S>(&self, stream: S, client: Arc<Client>)
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
@@ -195,22 +217,13 @@ impl Proxy {
             let client = Arc::clone(&client);
             async move { Ok::<_, Infallible>(client.answer(request).await) }
         });
-        let connection = self
-            .http1()
-            .serve_connection(TokioIo::new(stream), service)
-            .with_upgrades();
-        let mut connection = std::pin::pin!(connection);
-        let outcome = tokio::select! {
-            outcome = connection.as_mut() => outcome,
-            () = shutdown.cancelled() => {
-                connection.as_mut().graceful_shutdown();
-                connection.await
-            }
-        };
-        note(outcome);
+        let connection = self.http1().serve_connection(TokioIo::new(stream), service);
+        let connection = connection.with_upgrades();
+        self.finish(connection, http1::UpgradeableConnection::graceful_shutdown)
+            .await;
     }
 
-    async fn serve_http2<S>(&self, stream: S, client: Arc<Client>, shutdown: CancellationToken)
+    async fn serve_http2<S>(&self, stream: S, client: Arc<Client>)
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
@@ -227,15 +240,8 @@ impl Proxy {
             .max_frame_size(64 * 1024)
             .max_concurrent_streams(250);
         let connection = builder.serve_connection(TokioIo::new(stream), service);
-        let mut connection = std::pin::pin!(connection);
-        let outcome = tokio::select! {
-            outcome = connection.as_mut() => outcome,
-            () = shutdown.cancelled() => {
-                connection.as_mut().graceful_shutdown();
-                connection.await
-            }
-        };
-        note(outcome);
+        self.finish(connection, http2::Connection::graceful_shutdown)
+            .await;
     }
 
     fn http1(&self) -> http1::Builder {
@@ -248,16 +254,28 @@ impl Proxy {
             .max_buf_size(usize::try_from(limits.head_octets).unwrap_or(usize::MAX));
         builder
     }
+
+    /// Serves `connection` to its end; once the proxy stops, to the end of its request at work.
+    async fn finish<C>(&self, connection: C, stop_after_this: fn(Pin<&mut C>))
+    where
+        C: Future<Output = Result<(), hyper::Error>>,
+    {
+        let mut connection = std::pin::pin!(connection);
+        let outcome = tokio::select! {
+            outcome = connection.as_mut() => outcome,
+            () = self.shutdown.cancelled() => {
+                stop_after_this(connection.as_mut());
+                connection.await
+            }
+        };
+        if let Err(cause) = outcome {
+            debug!(%cause, "a client's connection ended early");
+        }
+    }
 }
 
 /// Keeps `permit` until `work` is done, also when it panics.
 async fn hold(permit: OwnedSemaphorePermit, work: impl Future<Output = ()>) {
     work.await;
     drop(permit);
-}
-
-fn note(outcome: Result<(), hyper::Error>) {
-    if let Err(cause) = outcome {
-        debug!(%cause, "a client's connection ended early");
-    }
 }

@@ -1,4 +1,3 @@
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -51,14 +50,17 @@ pub(crate) async fn keep(state: Arc<State>) {
 fn facts(state: &State) -> Facts {
     let snapshot = state.snapshot.load();
     let routes = snapshot.configuration().routes.iter();
+    let listening = state.listening.https_ips();
     let exact = |pattern: &Pattern| match pattern {
-        Pattern::Exact(name) => Some(name.clone()),
+        Pattern::Exact(name) => {
+            let addresses = snapshot.addresses_of(name.as_str(), &listening);
+            Some((name.clone(), addresses))
+        }
         Pattern::Wildcard(_) => None,
     };
     Facts {
         owner: state.data_dir.root().to_owned(),
         dns: state.listening.dns.clone(),
-        addresses: state.listening.https.iter().map(SocketAddr::ip).collect(),
         zones: snapshot
             .configuration()
             .zones

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_core::check::{Facts, Verdict, diagnose};
-use bentlane_core::{Route, Snapshot};
+use bentlane_core::{Route, Snapshot, is_own};
 use bentlane_probe::Prober;
 use futures_util::{StreamExt, stream};
 use time::OffsetDateTime;
@@ -118,13 +118,9 @@ impl Board {
     fn facts(&self, route: &Route) -> Option<Facts> {
         let snapshot = self.snapshot.load();
         let name = snapshot.sample_name(route)?;
-        let settings = snapshot.zone_of(name.as_str()).map(|zone| zone.settings);
-        let (ipv4, ipv6) = settings.map_or((None, None), |zone| (zone.ipv4, zone.ipv6));
-        let elsewhere: Vec<IpAddr> = ipv4
-            .map(IpAddr::V4)
-            .into_iter()
-            .chain(ipv6.map(IpAddr::V6))
-            .collect();
+        let listening_on = snapshot.addresses_of(name.as_str(), &self.listening_on);
+        let own = listening_on.first().filter(|ip| is_own(**ip));
+        let listener = own.map_or(self.listener, |ip| (*ip, self.listener.port()).into());
         let url = url(
             name.as_str(),
             self.listener.port(),
@@ -136,12 +132,8 @@ impl Board {
             url,
             target: route.to.clone(),
             resolver: self.resolver,
-            listener: self.listener,
-            listening_on: if elsewhere.is_empty() {
-                self.listening_on.clone()
-            } else {
-                elsewhere
-            },
+            listener,
+            listening_on,
         })
     }
 

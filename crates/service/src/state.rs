@@ -1,4 +1,4 @@
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -39,9 +39,12 @@ impl Listening {
     pub(crate) fn https_port(&self) -> u16 {
         self.https.first().map_or(443, SocketAddr::port)
     }
-}
 
-impl Listening {
+    /// The addresses on which names are served.
+    pub(crate) fn https_ips(&self) -> Vec<IpAddr> {
+        self.https.iter().map(SocketAddr::ip).collect()
+    }
+
     /// Compiles `configuration`, with our own pages under their own name.
     pub(crate) fn compile(&self, configuration: Configuration) -> Snapshot {
         let snapshot = Snapshot::compile(configuration);

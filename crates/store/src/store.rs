@@ -21,6 +21,9 @@ use crate::migration::Migrator;
 /// The channel on which the database tells of each new revision.
 pub const CHANNEL: &str = "bentlane_configuration";
 
+/// Rows in one statement: PostgreSQL takes 65,535 values in one, and a row has five.
+const ROWS_AT_ONCE: usize = 1000;
+
 /// How long to wait for a connection before the database counts as unreachable.
 const CONNECT_LIMIT: Duration = Duration::from_secs(5);
 
@@ -287,10 +290,11 @@ fn read_route(row: route::Model) -> Result<Route, StoreError> {
         .prefix
         .parse()
         .map_err(|_| unreadable("path prefix", &row.prefix))?;
-    Ok(Route {
-        address: Address { pattern, prefix },
-        to,
-    })
+    let mut route = Route::new(Address { pattern, prefix }, to);
+    if let Some(settings) = row.settings {
+        route.settings = from_json("route's settings", settings)?;
+    }
+    Ok(route)
 }
 
 /// What the journal says of one row that changed.
@@ -305,10 +309,10 @@ struct Entry {
 fn route_entry(
     action: &'static str,
     address: &Address,
-    before: Option<&Target>,
-    after: Option<&Target>,
+    before: Option<&Route>,
+    after: Option<&Route>,
 ) -> Entry {
-    let value = |to: &Target| json!({ "address": address, "to": to });
+    let value = |route: &Route| json!(route);
     Entry {
         action,
         kind: "route",
@@ -352,7 +356,7 @@ async fn perform(
             };
             for route in routes {
                 delete_route(transaction, &route.address).await?;
-                entries.push(route_entry("remove", &route.address, Some(&route.to), None));
+                entries.push(route_entry("remove", &route.address, Some(route), None));
             }
             zone::Entity::delete_many()
                 .filter(zone::Column::Name.eq(name.as_str()))
@@ -362,24 +366,14 @@ async fn perform(
                 action: "remove",
                 kind: "zone",
                 subject: name.to_string(),
-                before: configuration
-                    .zones
-                    .iter()
-                    .find(|zone| zone.name == *name)
-                    .map(|zone| json!(zone)),
+                before: configuration.zone(name).map(|zone| json!(zone)),
                 after: None,
             });
             Ok(entries)
         }
-        Change::EditZone { .. }
-        | Change::AddRecord(_)
-        | Change::RemoveRecords { .. }
-        | Change::ReplaceRecords { .. } => {
+        Change::EditZone(change) => {
             let after = configuration.zone_after(change)?;
-            let before = configuration
-                .zones
-                .iter()
-                .find(|zone| zone.name == after.name);
+            let before = configuration.zone(&after.name);
             zone::Entity::update_many()
                 .col_expr(zone::Column::Settings, json!(after.settings).into())
                 .col_expr(zone::Column::Records, json!(after.records).into())
@@ -395,37 +389,57 @@ async fn perform(
             }])
         }
         Change::AddRoute(route) => {
-            route::Entity::insert(route::ActiveModel {
-                id: NotSet,
-                name: Set(route.address.pattern.to_string()),
-                prefix: Set(route.address.prefix.to_string()),
-                target: Set(route.to.to_string()),
-                created_at: Set(OffsetDateTime::now_utc()),
-            })
-            .exec(transaction)
-            .await?;
-            Ok(vec![route_entry(
-                "add",
-                &route.address,
-                None,
-                Some(&route.to),
-            )])
+            route::Entity::insert(new_row(route))
+                .exec(transaction)
+                .await?;
+            Ok(vec![route_entry("add", &route.address, None, Some(route))])
         }
-        Change::EditRoute { address, to } => {
+        Change::AddRoutes(routes) => {
+            for some in routes.chunks(ROWS_AT_ONCE) {
+                route::Entity::insert_many(some.iter().map(new_row))
+                    .exec(transaction)
+                    .await?;
+            }
+            Ok(vec![Entry {
+                action: "add",
+                kind: "routes",
+                subject: format!("{} routes", routes.len()),
+                before: None,
+                after: Some(json!(routes)),
+            }])
+        }
+        Change::EditRoute(route) => {
+            let address = &route.address;
             route::Entity::update_many()
-                .col_expr(route::Column::Target, to.to_string().into())
+                .col_expr(route::Column::Target, route.to.to_string().into())
+                .col_expr(route::Column::Settings, settings_of(route).into())
                 .filter(at(address))
                 .exec(transaction)
                 .await?;
-            let before = configuration.route(address).map(|route| &route.to);
-            Ok(vec![route_entry("edit", address, before, Some(to))])
+            let before = configuration.route(address);
+            Ok(vec![route_entry("edit", address, before, Some(route))])
         }
         Change::RemoveRoute(address) => {
             delete_route(transaction, address).await?;
-            let before = configuration.route(address).map(|route| &route.to);
+            let before = configuration.route(address);
             Ok(vec![route_entry("remove", address, before, None)])
         }
     }
+}
+
+fn new_row(route: &Route) -> route::ActiveModel {
+    route::ActiveModel {
+        id: NotSet,
+        name: Set(route.address.pattern.to_string()),
+        prefix: Set(route.address.prefix.to_string()),
+        target: Set(route.to.to_string()),
+        created_at: Set(OffsetDateTime::now_utc()),
+        settings: Set(settings_of(route)),
+    }
+}
+
+fn settings_of(route: &Route) -> Option<Value> {
+    (!route.settings.is_default()).then(|| json!(route.settings))
 }
 
 fn at(address: &Address) -> sea_orm::Condition {
@@ -462,18 +476,16 @@ mod tests {
 
         let zone: Name = "moor.test".parse().unwrap();
         let address: Address = "*.hut.moor.test/a".parse().unwrap();
-        let route = Route {
-            address: address.clone(),
-            to: "4310".parse().unwrap(),
-        };
-        let to: Target = "http://127.0.0.1:4311".parse().unwrap();
+        let route = Route::new(address.clone(), "4310".parse().unwrap());
+        let mut edited = Route::new(address, "http://127.0.0.1:4311".parse().unwrap());
+        edited.settings.address = Some([127, 64, 0, 5].into());
+        let more = ["b.moor.test", "c.moor.test"]
+            .map(|address| Route::new(address.parse().unwrap(), "1".parse().unwrap()));
         let changes = [
             Change::AddZone(zone.clone()),
             Change::AddRoute(route.clone()),
-            Change::EditRoute {
-                address: address.clone(),
-                to: to.clone(),
-            },
+            Change::EditRoute(edited.clone()),
+            Change::AddRoutes(more.to_vec()),
         ];
         for (number, change) in changes.iter().enumerate() {
             assert_eq!(
@@ -507,10 +519,11 @@ mod tests {
 
         let configuration = store.configuration().await.unwrap();
         assert_eq!(
-            configuration.revision, 3,
+            configuration.revision, 4,
             "what was refused changed nothing"
         );
-        assert_eq!(configuration.routes, [Route { address, to }]);
+        let [b, c] = more;
+        assert_eq!(configuration.routes, [edited, b, c]);
         store
             .apply(
                 "rowan",
@@ -536,8 +549,11 @@ mod tests {
         assert_eq!(
             told,
             [
-                "4 remove zone moor.test",
-                "4 remove route *.hut.moor.test/a",
+                "5 remove zone moor.test",
+                "5 remove route c.moor.test",
+                "5 remove route b.moor.test",
+                "5 remove route *.hut.moor.test/a",
+                "4 add routes 2 routes",
                 "3 edit route *.hut.moor.test/a",
                 "2 add route *.hut.moor.test/a",
                 "1 add zone moor.test",

@@ -1,3 +1,4 @@
+use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -30,10 +31,8 @@ pub struct Facts {
     pub owner: PathBuf,
     /// Where the resolver listens.
     pub dns: Vec<SocketAddr>,
-    /// The addresses on which names are served.
-    pub addresses: Vec<IpAddr>,
-    /// The names of exact routes.
-    pub names: Vec<Name>,
+    /// The names of exact routes, with what they resolve to.
+    pub names: BTreeMap<Name, Vec<IpAddr>>,
     /// The zones.
     pub zones: Vec<Name>,
 }
@@ -191,10 +190,7 @@ impl System {
             let after = match part {
                 Part::Resolver if path.ends_with(RESOLVED_DROP_IN) => drop_in(facts)?,
                 Part::Resolver => pointing_at_us(&text, facts)?,
-                Part::Hosts => {
-                    let names: Vec<&Name> = facts.names.iter().collect();
-                    Hosts(&text).with_block(&names, &facts.addresses)
-                }
+                Part::Hosts => Hosts(&text).with_block(&facts.names),
             };
             // Its owner and mode stay; a link becomes a file, and a link again when detached.
             let after = now.with_text(after);
@@ -491,8 +487,10 @@ mod tests {
             Facts {
                 owner: "/data".into(),
                 dns: vec!["127.0.0.1:53".parse().unwrap(), "[::1]:53".parse().unwrap()],
-                addresses: vec!["127.0.0.1".parse().unwrap()],
-                names: names.iter().map(|name| name.parse().unwrap()).collect(),
+                names: names
+                    .iter()
+                    .map(|name| (name.parse().unwrap(), vec!["127.0.0.1".parse().unwrap()]))
+                    .collect(),
                 zones: vec!["moor.test".parse().unwrap(), "fell.test".parse().unwrap()],
             }
         }

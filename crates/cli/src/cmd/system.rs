@@ -279,11 +279,11 @@ async fn facts(client: &Client) -> Result<Facts, CliError> {
         owner: status.data_dir.into(),
         zones: zones.filter_map(|zone| zone.name.parse().ok()).collect(),
         dns: status.listeners.dns,
-        addresses: status.listeners.https.iter().map(SocketAddr::ip).collect(),
         names: routes
             .routes
-            .iter()
-            .filter_map(|route| route.name.parse().ok()) // a wildcard is no name
+            .into_iter()
+            // A wildcard is no name.
+            .filter_map(|route| Some((route.name.parse().ok()?, route.resolves_to)))
             .collect(),
     })
 }
@@ -294,7 +294,13 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
     let ours: Vec<IpAddr> = status.listeners.https.iter().map(SocketAddr::ip).collect();
     let mut reports = Vec::new();
     for zone in &zones.zones {
-        reports.push(look_up(&zone.name, &ours).await);
+        let elsewhere = zone.settings.addresses();
+        let wanted = if elsewhere.is_empty() {
+            &ours
+        } else {
+            &elsewhere
+        };
+        reports.push(look_up(&zone.name, wanted).await);
     }
     let parts = [Part::Resolver, Part::Hosts].map(|part| {
         Ok::<_, CliError>(PartReport {

@@ -1,5 +1,4 @@
-use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use bentlane_core::Answers;
 use bentlane_service::api::{
@@ -10,6 +9,7 @@ use serde::Serialize;
 
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
+use crate::input::read_text;
 use crate::output::{Output, table};
 
 /// Names that `show` lists as those asked for most.
@@ -185,7 +185,7 @@ impl Zone {
                 file,
                 dry_run,
             }) => {
-                let text = read(&file)?;
+                let text = read_text(&file)?;
                 let path = format!("/zones/{}/file?dry_run={dry_run}", segment(&name));
                 let records: Records = client.put(&path, &ZoneFile { text }).await?;
                 output.data(&records, |records| record_table(&records.records))?;
@@ -300,18 +300,4 @@ pub(super) fn record_table(records: &[RecordView]) -> String {
         ["OWNER", "TTL", "TYPE", "DATA"],
         records.iter().map(row).collect(),
     )
-}
-
-fn read(file: &Path) -> Result<String, CliError> {
-    let text = if file == Path::new("-") {
-        let mut text = String::new();
-        let read = std::io::stdin().lock().read_to_string(&mut text);
-        read.map(|_| text)
-    } else {
-        std::fs::read_to_string(file)
-    };
-    text.map_err(|source| CliError::Io {
-        verb: format!("read {}", file.display()),
-        source,
-    })
 }

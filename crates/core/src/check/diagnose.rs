@@ -119,6 +119,7 @@ fn judge_connect(facts: &Facts, seen: &Connect) -> Outcome {
     let address = facts.address.to_string();
     match seen {
         Connect::Open(at) => (at.to_string(), None),
+        Connect::NotNeeded => ("answered by us".to_owned(), None),
         Connect::Closed(attempts) => {
             let finding = Finding::target_closed(&address, &facts.target, attempts);
             let detail = attempts

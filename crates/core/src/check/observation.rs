@@ -65,6 +65,8 @@ pub enum Resolve {
 pub enum Connect {
     /// It accepted at this address.
     Open(SocketAddr),
+    /// There is nothing to connect to: we answer ourselves.
+    NotNeeded,
     /// It accepted at none of these.
     Closed(Vec<Attempt>),
     /// The target's host has no address.

@@ -1,6 +1,6 @@
 #![warn(clippy::indexing_slicing, clippy::arithmetic_side_effects)]
 
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use hickory_proto::op::{
     Edns, Message, MessageType, Metadata, OpCode, Query as Question, ResponseCode,
@@ -61,6 +61,17 @@ impl Settings {
             (settings.ipv4, settings.ipv6) = (zone.ipv4, zone.ipv6);
         }
         settings
+    }
+
+    /// The same with names that resolve to `address`, if there is one.
+    pub(super) fn at(mut self, address: Option<IpAddr>) -> Self {
+        if let Some(address) = address {
+            (self.ipv4, self.ipv6) = match address {
+                IpAddr::V4(ip) => (Some(ip), None),
+                IpAddr::V6(ip) => (None, Some(ip)),
+            };
+        }
+        self
     }
 }
 
@@ -438,15 +449,69 @@ mod tests {
                     away CNAME host.example.\nround CNAME again\nagain CNAME round\n\
                     lost CNAME nowhere\n*.wild TXT star\na.b.deep TXT deep\n";
         zone.records = crate::zone_file::read(file, &zone.name).unwrap();
-        let route = |address: &str| Route {
-            address: address.parse().unwrap(),
-            to: "1".parse().unwrap(),
-        };
+        let route = |address: &str| Route::new(address.parse().unwrap(), "1".parse().unwrap());
         Snapshot::compile(Configuration {
             revision: 7,
             zones: vec![zone],
             routes: vec![route("booking.moor.test"), route("*.hut.moor.test/x")],
         })
+    }
+
+    /// Routes that choose what their names resolve to.
+    fn chosen() -> Snapshot {
+        let route = |address: &str, to: &str, ip: Option<&str>| {
+            let mut route = Route::new(address.parse().unwrap(), to.parse().unwrap());
+            route.settings.address = ip.map(|ip| ip.parse().unwrap());
+            route
+        };
+        let www = "redirect:https://www.moor.test";
+        Snapshot::compile(Configuration {
+            revision: 7,
+            zones: vec![Zone::new("moor.test".parse().unwrap())],
+            routes: vec![
+                route("store.moor.test", "1", Some("127.64.0.5")),
+                route("store.moor.test/api", "2", None),
+                route("*.vm.moor.test", "3", Some("192.0.2.7")),
+                route("six.moor.test", "3", Some("2001:db8::7")),
+                route("old.moor.test", www, None),
+                route("older.moor.test", "redirect:https://old.moor.test", None),
+                route("part.moor.test/x", www, None),
+                route("moor.test", www, None),
+                route("away.moor.test", "redirect:https://host.example", None),
+                route("vm.moor.test", "redirect:https://a.vm.moor.test", None),
+                route("self.moor.test", "redirect:https://self.moor.test/x", None),
+            ],
+        })
+    }
+
+    #[rstest]
+    #[case("store.moor.test.", RecordType::A, &["10 127.64.0.5"])]
+    #[case("store.moor.test.", RecordType::AAAA, &["NoError"])]
+    #[case("store.moor.test.", RecordType::HTTPS, &["10 1 . alpn=h2,http/1.1,"])]
+    #[case("a.vm.moor.test.", RecordType::A, &["10 192.0.2.7"])]
+    #[case("a.vm.moor.test.", RecordType::HTTPS, &["NoError"])]
+    #[case("six.moor.test.", RecordType::A, &["NoError"])]
+    #[case("six.moor.test.", RecordType::AAAA, &["10 2001:db8::7"])]
+    #[case("old.moor.test.", RecordType::A, &["10 www.moor.test.", "10 127.0.0.1"])]
+    #[case("old.moor.test.", RecordType::CNAME, &["10 www.moor.test."])]
+    #[case("older.moor.test.", RecordType::A, &["10 old.moor.test.", "10 www.moor.test.", "10 127.0.0.1"])]
+    #[case("part.moor.test.", RecordType::A, &["10 127.0.0.1"])]
+    #[case("moor.test.", RecordType::A, &["10 127.0.0.1"])]
+    #[case("away.moor.test.", RecordType::A, &["10 127.0.0.1"])]
+    #[case("vm.moor.test.", RecordType::A, &["10 127.0.0.1"])]
+    #[case("self.moor.test.", RecordType::A, &["10 127.0.0.1"])]
+    #[case("other.moor.test.", RecordType::A, &["10 127.0.0.1"])]
+    #[case("5.0.64.127.in-addr.arpa.", RecordType::PTR, &["10 store.moor.test."])]
+    #[case("5.0.64.127.in-addr.arpa.", RecordType::A, &["NoError"])]
+    #[case("64.127.in-addr.arpa.", RecordType::PTR, &["NoError"])]
+    #[case("0.127.in-addr.arpa.", RecordType::PTR, &["NoError"])]
+    #[case("6.0.64.127.in-addr.arpa.", RecordType::PTR, &["NXDomain"])]
+    fn routes_choose_what_their_names_resolve_to(
+        #[case] name: &str,
+        #[case] kind: RecordType,
+        #[case] wanted: &[&str],
+    ) {
+        assert_eq!(told(&chosen(), name, kind), wanted);
     }
 
     /// What is answered: the data, or the code when there is none.
@@ -779,12 +844,13 @@ mod tests {
         /// Where the short way answers, the long way gives the same octets; and it does answer.
         #[test]
         fn both_ways_give_the_same_octets(
-            labels in prop::collection::vec("[a-zA-Z0-9_.*-]{1,20}", 0..4),
+            labels in prop::collection::vec("[a-zA-Z0-9_.*-]{1,20}|store|old|vm|six", 0..4),
             zone in prop::sample::select(vec!["moor.test", "MOOR.Test", "fell.test", "test"]),
             kind in prop::sample::select(vec![1u16, 28, 15, 255]),
             flags in prop::sample::select(vec![[0u8, 0], [1, 0], [1, 0x20], [1, 0x10], [1, 0x80], [3, 0]]),
             edns in prop::option::of((any::<u16>(), prop::sample::select(vec![[0u8, 0], [0x80, 0]]))),
             change in prop::option::of((any::<prop::sample::Index>(), any::<u8>())),
+            chosen_zone in any::<bool>(),
         ) {
             let mut octets = vec![0x12, 0x34, flags[0], flags[1], 0, 1, 0, 0, 0, 0, 0, 0];
             octets[11] = u8::from(edns.is_some());
@@ -805,7 +871,8 @@ mod tests {
                 let place = place.index(octets.len());
                 octets[place] = octet;
             }
-            let (snapshot, settings) = (snapshot(), Settings::default());
+            let snapshot = if chosen_zone { chosen() } else { snapshot() };
+            let settings = Settings::default();
             let mut short = Vec::new();
             let known = Query::read(&octets).is_some_and(|query| {
                 quick::answer(&query, &snapshot, &settings, &mut short).is_some()
@@ -817,7 +884,8 @@ mod tests {
                 prop_assert!(short.is_empty());
             }
             let plain = zone.to_lowercase() == "moor.test"
-                && kind < 100 && kind != 15 && flags[1] & 0x80 == 0 && flags[0] < 2;
+                && kind < 100 && kind != 15 && flags[1] & 0x80 == 0 && flags[0] < 2
+                && !chosen_zone;
             prop_assert!(known || !plain || change.is_some());
         }
     }

@@ -38,7 +38,13 @@ pub(super) fn answer(
     if !zone.records.is_empty() || zone.settings.answers != Answers::EveryName {
         return None;
     }
-    let settings = settings.of(&zone.settings);
+    let mut settings = settings.of(&zone.settings);
+    if let Some(resolution) = snapshot.resolution(query.name.as_str()) {
+        if resolution.alias.is_some() {
+            return None;
+        }
+        settings = settings.at(resolution.address);
+    }
     let (v4, v6);
     let data: &[u8] = if query.kind == TYPE_A {
         v4 = settings.ipv4?.octets();

@@ -10,12 +10,10 @@ use crate::name::is_at_or_below;
 use crate::record::{Record, RecordData, RecordName};
 use crate::snapshot::Snapshot;
 
-/// The reverse zones of loopback, which every resolver serves itself (RFC 6303 §4.2, §4.3), each
-/// with its one name that has a pointer.
-const REVERSE: [(&str, &str); 2] = [
-    ("127.in-addr.arpa", "1.0.0.127.in-addr.arpa"),
-    (LOOPBACK_V6, LOOPBACK_V6),
-];
+/// The reverse zones of loopback, which every resolver serves itself (RFC 6303 §4.2, §4.3).
+const REVERSE: [&str; 2] = ["127.in-addr.arpa", LOOPBACK_V6];
+/// The name of 127.0.0.1 there.
+const LOOPBACK_V4: &str = "1.0.0.127.in-addr.arpa";
 const LOOPBACK_V6: &str =
     "1.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.ip6.arpa";
 /// The port that HTTPS has when nothing else is said.
@@ -31,8 +29,8 @@ pub(super) enum Realm<'a> {
     Zone(&'a Zone),
     /// `localhost`, which is this machine's always (RFC 6761 §6.3).
     Localhost,
-    /// Loopback addresses: the zone, and the name that points back.
-    Reverse(&'static str, &'static str),
+    /// Loopback addresses.
+    Reverse(&'static str),
 }
 
 /// Data for an answer.
@@ -78,15 +76,15 @@ impl<'a> Realm<'a> {
             return Some(Self::Localhost);
         }
         let mut reverse = REVERSE.iter();
-        let found = reverse.find(|(zone, _)| is_at_or_below(name, zone));
-        found.map(|(zone, pointer)| Self::Reverse(zone, pointer))
+        let found = reverse.find(|zone| is_at_or_below(name, zone));
+        found.map(|zone| Self::Reverse(zone))
     }
 
     fn apex(self) -> &'a str {
         match self {
             Self::Zone(zone) => zone.name.as_str(),
             Self::Localhost => "localhost",
-            Self::Reverse(name, _) => name,
+            Self::Reverse(name) => name,
         }
     }
 
@@ -99,7 +97,7 @@ impl<'a> Realm<'a> {
     pub(super) fn settings(self, settings: &Settings) -> Settings {
         match self {
             Self::Zone(zone) => settings.of(&zone.settings),
-            Self::Localhost | Self::Reverse(..) => *settings,
+            Self::Localhost | Self::Reverse(_) => *settings,
         }
     }
 
@@ -125,12 +123,17 @@ impl<'a> Realm<'a> {
         match self {
             Self::Zone(zone) => in_zone(zone, snapshot, name, kind, settings, LONGEST_CHAIN),
             Self::Localhost => Some(Found::of(addresses(kind, settings), settings.ttl)),
-            Self::Reverse(_, pointer) if name == pointer => {
+            Self::Reverse(_) => {
                 let asked = matches!(kind, RecordType::PTR | RecordType::ANY);
-                let data = asked.then(pointer_to_localhost).flatten();
-                Some(Found::of(data, settings.ttl))
+                let data = match pointed_at(snapshot, name)? {
+                    Pointer::To(owner) if asked => wire_name(owner),
+                    Pointer::To(_) | Pointer::Below => None,
+                };
+                Some(Found::of(
+                    data.map(|owner| RData::PTR(PTR(owner))),
+                    settings.ttl,
+                ))
             }
-            Self::Reverse(..) => at_apex.then(|| Found::of(None, settings.ttl)),
         }
     }
 
@@ -192,7 +195,21 @@ fn in_zone(
         .iter()
         .any(|record| matches!(record.data, RecordData::A(_) | RecordData::Aaaa(_)));
     if routed && !has_own_address {
-        let served_here = zone.settings.ipv4.is_none() && zone.settings.ipv6.is_none();
+        let chosen = snapshot.resolution(name);
+        let alias = chosen.and_then(|resolution| resolution.alias.as_ref());
+        if let Some(alias) = alias.filter(|_| own.is_empty() && name != zone.name.as_str()) {
+            let target = RecordName::from(alias);
+            let data = wire_data(&RecordData::Cname(target.clone()));
+            let mut found = Found::of(data, settings.ttl);
+            if kind != RecordType::CNAME && kind != RecordType::ANY {
+                follow(&mut found, snapshot, &target, kind, settings, links);
+            }
+            return Some(found);
+        }
+        let address = chosen.and_then(|resolution| resolution.address);
+        let settings = &settings.at(address);
+        let by_zone = zone.settings.addresses().is_empty();
+        let served_here = address.map_or(by_zone, |ip| ip.is_loopback());
         if kind == RecordType::HTTPS && served_here {
             return Some(Found::of([https(settings.https_port)], settings.ttl));
         }
@@ -286,8 +303,30 @@ fn https(port: u16) -> RData {
     RData::HTTPS(HTTPS(SVCB::new(1, WireName::root(), params)))
 }
 
-fn pointer_to_localhost() -> Option<RData> {
-    wire_name("localhost").map(|name| RData::PTR(PTR(name)))
+/// What is at a reverse name.
+enum Pointer<'a> {
+    /// A pointer to this name.
+    To(&'a str),
+    /// Nothing, but a pointer below it (RFC 4592 §2.2.2).
+    Below,
+}
+
+/// What is at the reverse name `name`; `None` when there is no such name.
+fn pointed_at<'a>(snapshot: &'a Snapshot, name: &str) -> Option<Pointer<'a>> {
+    let everybodys = [LOOPBACK_V4, LOOPBACK_V6].map(|name| (name.to_owned(), "localhost"));
+    let own = snapshot.own_addresses().map(|(ip, pattern)| {
+        let [a, b, c, d] = ip.octets();
+        let reverse = format!("{d}.{c}.{b}.{a}.in-addr.arpa");
+        (reverse, pattern.base().as_str())
+    });
+    let mut above = false;
+    for (reverse, owner) in everybodys.into_iter().chain(own) {
+        if reverse == name {
+            return Some(Pointer::To(owner));
+        }
+        above |= is_at_or_below(&reverse, name);
+    }
+    above.then_some(Pointer::Below)
 }
 
 fn below(apex: &WireName, label: &str) -> Option<WireName> {

@@ -37,7 +37,7 @@ pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
-pub use routes::{RouteInput, RoutePatch, RouteView, Routes};
+pub use routes::{RouteInput, RouteInputs, RoutePatch, RouteView, Routes, RoutesAdded};
 pub use session::SignInLink;
 pub use status::{DatabaseKind, DatabaseStatus, Listeners, Status};
 pub use zones::{ZoneInput, ZonePatch, ZoneView, Zones};

@@ -58,6 +58,12 @@ impl Problem {
         }
     }
 
+    /// The same, of one thing among many.
+    pub(crate) fn of(mut self, name: &str) -> Self {
+        self.detail = format!("{name}: {}", self.detail);
+        self
+    }
+
     /// A value in a path or query that does not parse.
     pub(crate) fn value(field: &'static str, error: impl ToString) -> Self {
         Self::invalid(

@@ -3,7 +3,9 @@ use std::sync::Arc;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_core::{Change, Invalid, Name, Record, RecordName, Rejection, Zone, zone_file};
+use bentlane_core::{
+    Change, Invalid, Name, Record, RecordName, Rejection, Zone, ZoneChange, zone_file,
+};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -148,9 +150,9 @@ async fn add_record(
         ttl: input.ttl,
         data,
     };
-    let change = Change::AddRecord(record.clone());
+    let change = ZoneChange::AddRecord(record.clone());
     let zone = state.snapshot.load().configuration().zone_after(&change)?;
-    state.change(who, &change).await?;
+    state.change(who, &Change::EditZone(change)).await?;
     Ok((StatusCode::CREATED, Json(view(&zone, &record))))
 }
 
@@ -167,8 +169,8 @@ async fn remove_records(
 ) -> Result<StatusCode, Problem> {
     let owner = owner.parse().map_err(|e| Problem::value("owner", e))?;
     let kind = kind.map(|kind| kind.to_ascii_uppercase());
-    let change = Change::RemoveRecords { owner, kind };
-    state.change(who, &change).await?;
+    let change = ZoneChange::RemoveRecords { owner, kind };
+    state.change(who, &Change::EditZone(change)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -205,10 +207,10 @@ async fn import_zone(
         Problem::from(invalid.collect::<Vec<_>>())
     })?;
     let name = zone.name;
-    let change = Change::ReplaceRecords { name, records };
+    let change = ZoneChange::ReplaceRecords { name, records };
     let after = state.snapshot.load().configuration().zone_after(&change)?;
     if !dry_run {
-        state.change(who, &change).await?;
+        state.change(who, &Change::EditZone(change)).await?;
     }
     Ok(Json(Records {
         records: views(&after),

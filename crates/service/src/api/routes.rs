@@ -1,11 +1,13 @@
+use std::net::IpAddr;
 use std::sync::Arc;
 
-use axum::extract::{Path, State as Shared};
+use axum::extract::{DefaultBodyLimit, Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_core::check::Verdict;
 use bentlane_core::{
-    Address, Advice, Change, Rejection, Route, RouteDraft, Target, advice_for_route,
+    Address, Advice, Change, Configuration, Pattern, Rejection, Route, RouteDraft, RouteSettings,
+    advice_for_route,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -17,6 +19,9 @@ use super::problem::{Body, Problem, Query};
 use crate::board::url;
 use crate::state::State;
 
+/// Octets of the longest list of routes to add at once: 100,000 of them fit with room to spare.
+const LONGEST_LIST: usize = 64 << 20;
+
 /// A route to add.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -26,16 +31,39 @@ pub struct RouteInput {
     /// A path prefix, such as `/api`; every path when it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub prefix: Option<String>,
-    /// Where it leads: a port such as `4310`, or `http://HOST:PORT`.
+    /// Where it leads: a port such as `4310`, `http://HOST:PORT`, or `redirect:URL`.
     pub to: String,
+    /// What its name resolves to: an address, or `own` for a free loopback address of its own; as
+    /// the zone says when it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
 }
 
-/// What to change of a route.
+/// Many routes to add, all or none.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RouteInputs {
+    /// The routes.
+    pub routes: Vec<RouteInput>,
+}
+
+/// What became of many routes.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RoutesAdded {
+    /// How many were added.
+    pub added: usize,
+}
+
+/// What to change of a route: what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RoutePatch {
     /// Where it leads from now on.
-    pub to: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// What its name resolves to from now on: an address, `own`, or `zone` for what the zone says.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
 }
 
 /// A route.
@@ -51,6 +79,11 @@ pub struct RouteView {
     pub to: String,
     /// Where to open it; `*` stands for a label of your choice.
     pub url: String,
+    /// What its name resolves to.
+    #[schema(value_type = Vec<String>)]
+    pub resolves_to: Vec<IpAddr>,
+    /// What was chosen of how it leads there.
+    pub settings: RouteSettings,
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
@@ -76,10 +109,19 @@ pub(crate) struct AddRoute {
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(list_routes, add_route))
+        .merge(
+            OpenApiRouter::new()
+                .routes(routes!(add_routes))
+                .layer(DefaultBodyLimit::max(LONGEST_LIST)),
+        )
         .routes(routes!(show_route, edit_route, remove_route))
 }
 
 fn view(state: &State, route: &Route) -> RouteView {
+    let snapshot = state.snapshot.load();
+    let base = route.address.pattern.base();
+    let sample = snapshot.sample_name(route).unwrap_or_else(|| base.clone());
+    let resolves_to = snapshot.addresses_of(sample.as_str(), &state.listening.https_ips());
     let address = route.address.to_string();
     let name = route.address.pattern.to_string();
     RouteView {
@@ -90,6 +132,8 @@ fn view(state: &State, route: &Route) -> RouteView {
             state.listening.https_port(),
             route.address.prefix.as_str(),
         ),
+        resolves_to,
+        settings: route.settings,
         prefix: route.address.prefix.to_string(),
         to: route.to.to_string(),
         address,
@@ -136,13 +180,7 @@ async fn add_route(
     Query(AddRoute { dry_run }): Query<AddRoute>,
     Body(input): Body<RouteInput>,
 ) -> Result<(StatusCode, Json<RouteView>), Problem> {
-    let (name, prefix) = (input.name.trim(), input.prefix.as_deref().map(str::trim));
-    let route = RouteDraft {
-        name,
-        prefix,
-        to: &input.to,
-    }
-    .parse()?;
+    let route = read(&input, state.snapshot.load().configuration())?;
     let change = Change::AddRoute(route.clone());
     if dry_run {
         state.snapshot.load().configuration().check(&change)?;
@@ -150,6 +188,54 @@ async fn add_route(
     }
     state.change(who, &change).await?;
     Ok((StatusCode::CREATED, Json(view(&state, &route))))
+}
+
+/// Add many routes, all or none. They are in force when this returns.
+#[utoipa::path(
+    post, path = "/routes/many", request_body = RouteInputs,
+    responses(
+        (status = 201, body = RoutesAdded),
+        (status = 409, body = Problem), (status = 422, body = Problem),
+    ),
+)]
+async fn add_routes(
+    Shared(state): Shared<Arc<State>>,
+    Extension(Caller(who)): Extension<Caller>,
+    Body(RouteInputs { routes: inputs }): Body<RouteInputs>,
+) -> Result<(StatusCode, Json<RoutesAdded>), Problem> {
+    let mut routes = Vec::with_capacity(inputs.len());
+    let snapshot = state.snapshot.load();
+    for input in &inputs {
+        let route = read(input, snapshot.configuration());
+        routes.push(route.map_err(|problem| problem.of(&input.name))?);
+    }
+    let added = routes.len();
+    if added > 0 {
+        state.change(who, &Change::AddRoutes(routes)).await?;
+    }
+    Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
+}
+
+fn read(input: &RouteInput, configuration: &Configuration) -> Result<Route, Problem> {
+    let draft = RouteDraft {
+        name: input.name.trim(),
+        prefix: input.prefix.as_deref().map(str::trim),
+        to: &input.to,
+    };
+    let mut route = draft.parse()?;
+    if let Some(choice) = &input.address {
+        route.settings.address = chosen(choice, &route.address.pattern, configuration)?;
+    }
+    Ok(route)
+}
+
+fn chosen(
+    choice: &str,
+    pattern: &Pattern,
+    configuration: &Configuration,
+) -> Result<Option<IpAddr>, Problem> {
+    let choice = choice.trim().parse().map_err(|error| vec![error])?;
+    Ok(configuration.choose(pattern, choice)?)
 }
 
 /// Show one route.
@@ -165,7 +251,7 @@ async fn show_route(
     Ok(Json(view(&state, &route)))
 }
 
-/// Have a route lead elsewhere.
+/// Have a route lead elsewhere, or its name resolve otherwise.
 #[utoipa::path(
     patch, path = "/routes/{address}", params(("address" = String, Path)), request_body = RoutePatch,
     responses((status = 200, body = RouteView), (status = 404, body = Problem), (status = 422, body = Problem)),
@@ -176,18 +262,17 @@ async fn edit_route(
     Path(text): Path<String>,
     Body(patch): Body<RoutePatch>,
 ) -> Result<Json<RouteView>, Problem> {
-    let address = address(&text)?;
-    let to: Target = patch
-        .to
-        .trim()
-        .parse()
-        .map_err(|e| Problem::value("to", e))?;
-    let change = Change::EditRoute {
-        address: address.clone(),
-        to: to.clone(),
-    };
-    state.change(who, &change).await?;
-    Ok(Json(view(&state, &Route { address, to })))
+    let mut route = find(&state, &address(&text)?)?;
+    if let Some(to) = &patch.to {
+        route.to = to.trim().parse().map_err(|e| Problem::value("to", e))?;
+    }
+    if let Some(choice) = &patch.address {
+        let snapshot = state.snapshot.load();
+        let pattern = &route.address.pattern;
+        route.settings.address = chosen(choice, pattern, snapshot.configuration())?;
+    }
+    state.change(who, &Change::EditRoute(route.clone())).await?;
+    Ok(Json(view(&state, &route)))
 }
 
 /// Remove a route.

@@ -5,7 +5,7 @@ use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_core::{
-    Advice, Answers, Change, Name, Route, Snapshot, Zone, ZoneSettings, advice_for_zone,
+    Advice, Answers, Change, Name, Route, Snapshot, Zone, ZoneChange, ZoneSettings, advice_for_zone,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -195,11 +195,11 @@ async fn edit_zone(
             }
         }
     }
-    let change = Change::EditZone {
+    let change = ZoneChange::Settings {
         name: zone.name.clone(),
         settings,
     };
-    state.change(who, &change).await?;
+    state.change(who, &Change::EditZone(change)).await?;
     let zone = Zone { settings, ..zone };
     Ok(Json(view(&state.snapshot.load(), &zone)))
 }

@@ -11,6 +11,8 @@ pub struct Model {
     pub(crate) prefix: String,
     pub(crate) target: String,
     pub(crate) created_at: TimeDateTimeWithTimeZone,
+    /// How it leads there; nothing when nothing was chosen.
+    pub(crate) settings: Option<Json>,
 }
 
 #[derive(Clone, Copy, Debug, EnumIter, DeriveRelation)]

@@ -4,6 +4,7 @@ use sea_orm_migration::prelude::*;
 
 mod m0001_configuration;
 mod m0002_zone_content;
+mod m0003_route_settings;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -14,6 +15,7 @@ impl MigratorTrait for Migrator {
         vec![
             Box::new(m0001_configuration::Migration),
             Box::new(m0002_zone_content::Migration),
+            Box::new(m0003_route_settings::Migration),
         ]
     }
 }

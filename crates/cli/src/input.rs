@@ -1,0 +1,19 @@
+use std::io::Read;
+use std::path::Path;
+
+use crate::error::CliError;
+
+/// A file's text; `-` is standard input.
+pub(crate) fn read_text(file: &Path) -> Result<String, CliError> {
+    let text = if file == Path::new("-") {
+        let mut text = String::new();
+        let read = std::io::stdin().lock().read_to_string(&mut text);
+        read.map(|_| text)
+    } else {
+        std::fs::read_to_string(file)
+    };
+    text.map_err(|source| CliError::Io {
+        verb: format!("read {}", file.display()),
+        source,
+    })
+}
