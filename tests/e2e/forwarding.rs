@@ -15,11 +15,36 @@ fn world(upstreams: &[&str]) -> World {
     world
 }
 
-fn dig(world: &World, args: &[&str]) -> String {
-    let at = world.address("dns");
-    let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
-    let common = [&*server, "-p", &port, "+tries=1", "+time=8"];
-    run("dig", &[&common, args].concat()).ok()
+#[rstest]
+#[case("www.outside.example", &["status: NOERROR", "qr aa rd ra;", "ANSWER: 2", "192.0.2.7"])]
+#[case("missing.example", &["status: NXDOMAIN", "CNAME\tmissing.example.", "SOA"])]
+#[case("silent.example", &["status: SERVFAIL", "CNAME\tsilent.example.", "upstream did not answer"])]
+fn aliases_are_followed_outside(#[case] target: &str, #[case] wanted: &[&str]) {
+    let upstream = Upstream::new();
+    let world = world(&[&upstream.address()]);
+    world.ok(&[
+        "record",
+        "add",
+        "away.moor.test",
+        "CNAME",
+        &format!("{target}."),
+    ]);
+    for _ in 0..2 {
+        let said = world.dig(&["away.moor.test"]);
+        for part in wanted {
+            assert!(said.contains(part), "{part}: {said}");
+        }
+    }
+    let asked = upstream.asked();
+    assert!(
+        !asked.is_empty() && !asked.concat().contains("moor"),
+        "{asked:?}"
+    );
+    let said = world.dig(&["+norecurse", "away.moor.test"]);
+    assert!(
+        said.contains("ANSWER: 1"),
+        "only who wants it followed: {said}"
+    );
 }
 
 #[rstest]
@@ -39,7 +64,7 @@ fn outside_names(#[case] name: &str, #[case] wanted: &[&str]) {
     let upstream = Upstream::new();
     let world = world(&[&upstream.address()]);
     for part in wanted {
-        let said = dig(&world, &[name]);
+        let said = world.dig(&[name]);
         assert!(said.contains(part), "{part}: {said}");
         assert!(!said.contains("192.0.2.66"), "{said}");
     }
@@ -57,8 +82,8 @@ fn answers_are_kept_and_age() {
         "long.example",
         "missing.example",
     ] {
-        dig(&world, &[name]);
-        let again = dig(&world, &["+tcp", name]);
+        world.dig(&[name]);
+        let again = world.dig(&["+tcp", name]);
         assert!(again.contains(name), "spelled as asked: {again}");
     }
     assert_eq!(
@@ -67,7 +92,7 @@ fn answers_are_kept_and_age() {
         "each was asked once"
     );
     assert_eq!(upstream.over_tcp(), 1);
-    let cut = dig(&world, &["+ignore", "+bufsize=512", "long.example"]);
+    let cut = world.dig(&["+ignore", "+bufsize=512", "long.example"]);
     assert!(cut.contains("qr tc rd ra;"), "{cut}");
 }
 
@@ -77,7 +102,7 @@ fn another_upstream_is_asked_when_one_is_away() {
     let away = format!("127.0.0.1:{}", App::free_port());
     let world = world(&[&away, &upstream.address()]);
     for name in ["one.example", "two.example"] {
-        let said = dig(&world, &[name]);
+        let said = world.dig(&[name]);
         assert!(said.contains("192.0.2.7"), "{said}");
     }
 }
@@ -98,8 +123,8 @@ fn identical_questions_are_asked_once_and_slow_ones_hold_up_nobody() {
     for label in ["slow", "slow", "silent", "slow"] {
         socket.send(&query(label)).unwrap();
     }
-    assert!(dig(&world, &["quick.moor.test"]).contains("127.0.0.1"));
-    assert!(dig(&world, &["quick.example"]).contains("192.0.2.7"));
+    assert!(world.dig(&["quick.moor.test"]).contains("127.0.0.1"));
+    assert!(world.dig(&["quick.example"]).contains("192.0.2.7"));
     let mut buffer = [0; 512];
     for _ in 0..3 {
         let length = socket.recv(&mut buffer).unwrap();
@@ -116,7 +141,7 @@ fn identical_questions_are_asked_once_and_slow_ones_hold_up_nobody() {
 #[test]
 fn without_an_upstream_outside_names_are_refused_in_plain_words() {
     let world = world(&["none"]);
-    let said = dig(&world, &["www.example"]);
+    let said = world.dig(&["www.example"]);
     for part in ["status: REFUSED", "no zone covers this name"] {
         assert!(said.contains(part), "{part}: {said}");
     }

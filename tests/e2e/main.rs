@@ -15,6 +15,8 @@ mod lifecycle;
 mod namespace;
 mod proxy;
 mod records;
+mod routes;
 mod system;
+mod unit;
 mod upgrade;
 mod vite;

@@ -2,18 +2,8 @@
 
 use std::fs;
 
-use bentlane_tests::{World, run};
+use bentlane_tests::World;
 use rustix::process::Signal;
-
-fn dig(world: &World, args: &[&str]) -> String {
-    let at = world.address("dns");
-    let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
-    run(
-        "dig",
-        &[&[&*server, "-p", &port, "+tries=1"], args].concat(),
-    )
-    .ok()
-}
 
 #[test]
 fn records_are_added_answered_kept_and_removed() {
@@ -39,29 +29,32 @@ fn records_are_added_answered_kept_and_removed() {
     world.end(Signal::KILL);
     world.wake();
     assert_eq!(
-        dig(&world, &["+short", "moor.test", "MX"]).trim(),
+        world.dig(&["+short", "moor.test", "MX"]).trim(),
         "10 mail.moor.test."
     );
-    assert!(dig(&world, &["mail.moor.test"]).contains("mail.moor.test.\t\t60\tIN\tA\t192.0.2.25"));
     assert!(
-        dig(&world, &["+short", "_sip._tcp.moor.test", "SRV"]).contains("0 5 5060 sip.moor.test.")
+        world
+            .dig(&["mail.moor.test"])
+            .contains("mail.moor.test.\t\t60\tIN\tA\t192.0.2.25")
+    );
+    assert!(
+        world
+            .dig(&["+short", "_sip._tcp.moor.test", "SRV"])
+            .contains("0 5 5060 sip.moor.test.")
     );
     assert_eq!(
-        dig(&world, &["+short", "moor.test", "TXT"]).trim(),
+        world.dig(&["+short", "moor.test", "TXT"]).trim(),
         "\"v=spf1 -all\" \"plain\""
     );
     assert_eq!(
-        dig(&world, &["+short", "other.moor.test"]).trim(),
+        world.dig(&["+short", "other.moor.test"]).trim(),
         "127.0.0.1"
     );
 
     let exported = world.ok(&["zone", "export", "moor.test"]);
     world.ok(&["record", "remove", "moor.test", "txt"]);
     world.ok(&["record", "remove", "mail.moor.test"]);
-    assert_eq!(
-        dig(&world, &["+short", "mail.moor.test"]).trim(),
-        "127.0.0.1"
-    );
+    assert_eq!(world.dig(&["+short", "mail.moor.test"]).trim(), "127.0.0.1");
     let file = world.path("moor.zone");
     fs::write(&file, exported).unwrap();
     let path = file.to_str().unwrap();
@@ -70,13 +63,10 @@ fn records_are_added_answered_kept_and_removed() {
         would.stderr.contains("would have these 4 records"),
         "{would:?}"
     );
-    assert_eq!(
-        dig(&world, &["+short", "mail.moor.test"]).trim(),
-        "127.0.0.1"
-    );
+    assert_eq!(world.dig(&["+short", "mail.moor.test"]).trim(), "127.0.0.1");
     world.ok(&["zone", "import", "moor.test", path]);
     assert_eq!(
-        dig(&world, &["+short", "mail.moor.test"]).trim(),
+        world.dig(&["+short", "mail.moor.test"]).trim(),
         "192.0.2.25"
     );
     let shown = world.ok(&["zone", "show", "moor.test"]);
@@ -113,7 +103,7 @@ fn zones_can_lead_elsewhere_and_answer_for_routed_names_alone() {
         "--ttl",
         "77",
     ]);
-    let answer = dig(&world, &["x.moor.test"]);
+    let answer = world.dig(&["x.moor.test"]);
     assert!(answer.contains("77\tIN\tA\t127.0.0.9"), "{answer}");
     world.ok(&[
         "zone",
@@ -124,9 +114,9 @@ fn zones_can_lead_elsewhere_and_answer_for_routed_names_alone() {
         "--answers",
         "routed-names",
     ]);
-    assert!(dig(&world, &["x.moor.test"]).contains("status: NXDOMAIN"));
+    assert!(world.dig(&["x.moor.test"]).contains("status: NXDOMAIN"));
     assert_eq!(
-        dig(&world, &["+short", "booking.moor.test"]).trim(),
+        world.dig(&["+short", "booking.moor.test"]).trim(),
         "127.0.0.1"
     );
     let zones = world.json(&["zone", "list"]);
@@ -228,12 +218,10 @@ fn what_is_wrong_changes_nothing() {
 fn what_was_asked_can_be_read() {
     let world = World::with_routes(&[]);
     for name in ["a.moor.test", "A.moor.test", "b.moor.test", "www.example"] {
-        dig(&world, &[name]);
+        world.dig(&[name]);
     }
-    dig(&world, &["+tcp", "a.moor.test", "MX"]);
-    let url = format!("http://{}/api/v1/queries", world.address("api"));
-    let bearer = format!("authorization: Bearer {}", world.token());
-    let read = |query: &str| run("curl", &["-sS", "-H", &bearer, &format!("{url}{query}")]).json();
+    world.dig(&["+tcp", "a.moor.test", "MX"]);
+    let read = |query: &str| world.get(&format!("/queries{query}"));
     let all = read("");
     assert_eq!(
         (&all["total"], &all["left_out"]),
@@ -252,5 +240,27 @@ fn what_was_asked_can_be_read() {
     assert!(!ours["counts"].to_string().contains("example"), "{ours}");
     assert_eq!(read("?zone=fell.test")["status"], 404);
     let shown = world.ok(&["zone", "show", "moor.test"]);
-    assert!(shown.contains("a.moor.test  A     2"), "{shown}");
+    let line = |line: &&str| line.starts_with("a.moor.test  A ");
+    let line = shown
+        .lines()
+        .find(line)
+        .unwrap_or_else(|| panic!("{shown}"));
+    assert!(
+        line.contains("from the zone") && line.ends_with('2'),
+        "{line}"
+    );
+}
+
+#[test]
+fn who_asked_is_told_where_the_system_tells() {
+    let world = World::with_routes(&[]);
+    let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+    let query = b"\x12\x34\x01\0\0\x01\0\0\0\0\0\0\x01w\x04moor\x04test\0\0\x01\0\x01";
+    socket.send_to(query, world.address("dns")).unwrap();
+    socket.recv_from(&mut [0; 512]).unwrap();
+    // The socket is still open, so its owner can be told.
+    let all = world.get("/queries");
+    assert_eq!(all["queries"][0]["pid"], std::process::id(), "{all}");
+    let name = all["queries"][0]["process"].as_str().unwrap();
+    assert_eq!(all["counts"][0]["process"], name);
 }

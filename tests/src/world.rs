@@ -16,7 +16,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
-use crate::process::{Background, Run, binary, run_command, signal, wait_until};
+use crate::process::{Background, Run, binary, run, run_command, signal, wait_until};
 
 /// A service of its own, with a data folder of its own, on free ports.
 #[derive(Debug)]
@@ -236,6 +236,25 @@ impl World {
             .connect(ServerName::try_from(name).unwrap(), stream)
             .await
             .unwrap()
+    }
+}
+
+impl World {
+    /// What the API answers at this path below `/api/v1`.
+    #[must_use]
+    pub fn get(&self, path: &str) -> Value {
+        let url = format!("http://{}/api/v1{path}", self.address("api"));
+        let bearer = format!("authorization: Bearer {}", self.token());
+        run("curl", &["-sS", "-H", &bearer, &url]).json()
+    }
+
+    /// What `dig` says when it asks this world's resolver once.
+    #[allow(clippy::must_use_candidate, reason = "asking is an effect, too")]
+    pub fn dig(&self, args: &[&str]) -> String {
+        let at = self.address("dns");
+        let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
+        let common = [&*server, "-p", &port, "+tries=1", "+time=8"];
+        run("dig", &[&common, args].concat()).ok()
     }
 }
 

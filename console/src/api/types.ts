@@ -70,6 +70,8 @@ export interface Query {
   name: string;
   type: string;
   client: string;
+  process?: string;
+  pid?: number;
   outcome: 'ours' | 'kept' | 'forwarded' | 'refused';
   code?: string;
 }

@@ -122,7 +122,7 @@ function Queries({ queries }: { queries: readonly Query[] }) {
         <table className="mt-2 w-full border-b border-rule">
           <thead>
             <tr>
-              {['Time', 'Name', 'Type', 'Answer', ''].map((title) => (
+              {['Time', 'Name', 'Type', 'Answer', '', 'Asked by'].map((title) => (
                 <th key={title} className={HEAD}>
                   {title}
                 </th>
@@ -139,6 +139,9 @@ function Queries({ queries }: { queries: readonly Query[] }) {
                   {query.code ?? ''}
                 </td>
                 <td className={`${CELL} text-muted`}>{OUTCOMES[query.outcome]}</td>
+                <td className={`${CELL} text-muted`}>
+                  {query.process !== undefined && `${query.process} (${query.pid})`}
+                </td>
               </tr>
             ))}
           </tbody>

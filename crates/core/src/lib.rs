@@ -24,6 +24,7 @@ mod record;
 mod resolv_conf;
 mod snapshot;
 mod target;
+mod unit;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
@@ -38,3 +39,4 @@ pub use record::{Record, RecordData, RecordError, RecordName};
 pub use resolv_conf::{ResolvConf, resolved_drop_in};
 pub use snapshot::{Resolution, Snapshot, TargetId};
 pub use target::{Host, Redirect, Target, TargetError};
+pub use unit::{Unit, socket_unit};

@@ -1,3 +1,4 @@
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::fs;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -23,47 +24,119 @@ impl fmt::Display for Holder {
 /// `None` when nobody has, when the process is another user's, or on systems without `/proc`.
 #[must_use]
 pub fn port_holder(address: SocketAddr) -> Option<Holder> {
-    let tables = ["tcp", "tcp6", "udp", "udp6"];
-    let inode = tables.iter().find_map(|table| {
-        let table = fs::read_to_string(Path::new("/proc/net").join(table)).ok()?;
-        table
-            .lines()
-            .skip(1)
-            .find_map(|line| inode_of(line, address))
-    })?;
-    let wanted = format!("socket:[{inode}]");
-    fs::read_dir("/proc").ok()?.flatten().find_map(|entry| {
-        let pid: u32 = entry.file_name().to_str()?.parse().ok()?;
-        let files = fs::read_dir(entry.path().join("fd")).ok()?;
-        files
-            .flatten()
-            .any(|file| {
-                fs::read_link(file.path()).is_ok_and(|link| link.to_str() == Some(&*wanted))
-            })
-            .then(|| {
-                let command = fs::read_to_string(entry.path().join("comm")).unwrap_or_default();
-                Holder {
-                    pid,
-                    command: command.trim().to_owned(),
-                }
-            })
-    })
+    let stands_for = |socket: &Socket| {
+        let ip = socket.local.ip();
+        socket.awaits_others()
+            && socket.local.port() == address.port()
+            && (ip == address.ip() || ip.is_unspecified())
+    };
+    let inode = sockets().find(stands_for)?.inode;
+    holders(&HashMap::from([(inode, address)])).remove(&address)
 }
 
-/// The inode of a line of `/proc/net/{tcp,udp}*` whose local address stands for `wanted`, when the
-/// socket listens (state 0A) or is an unconnected datagram socket (state 07).
-fn inode_of(line: &str, wanted: SocketAddr) -> Option<u64> {
+/// Which processes have the sockets with these local addresses; those that cannot be told are left
+/// out.
+#[must_use]
+pub fn socket_holders(addresses: &HashSet<SocketAddr>) -> HashMap<SocketAddr, Holder> {
+    if addresses.is_empty() {
+        return HashMap::new();
+    }
+    let mut wanted = HashMap::new();
+    for socket in sockets() {
+        // One that was not bound to an address has the one that it is spoken to at.
+        let ip = socket.local.ip();
+        let is_his = |address: &&SocketAddr| {
+            address.port() == socket.local.port() && (ip == address.ip() || ip.is_unspecified())
+        };
+        if let Some(address) = addresses.iter().find(is_his) {
+            wanted.insert(socket.inode, *address);
+            if wanted.len() == addresses.len() {
+                break;
+            }
+        }
+    }
+    holders(&wanted)
+}
+
+/// A socket in the kernel's tables.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Socket {
+    local: SocketAddr,
+    state: u8,
+    inode: u64,
+}
+
+impl Socket {
+    /// Whether it listens, or is a datagram socket that is not connected.
+    fn awaits_others(self) -> bool {
+        const LISTENING: u8 = 0x0a;
+        const UNCONNECTED: u8 = 0x07;
+        matches!(self.state, LISTENING | UNCONNECTED)
+    }
+}
+
+fn sockets() -> impl Iterator<Item = Socket> {
+    // Short-lived ones first: those of datagrams.
+    let tables = ["udp", "udp6", "tcp", "tcp6"].into_iter();
+    let tables = tables.filter_map(|name| {
+        let table = fs::read_to_string(Path::new("/proc/net").join(name)).ok()?;
+        Some(table.lines().skip(1).filter_map(socket).collect::<Vec<_>>())
+    });
+    tables.flatten()
+}
+
+/// The processes that have these sockets open. The newest are looked at first: who has just asked
+/// something has often just started, and will soon be gone.
+fn holders(wanted: &HashMap<u64, SocketAddr>) -> HashMap<SocketAddr, Holder> {
+    let mut found = HashMap::new();
+    let Ok(entries) = fs::read_dir("/proc") else {
+        return found;
+    };
+    let pid = |name: &std::ffi::OsStr| name.to_str()?.parse::<u32>().ok();
+    let mut pids: Vec<u32> = entries
+        .flatten()
+        .filter_map(|entry| pid(&entry.file_name()))
+        .collect();
+    pids.sort_unstable_by(|a, b| b.cmp(a));
+    for pid in pids {
+        if found.len() == wanted.len() {
+            break;
+        }
+        let place = format!("/proc/{pid}");
+        let Ok(files) = fs::read_dir(format!("{place}/fd")) else {
+            continue;
+        };
+        for file in files.flatten() {
+            let inode = fs::read_link(file.path())
+                .ok()
+                .and_then(|link| inode(&link));
+            if let Some(address) = inode.and_then(|inode| wanted.get(&inode)) {
+                let command = fs::read_to_string(format!("{place}/comm")).unwrap_or_default();
+                let command = command.trim().to_owned();
+                found.insert(*address, Holder { pid, command });
+            }
+        }
+    }
+    found
+}
+
+/// The inode in the name that the kernel gives an open socket: `socket:[4242]`.
+fn inode(link: &Path) -> Option<u64> {
+    let number = link.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?;
+    number.parse().ok()
+}
+
+/// A line of `/proc/net/{tcp,udp}*`.
+fn socket(line: &str) -> Option<Socket> {
     let fields: Vec<&str> = line.split_whitespace().collect();
     let (local, state, inode) = (fields.get(1)?, fields.get(3)?, fields.get(9)?);
-    if !matches!(*state, "0A" | "07") {
-        return None;
-    }
     let (ip, port) = local.split_once(':')?;
-    let ip = ip_from_hex(ip)?;
-    let stands_for = ip == wanted.ip() || ip.is_unspecified();
-    (stands_for && u16::from_str_radix(port, 16).ok()? == wanted.port())
-        .then(|| inode.parse().ok())
-        .flatten()
+    let ip = ip_from_hex(ip)?.to_canonical();
+    Some(Socket {
+        local: (ip, u16::from_str_radix(port, 16).ok()?).into(),
+        state: u8::from_str_radix(state, 16).ok()?,
+        inode: inode.parse().ok()?,
+    })
 }
 
 /// The kernel writes addresses as words of 32 bits in the machine's order.
@@ -97,19 +170,33 @@ mod tests {
         "0: 00000000:1CBF 00000000:0000 0A 00000000:00000000 00:00000000 00000000 0 0 77 1";
     const BUSY: &str =
         "0: 0100007F:1CBF 0100007F:9999 01 00000000:00000000 00:00000000 00000000 0 0 8 1";
+    const MAPPED: &str = "0: 0000000000000000FFFF00000100007F:1CBF 0:0 01 0:0 00:0 0 0 0 10 1";
     const SIX: &str = "0: 00000000000000000000000001000000:1CBF 0:0 0A 0:0 00:0 0 0 0 9 1";
 
     #[rstest]
-    #[case(LINE, "127.0.0.1:7359", Some(4242))]
-    #[case(LINE, "127.0.0.1:7358", None)]
-    #[case(LINE, "127.0.0.2:7359", None)]
-    #[case(ANY, "127.0.0.1:7359", Some(77))]
-    #[case(BUSY, "127.0.0.1:7359", None)]
-    #[case(SIX, "[::1]:7359", Some(9))]
-    #[case("", "127.0.0.1:7359", None)]
-    #[case("a b c d e f g h i j", "127.0.0.1:7359", None)]
-    fn kernel_tables(#[case] line: &str, #[case] address: &str, #[case] inode: Option<u64>) {
-        assert_eq!(inode_of(line, address.parse().unwrap()), inode);
+    #[case(LINE, Some(("127.0.0.1:7359", true, 4242)))]
+    #[case(ANY, Some(("0.0.0.0:7359", true, 77)))]
+    #[case(BUSY, Some(("127.0.0.1:7359", false, 8)))]
+    #[case(SIX, Some(("[::1]:7359", true, 9)))]
+    #[case(MAPPED, Some(("127.0.0.1:7359", false, 10)))]
+    #[case("", None)]
+    #[case("a b c d e f g h i j", None)]
+    fn kernel_tables(#[case] line: &str, #[case] wanted: Option<(&str, bool, u64)>) {
+        let found = socket(line);
+        let found = found.map(|it| (it.local, it.awaits_others(), it.inode));
+        let wanted = wanted.map(|(at, awaits, inode)| (at.parse().unwrap(), awaits, inode));
+        assert_eq!(found, wanted);
+    }
+
+    #[test]
+    fn who_asked_is_found() {
+        let asking = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
+        asking.connect("127.0.0.1:9").unwrap();
+        let address = asking.local_addr().unwrap();
+        let gone = "127.0.0.1:1".parse().unwrap();
+        let found = socket_holders(&HashSet::from([address, gone]));
+        assert_eq!(found[&address].pid, std::process::id());
+        assert_eq!(found.len(), 1);
     }
 
     #[test]

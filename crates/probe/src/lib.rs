@@ -11,5 +11,5 @@ mod lookup;
 mod observe;
 mod shake;
 
-pub use holder::{Holder, port_holder};
+pub use holder::{Holder, port_holder, socket_holders};
 pub use observe::{ProbeLimits, Prober};

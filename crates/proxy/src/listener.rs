@@ -31,23 +31,31 @@ pub struct BindError {
 }
 
 impl Listeners {
-    /// Binds the addresses for HTTP in the clear. Port 0 finds a free one.
+    /// Takes what `inherited` has for the addresses for HTTP in the clear, and binds the others.
+    /// Port 0 finds a free one.
     ///
     /// # Errors
     /// The first address that cannot be bound.
-    pub fn plain(addresses: &[SocketAddr]) -> Result<Self, BindError> {
+    pub fn plain(
+        addresses: &[SocketAddr],
+        inherited: impl FnMut(SocketAddr) -> Option<StdListener>,
+    ) -> Result<Self, BindError> {
         Ok(Self {
-            plain: bind_all(addresses)?,
+            plain: bind_all(addresses, inherited)?,
             tls: Vec::new(),
         })
     }
 
-    /// Binds the addresses for TLS, too.
+    /// The same with the addresses for TLS.
     ///
     /// # Errors
     /// The first address that cannot be bound.
-    pub fn and_tls(mut self, addresses: &[SocketAddr]) -> Result<Self, BindError> {
-        self.tls = bind_all(addresses)?;
+    pub fn and_tls(
+        mut self,
+        addresses: &[SocketAddr],
+        inherited: impl FnMut(SocketAddr) -> Option<StdListener>,
+    ) -> Result<Self, BindError> {
+        self.tls = bind_all(addresses, inherited)?;
         Ok(self)
     }
 
@@ -68,9 +76,12 @@ impl Listeners {
     }
 }
 
-fn bind_all(addresses: &[SocketAddr]) -> Result<Vec<StdListener>, BindError> {
-    let bind = |address: &SocketAddr| {
-        let listener = StdListener::bind(address)?;
+fn bind_all(
+    addresses: &[SocketAddr],
+    mut inherited: impl FnMut(SocketAddr) -> Option<StdListener>,
+) -> Result<Vec<StdListener>, BindError> {
+    let mut bind = |address: &SocketAddr| {
+        let listener = inherited(*address).map_or_else(|| StdListener::bind(address), Ok)?;
         listener.set_nonblocking(true)?;
         Ok(listener)
     };

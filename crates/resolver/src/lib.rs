@@ -1,8 +1,8 @@
 //! The DNS listeners: UDP and TCP sockets in front of [`bentlane_core::dns::answer`].
 //!
-//! The resolver runs on a thread with a runtime of its own, so that answers do not wait behind the
-//! proxy's work. It reads the current [`Snapshot`](bentlane_core::Snapshot) and nothing else: no
-//! lock, no database. Start from [`Sockets::bind`].
+//! The resolver runs on threads of its own, so that answers do not wait behind the proxy's work. It
+//! reads the current [`Snapshot`](bentlane_core::Snapshot) and nothing else: no lock, no database.
+//! Start from [`Sockets::bind`].
 
 mod forwarder;
 mod log;
@@ -12,6 +12,6 @@ mod tcp;
 mod udp;
 
 pub use forwarder::Forwarder;
-pub use log::{Log, Outcome, Question};
+pub use log::{Log, Question};
 pub use serve::{Handle, View};
 pub use sockets::{BindError, Sockets};

@@ -1,28 +1,16 @@
-use std::net::IpAddr;
+use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::SystemTime;
 
-use bentlane_core::dns::CHECK_MARK;
+use bentlane_core::dns::{CHECK_MARK, QueryOutcome};
 use crossbeam_queue::ArrayQueue;
+use tokio::sync::Notify;
 
 /// Questions that wait to be taken at most; with more, the newest are left out and counted.
 const WAITING: usize = 4096;
 /// Octets of a question that are kept: name, type and class. Longer ones are counted alone.
 const LONGEST: usize = 112;
-
-/// How a question came out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Outcome {
-    /// Answered from the zones.
-    Ours,
-    /// Answered from what an upstream resolver said before.
-    Kept,
-    /// Asked of an upstream resolver.
-    Forwarded,
-    /// Not answered: refused, malformed, or nobody to ask.
-    Refused,
-}
 
 /// A question that was asked.
 #[derive(Clone, Debug)]
@@ -30,9 +18,9 @@ pub struct Question {
     /// When.
     pub at: SystemTime,
     /// Who asked.
-    pub client: IpAddr,
+    pub client: SocketAddr,
     /// How it came out.
-    pub outcome: Outcome,
+    pub outcome: QueryOutcome,
     /// The answer's response code (RFC 1035 §4.1.1); 0 while it is still to be asked for.
     pub code: u8,
     octets: [u8; LONGEST],
@@ -58,6 +46,9 @@ pub struct Log {
 struct Inner {
     queue: ArrayQueue<Question>,
     left_out: AtomicU64,
+    /// Whether somebody waits to be told of the next question.
+    awaited: AtomicBool,
+    news: Notify,
 }
 
 impl Default for Log {
@@ -66,6 +57,8 @@ impl Default for Log {
             inner: Arc::new(Inner {
                 queue: ArrayQueue::new(WAITING),
                 left_out: AtomicU64::new(0),
+                awaited: AtomicBool::new(false),
+                news: Notify::new(),
             }),
         }
     }
@@ -77,6 +70,15 @@ impl Log {
         std::iter::from_fn(|| self.inner.queue.pop())
     }
 
+    /// Waits until there is a question to take.
+    pub async fn news(&self) {
+        self.inner.awaited.store(true, Ordering::SeqCst);
+        if self.inner.queue.is_empty() {
+            self.inner.news.notified().await;
+        }
+        self.inner.awaited.store(false, Ordering::SeqCst);
+    }
+
     /// How many questions were left out since the start, for want of room.
     #[must_use]
     pub fn left_out(&self) -> u64 {
@@ -85,7 +87,7 @@ impl Log {
 
     /// Notes the question of `query`, a message whose header was read. Those of our own checks are
     /// no news.
-    pub(crate) fn note(&self, query: &[u8], client: IpAddr, outcome: Outcome, code: u8) {
+    pub(crate) fn note(&self, query: &[u8], client: SocketAddr, outcome: QueryOutcome, code: u8) {
         const HEADER: usize = 12;
         if query.ends_with(CHECK_MARK.1) {
             return;
@@ -110,6 +112,12 @@ impl Log {
         if !fits || self.inner.queue.push(question).is_err() {
             self.inner.left_out.fetch_add(1, Ordering::Relaxed);
         }
+        // Whoever reads pauses after each question, so that many cost no more than one.
+        if self.inner.awaited.load(Ordering::SeqCst)
+            && self.inner.awaited.swap(false, Ordering::SeqCst)
+        {
+            self.inner.news.notify_one();
+        }
     }
 }
 
@@ -133,17 +141,26 @@ mod tests {
     use super::*;
 
     const QUERY: &[u8] = b"\x12\x34\x01\0\0\x01\0\0\0\0\0\x01\x04MOOR\x04test\0\0\x01\0\x01extra";
-    const CLIENT: IpAddr = IpAddr::V4(std::net::Ipv4Addr::LOCALHOST);
+    const CLIENT: SocketAddr =
+        SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 4053);
 
     #[test]
     fn questions_come_out_as_they_went_in() {
         let log = Log::default();
-        log.note(QUERY, CLIENT, Outcome::Ours, 0);
-        log.note(QUERY, CLIENT, Outcome::Refused, 5);
-        log.note(&[QUERY, CHECK_MARK.1].concat(), CLIENT, Outcome::Ours, 0);
+        log.note(QUERY, CLIENT, QueryOutcome::Ours, 0);
+        log.note(QUERY, CLIENT, QueryOutcome::Refused, 5);
+        log.note(
+            &[QUERY, CHECK_MARK.1].concat(),
+            CLIENT,
+            QueryOutcome::Ours,
+            0,
+        );
         let taken: Vec<Question> = log.take().collect();
         assert_eq!(taken[0].octets(), b"\x04MOOR\x04test\0\0\x01\0\x01");
-        assert_eq!((taken[1].outcome, taken[1].code), (Outcome::Refused, 5));
+        assert_eq!(
+            (taken[1].outcome, taken[1].code),
+            (QueryOutcome::Refused, 5)
+        );
         assert_eq!(log.take().count(), 0);
         assert_eq!(log.left_out(), 0);
     }
@@ -152,14 +169,14 @@ mod tests {
     fn what_does_not_fit_is_counted() {
         let log = Log::default();
         for _ in 0..WAITING + 3 {
-            log.note(QUERY, CLIENT, Outcome::Ours, 0);
+            log.note(QUERY, CLIENT, QueryOutcome::Ours, 0);
         }
         for odd in [
             &QUERY[..12],
             &QUERY[..20],
             &b"\0\0\0\0\0\0\0\0\0\0\0\0\xc0\x0c"[..],
         ] {
-            log.note(odd, CLIENT, Outcome::Refused, 1);
+            log.note(odd, CLIENT, QueryOutcome::Refused, 1);
         }
         let long = [
             &QUERY[..12],
@@ -170,7 +187,7 @@ mod tests {
             &[0; 5],
         ]
         .concat();
-        log.note(&long, CLIENT, Outcome::Ours, 0);
+        log.note(&long, CLIENT, QueryOutcome::Ours, 0);
         assert_eq!(log.take().count(), WAITING);
         assert_eq!(log.left_out(), 7);
     }

@@ -1,15 +1,16 @@
-use std::net::IpAddr;
+use std::net::{SocketAddr, UdpSocket};
 use std::sync::Arc;
 use std::{io, thread};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
-use bentlane_core::dns::{self, Asked, Outcome, Reason, Settings, Transport};
+use bentlane_core::dns::{self, Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
+use tracing::debug;
 
 use crate::forwarder::Forwarder;
-use crate::log::{self, Log};
+use crate::log::Log;
 use crate::sockets::Sockets;
 use crate::{tcp, udp};
 
@@ -22,13 +23,10 @@ const NX_DOMAIN: u8 = 3;
 pub struct View {
     /// The current snapshot; whoever owns it swaps in the next.
     pub snapshot: Arc<ArcSwap<Snapshot>>,
-    /// What the names of every zone resolve to. Whether recursion is offered is told by
-    /// `forwarder`, whatever this says.
-    pub settings: Settings,
+    settings: Settings,
     /// Where names outside the zones are looked up; `None` refuses them.
     pub forwarder: Option<Forwarder>,
-    /// Where every question is noted.
-    pub log: Log,
+    log: Log,
 }
 
 /// What is left to do for a query.
@@ -36,24 +34,74 @@ pub(crate) enum Next {
     /// The answer is in the buffer, or there is none when that is empty.
     Send,
     /// It has to be asked for.
-    Ask(Asked, Forwarder),
+    Ask(Errand),
+}
+
+/// A question to ask upstream.
+pub(crate) struct Errand {
+    asked: Asked,
+    forwarder: Forwarder,
+    /// What we know of the answer, when the question is what an alias of ours leads to.
+    ours: Option<Vec<u8>>,
+}
+
+impl Errand {
+    /// Writes the answer into `out`, or why there is none.
+    pub(crate) async fn run(self, transport: Transport, out: &mut Vec<u8>) {
+        let Some(ours) = self.ours else {
+            return self.forwarder.answer(&self.asked, transport, out).await;
+        };
+        self.forwarder
+            .answer(&self.asked, Transport::Tcp, out)
+            .await;
+        join(&self.asked, &ours, transport, out);
+    }
+}
+
+/// Puts what we know of an answer before what others say, which is in `out`.
+fn join(asked: &Asked, ours: &[u8], transport: Transport, out: &mut Vec<u8>) {
+    // What they say was read before, so it can be joined; if not, what we know is still true.
+    *out = asked
+        .join(ours, out, transport)
+        .unwrap_or_else(|| ours.to_vec());
 }
 
 impl View {
+    /// A view of `snapshot`, whose names resolve as `settings` say. `forwarder` looks other names
+    /// up, and `log` notes every question.
+    #[must_use]
+    pub fn new(
+        snapshot: Arc<ArcSwap<Snapshot>>,
+        settings: Settings,
+        forwarder: Option<Forwarder>,
+        log: Log,
+    ) -> Self {
+        let settings = Settings {
+            recursion: forwarder.is_some(),
+            ..settings
+        };
+        Self {
+            snapshot,
+            settings,
+            forwarder,
+            log,
+        }
+    }
+
     /// Writes the answer to `query` into `out`, when it is known here.
     pub(crate) fn answer(
         &self,
         query: &[u8],
-        client: IpAddr,
+        client: SocketAddr,
         transport: Transport,
         out: &mut Vec<u8>,
     ) -> Next {
         let (next, outcome) = self.decide(query, transport, out);
         let code = out.get(3).map_or(0, |flags| flags & 0xf);
         match outcome {
-            log::Outcome::Ours if out.is_empty() => {} // silence
-            log::Outcome::Ours if !matches!(code, NO_ERROR | NX_DOMAIN) => {
-                self.log.note(query, client, log::Outcome::Refused, code);
+            QueryOutcome::Ours if out.is_empty() => {} // silence
+            QueryOutcome::Ours if !matches!(code, NO_ERROR | NX_DOMAIN) => {
+                self.log.note(query, client, QueryOutcome::Refused, code);
             }
             outcome => self.log.note(query, client, outcome, code),
         }
@@ -62,9 +110,9 @@ impl View {
 
     /// Writes the answer to `query`, which came over a stream, into `out`, and asks upstream where
     /// that is needed. Empty is silence.
-    pub async fn ask(&self, query: &[u8], client: IpAddr, out: &mut Vec<u8>) {
-        if let Next::Ask(asked, forwarder) = self.answer(query, client, Transport::Tcp, out) {
-            forwarder.answer(&asked, Transport::Tcp, out).await;
+    pub async fn ask(&self, query: &[u8], client: SocketAddr, out: &mut Vec<u8>) {
+        if let Next::Ask(errand) = self.answer(query, client, Transport::Tcp, out) {
+            errand.run(Transport::Tcp, out).await;
         }
     }
 
@@ -73,86 +121,117 @@ impl View {
         query: &[u8],
         transport: Transport,
         out: &mut Vec<u8>,
-    ) -> (Next, log::Outcome) {
-        let settings = Settings {
-            recursion: self.forwarder.is_some(),
-            ..self.settings
-        };
-        let outcome = dns::answer(query, &self.snapshot.load(), &settings, transport, out);
-        if let Outcome::Elsewhere(asked) = outcome {
-            let Some(forwarder) = &self.forwarder else {
+    ) -> (Next, QueryOutcome) {
+        let outcome = dns::answer(query, &self.snapshot.load(), &self.settings, transport, out);
+        let (asked, forwarder, ours) = match (outcome, &self.forwarder) {
+            (Outcome::Elsewhere(asked), None) => {
                 asked.write_failure(Reason::NotOurs, out);
-                return (Next::Send, log::Outcome::Refused);
-            };
-            if forwarder.answer_known(&asked, transport, out) {
-                return (Next::Send, log::Outcome::Kept);
+                return (Next::Send, QueryOutcome::Refused);
             }
-            return (Next::Ask(asked, forwarder.clone()), log::Outcome::Forwarded);
-        }
-        (Next::Send, log::Outcome::Ours)
+            (Outcome::Elsewhere(asked), Some(forwarder)) => {
+                if forwarder.answer_known(&asked, transport, out) {
+                    return (Next::Send, QueryOutcome::Kept);
+                }
+                (asked, forwarder, None)
+            }
+            (Outcome::Alias(asked), Some(forwarder)) => {
+                let ours = std::mem::take(out);
+                if forwarder.answer_known(&asked, Transport::Tcp, out) {
+                    join(&asked, &ours, transport, out);
+                    return (Next::Send, QueryOutcome::Ours);
+                }
+                (asked, forwarder, Some(ours))
+            }
+            _ => return (Next::Send, QueryOutcome::Ours),
+        };
+        let errand = Errand {
+            asked,
+            forwarder: forwarder.clone(),
+            ours,
+        };
+        (Next::Ask(errand), QueryOutcome::Forwarded)
     }
 }
 
 /// A resolver at work. It goes on until the token given to [`Sockets::serve`] is cancelled.
 #[derive(Debug)]
-#[must_use = "wait for the resolver to end, or a failure of its thread stays unseen"]
+#[must_use = "wait for the resolver to end, or a failure of its threads stays unseen"]
 pub struct Handle {
-    thread: thread::JoinHandle<()>,
+    threads: Vec<thread::JoinHandle<()>>,
 }
 
 impl Handle {
-    /// Whether the resolver's thread has ended.
+    /// Whether one of the resolver's threads has ended.
     #[must_use]
     pub fn is_finished(&self) -> bool {
-        self.thread.is_finished()
+        self.threads.iter().any(thread::JoinHandle::is_finished)
     }
 
     /// Waits until the resolver has ended.
     ///
     /// # Errors
-    /// When its thread panicked.
+    /// When one of its threads panicked.
     pub fn join(self) -> io::Result<()> {
-        self.thread
-            .join()
-            .map_err(|_| io::Error::other("the resolver's thread panicked"))
+        let ended: Vec<_> = self
+            .threads
+            .into_iter()
+            .map(thread::JoinHandle::join)
+            .collect();
+        let panicked = || io::Error::other("a thread of the resolver panicked");
+        ended
+            .into_iter()
+            .try_for_each(|ended| ended.map_err(|_| panicked()))
     }
 }
 
 impl Sockets {
-    /// Serves on a thread of its own until `shutdown` is cancelled.
+    /// Serves until `shutdown` is cancelled: each UDP socket on a thread of its own, and TCP and
+    /// what is asked upstream on one more.
     ///
     /// # Errors
-    /// When the thread or its runtime cannot be made.
+    /// When a thread or the runtime cannot be made.
     pub fn serve(self, view: View, shutdown: CancellationToken) -> io::Result<Handle> {
         let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_all()
             .build()?;
         let (udp, tcp): (Vec<_>, Vec<_>) = self.pairs.into_iter().unzip();
+        let udp: Vec<Arc<UdpSocket>> = udp.into_iter().map(Arc::new).collect();
         let guard = runtime.enter();
-        let udp: Vec<_> = udp
-            .into_iter()
-            .map(tokio::net::UdpSocket::from_std)
-            .collect::<Result<_, _>>()?;
         let tcp: Vec<_> = tcp
             .into_iter()
             .map(tokio::net::TcpListener::from_std)
             .collect::<Result<_, _>>()?;
         drop(guard);
-        let thread = thread::Builder::new()
-            .name("resolver".to_owned())
-            .spawn(move || {
-                runtime.block_on(async {
-                    let tasks = TaskTracker::new();
-                    for socket in udp {
-                        tasks.spawn(udp::serve(socket, view.clone(), shutdown.clone()));
+        let mut threads = Vec::new();
+        for socket in &udp {
+            socket.set_nonblocking(false)?;
+            socket.set_read_timeout(Some(udp::LOOK_UP))?;
+            let (socket, view, shutdown) = (Arc::clone(socket), view.clone(), shutdown.clone());
+            let handle = runtime.handle().clone();
+            threads.push(spawn("resolver udp", move || {
+                udp::serve(&socket, &view, &handle, &shutdown);
+            })?);
+        }
+        threads.push(spawn("resolver", move || {
+            runtime.block_on(async {
+                let tasks = TaskTracker::new();
+                for listener in tcp {
+                    tasks.spawn(tcp::serve(listener, view.clone(), shutdown.clone()));
+                }
+                shutdown.cancelled().await;
+                for socket in &udp {
+                    if let Err(cause) = udp::wake(socket) {
+                        debug!(%cause, "a thread of the resolver will notice the end by itself");
                     }
-                    for listener in tcp {
-                        tasks.spawn(tcp::serve(listener, view.clone(), shutdown.clone()));
-                    }
-                    tasks.close();
-                    tasks.wait().await;
-                });
-            })?;
-        Ok(Handle { thread })
+                }
+                tasks.close();
+                tasks.wait().await;
+            });
+        })?);
+        Ok(Handle { threads })
     }
+}
+
+fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> io::Result<thread::JoinHandle<()>> {
+    thread::Builder::new().name(name.to_owned()).spawn(work)
 }

@@ -21,18 +21,24 @@ pub struct BindError {
 }
 
 impl Sockets {
-    /// Binds UDP and TCP on each address. Port 0 finds one that is free for both.
+    /// Takes what `inherited` has for each address, and binds UDP and TCP where it has nothing.
+    /// Port 0 finds one that is free for both.
     ///
     /// # Errors
     /// The first address that cannot be bound.
-    pub fn bind(addresses: &[SocketAddr]) -> Result<Self, BindError> {
+    pub fn bind(
+        addresses: &[SocketAddr],
+        mut inherited: impl FnMut(SocketAddr) -> Option<(UdpSocket, TcpListener)>,
+    ) -> Result<Self, BindError> {
         let pairs = addresses
             .iter()
             .map(|address| {
-                bind_pair(*address).map_err(|source| BindError {
-                    address: *address,
-                    source,
-                })
+                let pair = inherited(*address).map_or_else(|| bind_pair(*address), Ok);
+                pair.and_then(|(udp, tcp)| tcp.set_nonblocking(true).map(|()| (udp, tcp)))
+                    .map_err(|source| BindError {
+                        address: *address,
+                        source,
+                    })
             })
             .collect::<Result<_, _>>()?;
         Ok(Self { pairs })
@@ -62,7 +68,5 @@ fn bind_pair(address: SocketAddr) -> io::Result<(UdpSocket, TcpListener)> {
 fn try_pair(address: SocketAddr) -> io::Result<(UdpSocket, TcpListener)> {
     let udp = UdpSocket::bind(address)?;
     let tcp = TcpListener::bind(udp.local_addr()?)?;
-    udp.set_nonblocking(true)?;
-    tcp.set_nonblocking(true)?;
     Ok((udp, tcp))
 }

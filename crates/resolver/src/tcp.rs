@@ -1,5 +1,5 @@
 use std::io;
-use std::net::IpAddr;
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -34,7 +34,7 @@ pub(crate) async fn serve(listener: TcpListener, view: View, shutdown: Cancellat
                     tasks.spawn(async move {
                         tokio::select! {
                             () = shutdown.cancelled() => {}
-                            outcome = converse(stream, peer.ip(), &view) => {
+                            outcome = converse(stream, peer, &view) => {
                                 if let Err(cause) = outcome {
                                     debug!(%peer, %cause, "a DNS connection ended early");
                                 }
@@ -70,7 +70,7 @@ fn is_peer_error(error: &io::Error) -> bool {
 
 /// Answers queries in turn, each behind its length in two octets (RFC 1035 §4.2.2), until the
 /// client closes, idles, or sends what deserves silence.
-async fn converse(mut stream: TcpStream, client: IpAddr, view: &View) -> io::Result<()> {
+async fn converse(mut stream: TcpStream, client: SocketAddr, view: &View) -> io::Result<()> {
     let (mut query, mut answer) = (Vec::new(), Vec::new());
     loop {
         let length = match timeout(IDLE, stream.read_u16()).await {

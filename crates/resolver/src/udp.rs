@@ -1,74 +1,82 @@
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket};
 use std::sync::Arc;
+use std::time::Duration;
 
 use bentlane_core::dns::Transport;
-use tokio::net::UdpSocket;
+use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
 use tracing::debug;
 
 use crate::serve::{Next, View};
 
-/// Queries answered before other tasks of the thread get their turn.
-const TURN: usize = 64;
 /// Octets of the longest query that is read; what is longer is cut, and so malformed.
 const LONGEST_QUERY: usize = 4096;
+/// How long a thread waits for a query before it looks whether it should stop. It is woken when it
+/// should; this is for the case that the waking is lost.
+pub(crate) const LOOK_UP: Duration = Duration::from_secs(2);
 
-pub(crate) async fn serve(socket: UdpSocket, view: View, shutdown: CancellationToken) {
-    let socket = Arc::new(socket);
+/// Answers queries until `shutdown`, on a thread that does nothing else: waiting in the system's
+/// own call for the next query costs half of what an event loop does. What has to be asked for
+/// upstream goes on in `runtime`.
+pub(crate) fn serve(
+    socket: &Arc<UdpSocket>,
+    view: &View,
+    runtime: &Handle,
+    shutdown: &CancellationToken,
+) {
     let mut buffer = vec![0; LONGEST_QUERY];
     let mut answer = Vec::new();
-    let mut shutdown = std::pin::pin!(shutdown.cancelled());
-    loop {
-        tokio::select! {
-            biased;
-            () = &mut shutdown => return,
-            ready = socket.readable() => {
-                if let Err(cause) = ready {
-                    debug!(%cause, "a UDP socket is not readable");
-                }
+    while !shutdown.is_cancelled() {
+        let (length, peer) = match socket.recv_from(&mut buffer) {
+            Ok(received) => received,
+            Err(error) if is_timeout(&error) => continue,
+            Err(cause) => {
+                debug!(%cause, "a UDP socket reports an error");
+                continue;
             }
-        }
-        let mut asked = 0;
-        while asked < TURN {
-            match socket.try_recv_from(&mut buffer) {
-                Ok((length, peer)) => {
-                    let query = buffer.get(..length).unwrap_or_default();
-                    match view.answer(query, peer.ip(), Transport::Udp, &mut answer) {
-                        Next::Send => send(&socket, &answer, peer).await,
-                        Next::Ask(asked, forwarder) => {
-                            let socket = Arc::clone(&socket);
-                            tokio::spawn(async move {
-                                let mut answer = Vec::new();
-                                forwarder.answer(&asked, Transport::Udp, &mut answer).await;
-                                send(&socket, &answer, peer).await;
-                            });
-                        }
-                    }
-                }
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => break,
-                // Left by an answer of ours to a client that is gone (ICMP port unreachable).
-                Err(cause) => debug!(%cause, "a UDP socket reports an error"),
+        };
+        let query = buffer.get(..length).unwrap_or_default();
+        match view.answer(query, peer, Transport::Udp, &mut answer) {
+            Next::Send => send(socket, &answer, peer),
+            Next::Ask(errand) => {
+                let socket = Arc::clone(socket);
+                runtime.spawn(async move {
+                    let mut answer = Vec::new();
+                    errand.run(Transport::Udp, &mut answer).await;
+                    send(&socket, &answer, peer);
+                });
             }
-            asked += 1;
-        }
-        if asked == TURN {
-            tokio::task::yield_now().await;
         }
     }
 }
 
-async fn send(socket: &UdpSocket, answer: &[u8], peer: SocketAddr) {
+/// Has the thread that waits on `socket` look whether it should stop.
+pub(crate) fn wake(socket: &UdpSocket) -> io::Result<()> {
+    let mut address = socket.local_addr()?;
+    if address.ip().is_unspecified() {
+        address.set_ip(match address {
+            SocketAddr::V4(_) => IpAddr::V4(Ipv4Addr::LOCALHOST),
+            SocketAddr::V6(_) => IpAddr::V6(Ipv6Addr::LOCALHOST),
+        });
+    }
+    // Nothing at all is no query, and gets no answer.
+    socket.send_to(&[], address).map(drop)
+}
+
+/// A datagram leaves at once or not at all, so this holds up nobody.
+fn send(socket: &UdpSocket, answer: &[u8], peer: SocketAddr) {
     if answer.is_empty() {
         return;
     }
-    let sent = match socket.try_send_to(answer, peer) {
-        Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
-            socket.send_to(answer, peer).await
-        }
-        sent => sent,
-    };
-    if let Err(cause) = sent {
+    if let Err(cause) = socket.send_to(answer, peer) {
         debug!(%peer, %cause, "an answer could not be sent");
     }
+}
+
+fn is_timeout(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted
+    )
 }

@@ -1,3 +1,4 @@
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -59,6 +60,8 @@ fn facts(state: &State) -> Facts {
         Pattern::Wildcard(_) => None,
     };
     Facts {
+        // The unit is left as whoever attached it made it.
+        program: PathBuf::new(),
         owner: state.data_dir.root().to_owned(),
         dns: state.listening.dns.clone(),
         zones: snapshot

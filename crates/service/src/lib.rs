@@ -11,6 +11,7 @@ mod board;
 mod config;
 mod console;
 mod events;
+mod inherited;
 mod queries;
 mod run_file;
 mod service;
@@ -20,5 +21,6 @@ mod upstreams;
 mod wiring;
 
 pub use config::{Config, ConfigError, ConfigFile, Listen, ListenAt, UpstreamChoice, Upstreams};
+pub use inherited::Inherited;
 pub use run_file::RunFile;
 pub use service::{Service, ServiceError};

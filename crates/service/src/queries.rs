@@ -1,35 +1,31 @@
-use std::collections::{HashMap, VecDeque};
-use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::collections::{HashMap, HashSet, VecDeque};
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
 
-use bentlane_core::dns::question_in_words;
-use bentlane_resolver::{Log, Outcome, Question};
+use bentlane_core::dns::{QueryOutcome, question_in_words};
+use bentlane_probe::{Holder, socket_holders};
+use bentlane_resolver::{Log, Question};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use tokio::time::interval;
+use tokio::task::spawn_blocking;
+use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
+use tracing::error;
 use utoipa::ToSchema;
 
 /// Questions that are kept: the last of them.
 const KEPT: usize = 1000;
 /// Names that are counted each by itself; the rest are counted together.
 const COUNTED: usize = 10_000;
-/// How often what was asked is taken over from the resolver.
-const TURN: Duration = Duration::from_millis(250);
-
-/// How a question came out.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum QueryOutcome {
-    /// Answered from the zones.
-    Ours,
-    /// Answered from what an upstream resolver said before.
-    Kept,
-    /// Asked of an upstream resolver.
-    Forwarded,
-    /// Not answered.
-    Refused,
-}
+/// How long what is asked gathers before it is taken over: the first question at once, while its
+/// process still waits for the answer, and those that follow together.
+const PAUSE: Duration = Duration::from_millis(100);
+/// Clients whose process is looked up at a time; of more the rest stays unknown.
+const LOOKED_UP: usize = 32;
+/// How long it is remembered who has a port, or that nobody can be told: not for long, since ports
+/// pass from one process to the next.
+const REMEMBERED: Duration = Duration::from_secs(2);
 
 /// A question that the resolver was asked.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -42,8 +38,14 @@ pub struct QueryView {
     /// The type, such as `AAAA`.
     #[serde(rename = "type")]
     pub kind: String,
-    /// Who asked.
+    /// The address that it came from.
     pub client: String,
+    /// The process that asked, where the system tells: it has to be still there, and ours to see.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub process: Option<String>,
+    /// Its id.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pid: Option<u32>,
     /// How it came out.
     pub outcome: QueryOutcome,
     /// The response code, such as `NOERROR`; absent while an upstream resolver is asked.
@@ -61,6 +63,9 @@ pub struct QueryCount {
     pub kind: String,
     /// How it came out.
     pub outcome: QueryOutcome,
+    /// The process that asked, where the system tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub process: Option<String>,
     /// How often.
     pub count: u64,
 }
@@ -83,12 +88,22 @@ pub struct Queries {
 pub(crate) struct QueryBook {
     log: Log,
     pages: Mutex<Pages>,
+    processes: Mutex<Processes>,
 }
+
+/// Who has which port, as seen lately.
+#[derive(Debug, Default)]
+struct Processes {
+    known: HashMap<SocketAddr, (Instant, Option<Holder>)>,
+}
+
+/// What is counted together: name, type, outcome, process.
+type Counted = (String, String, QueryOutcome, Option<String>);
 
 #[derive(Debug, Default)]
 struct Pages {
     last: VecDeque<QueryView>,
-    counts: HashMap<(String, String, QueryOutcome), u64>,
+    counts: HashMap<Counted, u64>,
     total: u64,
     uncounted: u64,
 }
@@ -100,23 +115,45 @@ impl QueryBook {
     }
 
     /// Takes over what was asked, until `shutdown`.
-    pub(crate) async fn keep(&self, shutdown: CancellationToken) {
-        let mut turns = interval(TURN);
+    pub(crate) async fn keep(self: Arc<Self>, shutdown: CancellationToken) {
         loop {
             tokio::select! {
                 () = shutdown.cancelled() => return,
-                _ = turns.tick() => self.take_over(),
+                () = self.log.news() => {}
+            }
+            let book = Arc::clone(&self);
+            if let Err(cause) = spawn_blocking(move || book.take_over()).await {
+                return error!(%cause, "the query log is no longer kept");
+            }
+            tokio::select! {
+                () = shutdown.cancelled() => return,
+                () = sleep(PAUSE) => {}
             }
         }
     }
 
     fn take_over(&self) {
         // Read before the lock is taken, so that nobody waits for long.
-        let views: Vec<QueryView> = self.log.take().map(|question| view(&question)).collect();
+        let questions: Vec<Question> = self.log.take().collect();
+        let mut processes = self
+            .processes
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        processes.look_up(&questions);
+        let views = questions
+            .iter()
+            .map(|question| view(question, processes.of(question.client)));
+        let views: Vec<QueryView> = views.collect();
+        drop(processes);
         let mut pages = self.pages();
         for view in views {
             pages.total += 1;
-            let key = (view.name.clone(), view.kind.clone(), view.outcome);
+            let key = (
+                view.name.clone(),
+                view.kind.clone(),
+                view.outcome,
+                view.process.clone(),
+            );
             if pages.counts.len() < COUNTED || pages.counts.contains_key(&key) {
                 *pages.counts.entry(key).or_default() += 1;
             } else {
@@ -136,10 +173,11 @@ impl QueryBook {
         let last = pages.last.iter().rev().filter(|view| wanted(&view.name));
         let counts = pages.counts.iter().filter(|((name, ..), _)| wanted(name));
         let mut counts: Vec<QueryCount> = counts
-            .map(|((name, kind, outcome), count)| QueryCount {
+            .map(|((name, kind, outcome, process), count)| QueryCount {
                 name: name.clone(),
                 kind: kind.clone(),
                 outcome: *outcome,
+                process: process.clone(),
                 count: *count,
             })
             .collect();
@@ -158,19 +196,39 @@ impl QueryBook {
     }
 }
 
-fn view(question: &Question) -> QueryView {
+impl Processes {
+    /// Finds the processes of those who asked. A client without a port has none that is known.
+    fn look_up(&mut self, questions: &[Question]) {
+        let now = Instant::now();
+        let fresh = |since: &Instant| now.duration_since(*since) < REMEMBERED;
+        self.known.retain(|_, (since, _)| fresh(since));
+        let clients = questions.iter().map(|question| question.client);
+        let unknown = clients.filter(|client| {
+            client.port() != 0 && client.ip().is_loopback() && !self.known.contains_key(client)
+        });
+        let unknown: HashSet<SocketAddr> = unknown.take(LOOKED_UP).collect();
+        let mut found = socket_holders(&unknown);
+        for client in unknown {
+            self.known.insert(client, (now, found.remove(&client)));
+        }
+    }
+
+    fn of(&self, client: SocketAddr) -> Option<&Holder> {
+        let (_, holder) = self.known.get(&client)?;
+        holder.as_ref()
+    }
+}
+
+fn view(question: &Question, holder: Option<&Holder>) -> QueryView {
     let (name, kind) = question_in_words(question.octets());
-    let outcome = match question.outcome {
-        Outcome::Ours => QueryOutcome::Ours,
-        Outcome::Kept => QueryOutcome::Kept,
-        Outcome::Forwarded => QueryOutcome::Forwarded,
-        Outcome::Refused => QueryOutcome::Refused,
-    };
+    let outcome = question.outcome;
     QueryView {
         at: question.at.into(),
         name,
         kind,
-        client: question.client.to_string(),
+        client: question.client.ip().to_string(),
+        process: holder.map(|holder| holder.command.clone()),
+        pid: holder.map(|holder| holder.pid),
         outcome,
         code: (outcome != QueryOutcome::Forwarded).then(|| code_in_words(question.code)),
     }

@@ -24,6 +24,7 @@ use crate::attached;
 use crate::board::Board;
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
+use crate::inherited::Inherited;
 use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
@@ -105,24 +106,31 @@ fn io_error(verb: &'static str) -> impl FnOnce(io::Error) -> ServiceError {
 impl Service {
     /// Gets everything ready: the data folder, the authority, the listeners, the database.
     ///
+    /// Listens on what is `inherited` where that is what `config` asks for, and opens the rest.
+    ///
     /// Without a reachable database the service starts from the last known good configuration; at
     /// the very first start there is none, and this fails.
     ///
     /// # Errors
     /// See [`ServiceError`]; nothing is left half-made.
-    pub async fn start(config: Config, shutdown: CancellationToken) -> Result<Self, ServiceError> {
+    pub async fn start(
+        config: Config,
+        mut inherited: Inherited,
+        shutdown: CancellationToken,
+    ) -> Result<Self, ServiceError> {
         let data_dir = DataDir::open(&config.data_dir)?;
         let lock = data_dir.lock()?;
         let (authority, token) = (take_up_authority(&data_dir)?, take_up_token(&data_dir)?);
 
         let listen = &config.listen;
         let (dns, http, https) = (all(&listen.dns), all(&listen.http), all(&listen.https));
-        let resolver =
-            Sockets::bind(&dns).map_err(|e| bind_error("DNS", "--dns", e.address, &e.source))?;
-        let proxy = Listeners::plain(&http)
+        let resolver = Sockets::bind(&dns, |at| inherited.dns(at))
+            .map_err(|e| bind_error("DNS", "--dns", e.address, &e.source))?;
+        let proxy = Listeners::plain(&http, |at| inherited.tcp(at))
             .map_err(|e| bind_error("HTTP", "--http", e.address, &e.source))?
-            .and_tls(&https)
+            .and_tls(&https, |at| inherited.tcp(at))
             .map_err(|e| bind_error("HTTPS", "--https", e.address, &e.source))?;
+        inherited.warn_of_the_rest();
         let api = bind_api(&all(&listen.api)).await?;
         let address = io_error("learn where the listeners listen");
         let listening = (|| {
@@ -158,7 +166,7 @@ impl Service {
             &listening.https,
             events.clone(),
         );
-        let queries = QueryBook::default();
+        let queries = Arc::new(QueryBook::default());
         let current = Arc::clone(&snapshot);
         let state = Arc::new(State {
             data_dir: data_dir.clone(),
@@ -168,12 +176,12 @@ impl Service {
             board: Arc::new(board),
             events,
             sign_in: SignIn::new(token),
-            resolver: View {
-                snapshot: current,
-                settings: dns_settings(&listening),
-                forwarder: config.upstreams.forwarder(&listening.dns),
-                log: queries.log(),
-            },
+            resolver: View::new(
+                current,
+                dns_settings(&listening),
+                config.upstreams.forwarder(&listening.dns),
+                queries.log(),
+            ),
             queries,
             listening,
             started_at: OffsetDateTime::now_utc(),
@@ -249,10 +257,7 @@ impl Service {
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
             upstreams.follow(state.resolver.forwarder.clone(), ours, shutdown)
         });
-        let reading = tokio::spawn({
-            let (state, shutdown) = (Arc::clone(&state), shutdown.clone());
-            async move { state.queries.keep(shutdown).await }
-        });
+        let reading = tokio::spawn(Arc::clone(&state.queries).keep(shutdown.clone()));
         let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
         info!(

@@ -76,7 +76,7 @@ pub(crate) struct State {
     /// What answers DNS questions.
     pub(crate) resolver: View,
     /// What the resolver was asked.
-    pub(crate) queries: QueryBook,
+    pub(crate) queries: Arc<QueryBook>,
     pub(crate) started_at: OffsetDateTime,
     pub(crate) shutdown: CancellationToken,
     /// Where the database is, without its password.

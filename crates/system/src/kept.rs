@@ -17,15 +17,24 @@ pub enum Part {
     Resolver,
     /// A block in the hosts file: exact names only.
     Hosts,
+    /// The sockets that systemd opens for the service.
+    UnitSockets,
+    /// The service as a unit of systemd's.
+    Unit,
 }
 
 impl Part {
+    /// Every part.
+    pub const ALL: [Self; 4] = [Self::Resolver, Self::Hosts, Self::UnitSockets, Self::Unit];
+
     /// How it is called in commands.
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Resolver => "resolver",
             Self::Hosts => "hosts",
+            Self::UnitSockets => "sockets",
+            Self::Unit => "unit",
         }
     }
 }

@@ -1,10 +1,11 @@
 use std::collections::BTreeMap;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::{fs, io};
 
-use bentlane_core::{Hosts, Name, ResolvConf, resolved_drop_in};
+use bentlane_core::{Hosts, Name, ResolvConf, Unit, resolved_drop_in, socket_unit};
 use serde::Serialize;
 
 use crate::kept::{Part, Record, Replaced};
@@ -22,6 +23,8 @@ pub struct System {
     kept: PathBuf,
     /// The command that has systemd's resolver read its settings again.
     systemctl: PathBuf,
+    /// The folder that is there when systemd runs the machine (sd_booted(3)).
+    booted: PathBuf,
 }
 
 /// What has to be known of the service to attach to it.
@@ -35,6 +38,8 @@ pub struct Facts {
     pub names: BTreeMap<Name, Vec<IpAddr>>,
     /// The zones.
     pub zones: Vec<Name>,
+    /// The program of the service.
+    pub program: PathBuf,
 }
 
 /// What a step does to its file.
@@ -106,6 +111,19 @@ pub enum SystemError {
     /// There is nothing to ask us for.
     #[error("there is no zone yet: add one first with `bentlane zone add moor.test`")]
     NoZone,
+    /// There is nobody to run a unit.
+    #[error(
+        "systemd does not run this machine, so it cannot run the service: have `bentlane serve` started in the way that is usual here"
+    )]
+    NoSystemd,
+    /// systemd does not do what it is told.
+    #[error("`systemctl {command}` failed: {reason}")]
+    Systemd {
+        /// What it was told.
+        command: String,
+        /// What it said.
+        reason: String,
+    },
     /// The system's resolver does not take up its settings.
     #[error("{path} is in place, but `systemctl restart systemd-resolved` failed: {reason}")]
     NotTakenUp {
@@ -148,6 +166,7 @@ impl Default for System {
             etc: "/etc".into(),
             kept: "/var/lib/bentlane/system".into(),
             systemctl: "systemctl".into(),
+            booted: "/run/systemd/system".into(),
         }
     }
 }
@@ -160,6 +179,8 @@ impl System {
         let conf = self.etc.join("resolv.conf");
         match part {
             Part::Hosts => self.etc.join("hosts"),
+            Part::UnitSockets => self.etc.join("systemd/system/bentlane.socket"),
+            Part::Unit => self.etc.join("systemd/system/bentlane.service"),
             Part::Resolver => {
                 let text = fs::read_to_string(&conf).unwrap_or_default();
                 if ResolvConf::parse(&text).leads_to_resolved() {
@@ -191,6 +212,8 @@ impl System {
                 Part::Resolver if path.ends_with(RESOLVED_DROP_IN) => drop_in(facts)?,
                 Part::Resolver => pointing_at_us(&text, facts)?,
                 Part::Hosts => Hosts(&text).with_block(&facts.names),
+                Part::UnitSockets => self.unit_sockets()?,
+                Part::Unit => self.unit(facts)?,
             };
             // Its owner and mode stay; a link becomes a file, and a link again when detached.
             let after = now.with_text(after);
@@ -200,7 +223,7 @@ impl System {
                     kind: StepKind::Replace,
                     path,
                     caution: known
-                        .filter(|_| *part == Part::Resolver)
+                        .filter(|_| *part != Part::Hosts)
                         .filter(|replaced| replaced.left != now && replaced.before != now)
                         .map(|_| "another program changed it since it was attached".to_owned()),
                     after,
@@ -262,6 +285,24 @@ impl System {
     /// # Errors
     /// At the first step that fails; the steps before it are done, and recorded.
     pub fn carry_out(&self, plan: &Plan) -> Result<(), SystemError> {
+        let of_unit = |step: &Step| matches!(step.part, Part::Unit | Part::UnitSockets);
+        let units: Vec<&Step> = plan.steps.iter().filter(|step| of_unit(step)).collect();
+        let leaves = |step: &&Step| step.kind != StepKind::Replace;
+        if units.iter().any(leaves) && self.booted.is_dir() {
+            self.systemctl(&["disable", "--now", "bentlane.socket", "bentlane.service"])?;
+        }
+        self.carry_out_steps(plan)?;
+        if !units.is_empty() && self.booted.is_dir() {
+            self.systemctl(&["daemon-reload"])?;
+        }
+        if units.iter().any(|step| step.kind == StepKind::Replace) {
+            self.systemctl(&["enable", "bentlane.service"])?;
+            self.systemctl(&["enable", "--now", "bentlane.socket"])?;
+        }
+        Ok(())
+    }
+
+    fn carry_out_steps(&self, plan: &Plan) -> Result<(), SystemError> {
         for step in &plan.steps {
             let mut record = self.record()?;
             match step.kind {
@@ -303,15 +344,55 @@ impl System {
             path: step.path.clone(),
             reason,
         };
+        self.call_systemctl(&["restart", "systemd-resolved"])
+            .map_err(failed)
+    }
+
+    fn systemctl(&self, args: &[&str]) -> Result<(), SystemError> {
+        self.call_systemctl(args)
+            .map_err(|reason| SystemError::Systemd {
+                command: args.join(" "),
+                reason,
+            })
+    }
+
+    fn call_systemctl(&self, args: &[&str]) -> Result<(), String> {
         let output = Command::new(&self.systemctl)
-            .args(["restart", "systemd-resolved"])
+            .args(args)
             .output()
-            .map_err(|error| failed(error.to_string()))?;
+            .map_err(|error| error.to_string())?;
         if output.status.success() {
             return Ok(());
         }
-        let said = String::from_utf8_lossy(&output.stderr);
-        Err(failed(said.trim().to_owned()))
+        Err(String::from_utf8_lossy(&output.stderr).trim().to_owned())
+    }
+
+    fn unit_sockets(&self) -> Result<String, SystemError> {
+        if !self.booted.is_dir() {
+            return Err(SystemError::NoSystemd);
+        }
+        let mut homes = vec![IpAddr::V4(Ipv4Addr::LOCALHOST)];
+        if Path::new("/proc/net/if_inet6").exists() {
+            homes.push(IpAddr::V6(Ipv6Addr::LOCALHOST));
+        }
+        let at = |port| homes.iter().map(move |ip| SocketAddr::new(*ip, port));
+        let dns: Vec<SocketAddr> = at(53).collect();
+        let tcp: Vec<SocketAddr> = at(80).chain(at(443)).collect();
+        Ok(socket_unit(&dns, &tcp))
+    }
+
+    fn unit(&self, facts: &Facts) -> Result<String, SystemError> {
+        if !self.booted.is_dir() {
+            return Err(SystemError::NoSystemd);
+        }
+        let folder = fs::metadata(&facts.owner).map_err(SystemError::io("read", &facts.owner))?;
+        let unit = Unit {
+            program: &facts.program,
+            data_dir: &facts.owner,
+            uid: folder.uid(),
+            gid: folder.gid(),
+        };
+        Ok(unit.service())
     }
 
     /// The data folder of the service that the system is attached to, if to any.
@@ -371,6 +452,8 @@ impl System {
         self.kept.join(match part {
             Part::Resolver => "resolv.conf",
             Part::Hosts => "hosts",
+            Part::UnitSockets => "bentlane.socket",
+            Part::Unit => "bentlane.service",
         })
     }
 
@@ -402,6 +485,7 @@ fn is_ours(part: Part, content: &Content) -> bool {
     match (part, content) {
         (Part::Resolver, Content::File { text, .. }) => ResolvConf::parse(text).ours,
         (Part::Hosts, Content::File { text, .. }) => Hosts(text).has_block(),
+        (Part::Unit | Part::UnitSockets, content) => *content != Content::Absent,
         _ => false,
     }
 }
@@ -475,6 +559,7 @@ mod tests {
             etc: folder.path().join("etc"),
             kept: folder.path().join("var/lib/bentlane/system"),
             systemctl: folder.path().join("systemctl"),
+            booted: folder.path().join("run/systemd/system"),
         };
         fs::create_dir(&system.etc).unwrap();
         fs::write(system.path(Part::Resolver), CONF).unwrap();
@@ -492,6 +577,7 @@ mod tests {
                     .map(|name| (name.parse().unwrap(), vec!["127.0.0.1".parse().unwrap()]))
                     .collect(),
                 zones: vec!["moor.test".parse().unwrap(), "fell.test".parse().unwrap()],
+                program: "/usr/bin/bentlane".into(),
             }
         }
 
@@ -572,6 +658,42 @@ mod tests {
         fs::write(&machine.system.systemctl, script).unwrap();
         let mode = fs::Permissions::from_mode(0o755);
         fs::set_permissions(&machine.system.systemctl, mode).unwrap();
+    }
+
+    #[rstest]
+    fn systemd_runs_the_service_and_lets_it_go(machine: Machine) {
+        stand_in_for_systemctl(&machine);
+        let parts = [Part::UnitSockets, Part::Unit];
+        let mut facts = Machine::facts(&[]);
+        facts.owner = machine.folder.path().to_owned();
+        let plan = |facts: &Facts| machine.system.plan_attach(&parts, facts);
+        assert!(matches!(plan(&facts), Err(SystemError::NoSystemd)));
+        fs::create_dir_all(&machine.system.booted).unwrap();
+        machine.system.carry_out(&plan(&facts).unwrap()).unwrap();
+        assert!(plan(&facts).unwrap().steps.is_empty(), "it is done already");
+        let path = machine.system.path(Part::Unit);
+        let text = fs::read_to_string(&path).unwrap();
+        assert!(text.contains("/usr/bin/bentlane\" serve"), "{text}");
+
+        fs::write(&path, text + "Nice=5\n").unwrap();
+        assert_eq!(machine.state(Part::Unit), PartState::Changed);
+        let again = plan(&facts).unwrap();
+        assert!(again.steps[0].caution.is_some(), "{again:?}");
+        let away = machine.system.plan_detach(&parts).unwrap();
+        machine.system.carry_out(&away).unwrap();
+        assert!(!path.exists() && !machine.system.path(Part::UnitSockets).exists());
+        let called = fs::read_to_string(machine.folder.path().join("called")).unwrap();
+        let called: Vec<&str> = called.lines().collect();
+        assert_eq!(
+            called,
+            [
+                "daemon-reload",
+                "enable bentlane.service",
+                "enable --now bentlane.socket",
+                "disable --now bentlane.socket bentlane.service",
+                "daemon-reload",
+            ]
+        );
     }
 
     #[rstest]

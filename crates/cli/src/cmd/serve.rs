@@ -1,7 +1,8 @@
 use std::path::PathBuf;
 
 use bentlane_service::{
-    Config, ConfigError, ConfigFile, Listen, ListenAt, Service, UpstreamChoice, Upstreams,
+    Config, ConfigError, ConfigFile, Inherited, Listen, ListenAt, Service, UpstreamChoice,
+    Upstreams,
 };
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
@@ -67,6 +68,10 @@ impl Serve {
             .with_target(false)
             .init();
         let config = self.config(data_dir, settings)?;
+        let inherited = Inherited::take().map_err(|source| CliError::Io {
+            verb: "take over the sockets that this was started with".to_owned(),
+            source,
+        })?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
             .enable_all()
             .build()
@@ -74,7 +79,7 @@ impl Serve {
                 verb: "start the runtime".to_owned(),
                 source,
             })?;
-        runtime.block_on(serve(config, output))
+        runtime.block_on(serve(config, inherited, output))
     }
 
     /// Flags go before the file, and the file before the defaults.
@@ -107,10 +112,10 @@ impl Serve {
     }
 }
 
-async fn serve(config: Config, output: &Output) -> Result<Answer, CliError> {
+async fn serve(config: Config, inherited: Inherited, output: &Output) -> Result<Answer, CliError> {
     let shutdown = CancellationToken::new();
     stop_on_signal(&shutdown)?;
-    let starting = Service::start(config, shutdown.clone());
+    let starting = Service::start(config, inherited, shutdown.clone());
     let service = tokio::select! {
         started = starting => started?,
         () = shutdown.cancelled() => return Ok(Answer::Yes),

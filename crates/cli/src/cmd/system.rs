@@ -19,6 +19,10 @@ const PROBE_LABEL: &str = "bentlane-lookup";
 /// Addresses at which a resolver of this machine would stand in our way, or before us.
 const PORT_53: [&str; 4] = ["127.0.0.1:53", "[::1]:53", "127.0.0.53:53", "0.0.0.0:53"];
 
+/// What is left to do when the service has become a unit.
+const UNIT_NEXT: &str = "systemd has the ports now, and starts the service at the first question \
+    or request. Stop the one that runs now with Ctrl-C where it was started.";
+
 /// `bentlane system`
 #[derive(Debug, Subcommand)]
 pub(crate) enum System {
@@ -44,7 +48,8 @@ pub(crate) struct Show {}
 #[command(after_help = "Examples:
   bentlane system attach --dry-run
   sudo bentlane system attach
-  sudo bentlane system attach --only hosts     exact names only, where the resolver cannot be asked")]
+  sudo bentlane system attach --only hosts     exact names only, where the resolver cannot be asked
+  sudo bentlane system attach --only unit      from the start of the machine, as an ordinary user")]
 pub(crate) struct Attach {
     #[command(flatten)]
     how: How,
@@ -79,6 +84,8 @@ enum OnlyPart {
     Resolver,
     /// A block of exact names in /etc/hosts
     Hosts,
+    /// The service as a unit of systemd's, which opens ports 53, 80 and 443 for it
+    Unit,
 }
 
 #[derive(Debug, Args)]
@@ -157,13 +164,16 @@ impl System {
                 let facts = facts(client).await?;
                 let plan = machine.plan_attach(&how.parts(&[Part::Resolver]), &facts)?;
                 if how.carry_out(output, &machine, &plan, "attached already")? {
+                    if matches!(how.only, Some(OnlyPart::Unit)) {
+                        output.say(UNIT_NEXT);
+                    }
                     let report = report(client, &machine).await?;
                     output.data(&report, |report| describe(output, report))?;
                 }
                 Ok(Answer::Yes)
             }
             Self::Detach(Detach { how }) => {
-                let plan = machine.plan_detach(&how.parts(&[Part::Resolver, Part::Hosts]))?;
+                let plan = machine.plan_detach(&how.parts(&Part::ALL))?;
                 if how.carry_out(output, &machine, &plan, "nothing of ours is there")? {
                     output.say("everything is as it was before");
                 }
@@ -186,6 +196,7 @@ impl How {
             None => all.to_vec(),
             Some(OnlyPart::Resolver) => vec![Part::Resolver],
             Some(OnlyPart::Hosts) => vec![Part::Hosts],
+            Some(OnlyPart::Unit) => vec![Part::UnitSockets, Part::Unit],
         }
     }
 
@@ -240,6 +251,12 @@ fn in_words(output: &Output, plan: &Plan) -> String {
                 "have the system's lookups ask us; what is there is kept"
             }
             (StepKind::Replace, Part::Hosts) => "write a block of ours; the rest stays",
+            (StepKind::Replace, Part::UnitSockets) => {
+                "have systemd open ports 53, 80 and 443 for the service"
+            }
+            (StepKind::Replace, Part::Unit) => {
+                "have systemd run the service, as the owner of its data folder"
+            }
             (StepKind::Restore, _) => "put back what was there before",
             (StepKind::Clean, _) => "take out the block of ours; the rest stays",
             (StepKind::Forget, _) => "leave it: what is there now is not ours",
@@ -277,6 +294,10 @@ async fn facts(client: &Client) -> Result<Facts, CliError> {
     let zones = zones.zones.iter();
     Ok(Facts {
         owner: status.data_dir.into(),
+        program: std::env::current_exe().map_err(|source| CliError::Io {
+            verb: "learn where this program is".to_owned(),
+            source,
+        })?,
         zones: zones.filter_map(|zone| zone.name.parse().ok()).collect(),
         dns: status.listeners.dns,
         names: routes
@@ -302,7 +323,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
         };
         reports.push(look_up(&zone.name, wanted).await);
     }
-    let parts = [Part::Resolver, Part::Hosts].map(|part| {
+    let parts = Part::ALL.map(|part| {
         Ok::<_, CliError>(PartReport {
             part,
             path: machine.path(part),
@@ -387,7 +408,15 @@ fn describe(output: &Output, report: &Report) -> String {
     lines.push(String::new());
     for part in &report.parts {
         let state = match part.state {
-            PartState::Detached => output.paint(Tone::Muted, "as the system has it"),
+            PartState::Detached => {
+                let unit = matches!(part.part, Part::Unit | Part::UnitSockets);
+                let words = if unit {
+                    "not there"
+                } else {
+                    "as the system has it"
+                };
+                output.paint(Tone::Muted, words)
+            }
             PartState::Attached => "attached".to_owned(),
             PartState::Changed => output.paint(Tone::Broken, "changed by another program since"),
             PartState::CutShort => output.paint(Tone::Broken, "attaching was cut short"),

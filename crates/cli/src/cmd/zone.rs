@@ -1,6 +1,7 @@
 use std::path::PathBuf;
 
 use bentlane_core::Answers;
+use bentlane_core::dns::QueryOutcome;
 use bentlane_service::api::{
     Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch, ZoneView, Zones,
 };
@@ -261,20 +262,34 @@ fn describe(shown: &Shown) -> String {
     }
     if !shown.asked_most.is_empty() {
         let row = |asked: &QueryCount| {
-            let count = asked.count.to_string();
-            [asked.name.clone(), asked.kind.clone(), count]
+            [
+                asked.name.clone(),
+                asked.kind.clone(),
+                outcome_in_words(asked.outcome).to_owned(),
+                asked.process.clone().unwrap_or_default(),
+                asked.count.to_string(),
+            ]
         };
         let rows = shown.asked_most.iter().map(row).collect();
-        parts.push(table(["ASKED MOST", "TYPE", "TIMES"], rows));
+        let titles = ["ASKED MOST", "TYPE", "ANSWER", "PROCESS", "TIMES"];
+        parts.push(table(titles, rows));
     }
     parts.join("\n\n")
 }
 
+fn outcome_in_words(outcome: QueryOutcome) -> &'static str {
+    match outcome {
+        QueryOutcome::Ours => "from the zone",
+        QueryOutcome::Kept => "known already",
+        QueryOutcome::Forwarded => "asked upstream",
+        QueryOutcome::Refused => "not answered",
+    }
+}
+
 fn resolves_to(zone: &ZoneView) -> String {
     let settings = &zone.settings;
-    let v4 = settings.ipv4.map(|ip| ip.to_string());
-    let v6 = settings.ipv6.map(|ip| ip.to_string());
-    let addresses: Vec<String> = v4.into_iter().chain(v6).collect();
+    let addresses = settings.addresses();
+    let addresses: Vec<String> = addresses.iter().map(ToString::to_string).collect();
     let place = if addresses.is_empty() {
         "this machine".to_owned()
     } else {

@@ -96,6 +96,9 @@ pub enum Outcome {
     Silence,
     /// The answer is in `out`.
     Answer,
+    /// What we know of the answer is in `out`: aliases that lead to a name outside the zones. What
+    /// others say of that can be added with [`Asked::join`].
+    Alias(Asked),
     /// It is for others to answer; `out` is empty.
     Elsewhere(Asked),
 }
@@ -133,9 +136,9 @@ pub fn answer(
         }
     }
     match answer_any(query, snapshot, settings, transport) {
-        Some(octets) => {
+        Some((octets, outcome)) => {
             *out = octets;
-            Outcome::Answer
+            outcome
         }
         None => Outcome::Silence,
     }
@@ -167,18 +170,42 @@ fn answer_any(
     snapshot: &Snapshot,
     settings: &Settings,
     transport: Transport,
-) -> Option<Vec<u8>> {
+) -> Option<(Vec<u8>, Outcome)> {
     let header = Header::read(query)?;
     if header.is_response() {
         return None;
     }
+    let refuse = |code| Some((encode(&header.refuse(code), transport)?, Outcome::Answer));
     if header.op_code() != OpCode::Query {
-        return encode(&header.refuse(ResponseCode::NotImp), transport);
+        return refuse(ResponseCode::NotImp);
     }
     let Some(message) = header.parse(query) else {
-        return encode(&header.refuse(ResponseCode::FormErr), transport);
+        return refuse(ResponseCode::FormErr);
     };
-    encode(&respond(&message, snapshot, settings), transport)
+    let (response, leads_to) = respond(&message, snapshot, settings);
+    let onward = leads_to.and_then(|name| onward(&message, name));
+    let outcome = onward.map_or(Outcome::Answer, Outcome::Alias);
+    Some((encode(&response, transport)?, outcome))
+}
+
+/// The question for the name that an alias leads to, when `query` wants it followed and others can
+/// be asked.
+fn onward(query: &Message, name: WireName) -> Option<Asked> {
+    if !query.metadata.recursion_desired || special(&text_of(&name)) {
+        return None;
+    }
+    let mut next = query.clone();
+    let kind = next.queries.first()?.query_type();
+    next.queries = vec![Question::query(name, kind)];
+    if let Some(edns) = &mut next.edns {
+        let mut plain = Edns::new();
+        plain
+            .set_max_payload(edns.max_payload())
+            .set_dnssec_ok(edns.flags().dnssec_ok);
+        *edns = plain;
+    }
+    let octets = next.to_vec().ok()?;
+    Query::read(&octets).as_ref().and_then(Asked::new)
 }
 
 /// The fields of the header that decide what may be said at all.
@@ -235,7 +262,12 @@ impl Header {
     }
 }
 
-fn respond(query: &Message, snapshot: &Snapshot, settings: &Settings) -> Message {
+/// The response, and the name outside the zones that it leads to.
+fn respond(
+    query: &Message,
+    snapshot: &Snapshot,
+    settings: &Settings,
+) -> (Message, Option<WireName>) {
     let mut response = Message::new(query.metadata.id, MessageType::Response, OpCode::Query);
     response.metadata = Metadata::response_from_request(&query.metadata);
     response.metadata.checking_disabled = false;
@@ -256,20 +288,25 @@ fn respond(query: &Message, snapshot: &Snapshot, settings: &Settings) -> Message
         response.set_edns(edns);
         if asked.version() > 0 {
             response.metadata.response_code = ResponseCode::BADVERS;
-            return response;
+            return (response, None);
         }
         if cookie == Cookie::Malformed {
             response.metadata.response_code = ResponseCode::FormErr;
-            return response;
+            return (response, None);
         }
     }
-    if let Some(question) = query.queries.first() {
-        fill(&mut response, question, snapshot, settings);
-    }
-    response
+    let question = query.queries.first();
+    let leads_to = question.and_then(|question| fill(&mut response, question, snapshot, settings));
+    (response, leads_to)
 }
 
-fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settings: &Settings) {
+/// Fills in the data; gives the name outside the zones that it leads to.
+fn fill(
+    response: &mut Message,
+    question: &Question,
+    snapshot: &Snapshot,
+    settings: &Settings,
+) -> Option<WireName> {
     let name = text_of(question.name());
     let name = name.as_str();
     let class_known = matches!(question.query_class(), DNSClass::IN | DNSClass::ANY);
@@ -278,7 +315,7 @@ fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settin
     let realm = Realm::of(snapshot, name).filter(|_| class_known && !transfer);
     let Some((realm, apex)) = realm.and_then(|realm| Some((realm, realm.apex_name()?))) else {
         response.metadata.response_code = ResponseCode::Refused;
-        return;
+        return None;
     };
     response.metadata.authoritative = true;
 
@@ -289,9 +326,13 @@ fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settin
     if data.is_none() {
         response.metadata.response_code = ResponseCode::NXDomain;
     }
-    let Found { data, is_negative } = data.unwrap_or(Found {
-        data: Vec::new(),
+    let Found {
+        data,
+        is_negative,
+        leads_to,
+    } = data.unwrap_or(Found {
         is_negative: true,
+        ..Found::default()
     });
     if is_negative {
         let soa = realm.soa(&settings, serial);
@@ -300,6 +341,7 @@ fn fill(response: &mut Message, question: &Question, snapshot: &Snapshot, settin
     response.add_answers(data.into_iter().map(|Datum { name, ttl, data }| {
         Record::from_rdata(name.unwrap_or_else(|| owner.clone()), ttl, data)
     }));
+    leads_to
 }
 
 /// A name in the form in which the snapshot knows names.
@@ -325,7 +367,7 @@ pub(super) fn limit_of(transport: Transport, payload: Option<u16>) -> usize {
 
 /// Writes `response` out, cut down to the question when it is longer than the client takes
 /// (RFC 1035 §4.2.1, RFC 6891 §6.2.5).
-fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>> {
+pub(super) fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>> {
     let limit = limit_of(transport, response.edns.as_ref().map(Edns::max_payload));
     let mut response = response.clone();
     if let Some(edns) = &mut response.edns {
@@ -580,6 +622,54 @@ mod tests {
     ) {
         let snapshot = own_records(Answers::EveryName);
         assert_eq!(told(&snapshot, name, kind), wanted);
+    }
+
+    /// What others say of the name that an alias of ours leads to.
+    fn joined(theirs: &str, code: ResponseCode, transport: Transport, count: u8) -> Message {
+        let mut message = query("away.moor.test.", RecordType::A);
+        message.metadata.recursion_desired = true;
+        let mut edns = Edns::new();
+        let cookie = EdnsOption::Unknown(10, vec![7; 8]);
+        edns.set_max_payload(700).options_mut().insert(cookie);
+        message.set_edns(edns);
+        let (snapshot, mut ours) = (own_records(Answers::EveryName), Vec::new());
+        let settings = Settings::default();
+        let octets = message.to_vec().unwrap();
+        let Outcome::Alias(asked) = answer(&octets, &snapshot, &settings, transport, &mut ours)
+        else {
+            panic!("it leads elsewhere");
+        };
+        let sent = Message::from_vec(&asked.upstream_query(1)).unwrap();
+        assert_eq!(sent.queries[0].to_string(), "host.example. IN A");
+        let mut reply = Message::response(1, OpCode::Query);
+        reply.metadata.response_code = code;
+        let owner = WireName::from_ascii(theirs).unwrap();
+        reply.add_answers((0..count).map(|last| {
+            let ip = Ipv4Addr::new(192, 0, 2, last);
+            Record::from_rdata(owner.clone(), 60, RData::A(A(ip)))
+        }));
+        let reply = reply.to_vec().unwrap();
+        Message::from_vec(&asked.join(&ours, &reply, transport).unwrap()).unwrap()
+    }
+
+    #[rstest]
+    #[case(ResponseCode::NoError, Transport::Udp, 1, &["30 host.example.", "60 192.0.2.0"])]
+    #[case(ResponseCode::NXDomain, Transport::Udp, 0, &["30 host.example."])]
+    #[case(ResponseCode::ServFail, Transport::Udp, 0, &["30 host.example."])]
+    #[case(ResponseCode::NoError, Transport::Udp, 60, &[])]
+    fn aliases_are_followed_to_names_of_others(
+        #[case] code: ResponseCode,
+        #[case] transport: Transport,
+        #[case] count: u8,
+        #[case] wanted: &[&str],
+    ) {
+        let response = joined("host.example.", code, transport, count);
+        assert_eq!(response.metadata.response_code, code);
+        assert_eq!(response.metadata.truncation, wanted.is_empty());
+        assert_eq!(response.queries[0].name().to_ascii(), "away.moor.test.");
+        let data = |record: &Record| format!("{} {}", record.ttl, record.data);
+        let told: Vec<String> = response.answers.iter().map(data).collect();
+        assert_eq!(told, wanted);
     }
 
     #[test]
@@ -879,7 +969,7 @@ mod tests {
             });
             let long = answer_any(&octets, &snapshot, &settings, Transport::Udp);
             if known {
-                prop_assert_eq!(Some(short), long);
+                prop_assert_eq!(Some((short, Outcome::Answer)), long);
             } else {
                 prop_assert!(short.is_empty());
             }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::RecordType;
 
-use super::answer::{SHORTEST_RECORD, Transport, UDP_LIMIT, limit_of};
+use super::answer::{SHORTEST_RECORD, Transport, UDP_LIMIT, encode, limit_of};
 use super::query::{
     CHECKING_DISABLED, DNSSEC_OK, Query, RECURSION_AVAILABLE, RECURSION_DESIRED, Reader, TYPE_OPT,
 };
@@ -109,6 +109,30 @@ impl Asked {
         out.extend_from_slice(&self.question);
         put_edns(self.edns.map_or(0, |edns| edns.flags & DNSSEC_OK), &mut out);
         out
+    }
+
+    /// The answer to a question of which `ours` says what we know, an alias that leads to what is
+    /// asked here, and `theirs` what became of that (RFC 1034 §4.3.2). `None` when one of them is no
+    /// message.
+    #[must_use]
+    pub fn join(&self, ours: &[u8], theirs: &[u8], transport: Transport) -> Option<Vec<u8>> {
+        let (mut joined, theirs) = (
+            Message::from_vec(ours).ok()?,
+            Message::from_vec(theirs).ok()?,
+        );
+        joined.metadata.response_code = theirs.metadata.response_code;
+        joined.metadata.authentic_data = false;
+        joined.answers.extend(theirs.answers);
+        joined.authorities = theirs.authorities;
+        if let (Some(edns), Some(asked)) = (&mut joined.edns, self.edns) {
+            // Why there is no answer (RFC 8914), and the client's limit for `encode` to obey.
+            let reasons = theirs.edns.iter().flat_map(|edns| edns.options().as_ref());
+            for (_, option) in reasons {
+                edns.options_mut().insert(option.clone());
+            }
+            edns.set_max_payload(limit_of(transport, Some(asked.payload)).try_into().ok()?);
+        }
+        encode(&joined, transport)
     }
 
     /// What a datagram or message that came back is worth. `query` is what was sent.

@@ -3,6 +3,7 @@
 mod answer;
 mod cookie;
 mod forward;
+mod outcome;
 mod query;
 mod quick;
 mod realm;
@@ -14,4 +15,5 @@ pub const CHECK_MARK: (u16, &[u8]) = (65_001, b"bentlane-check");
 
 pub use answer::{Outcome, Settings, Transport, answer};
 pub use forward::{Asked, Cache, Key, Reason, Reply, Stored, least_ttl};
+pub use outcome::QueryOutcome;
 pub use query::question_in_words;

@@ -49,6 +49,8 @@ pub(super) struct Found {
     /// Whether the answer leads to nothing of what was asked for: then the SOA says how long that
     /// may be remembered (RFC 2308 §2.2).
     pub(super) is_negative: bool,
+    /// The name outside the zones that an alias leads to.
+    pub(super) leads_to: Option<WireName>,
 }
 
 impl Found {
@@ -62,6 +64,7 @@ impl Found {
         Self {
             is_negative: data.is_empty(),
             data,
+            leads_to: None,
         }
     }
 }
@@ -187,6 +190,7 @@ fn in_zone(
         return Some(Found {
             data,
             is_negative: false,
+            leads_to: None,
         });
     }
     let every = zone.settings.answers == Answers::EveryName;
@@ -229,6 +233,7 @@ fn follow(
     links: usize,
 ) {
     let Some(zone) = snapshot.zone_of(target.as_str()) else {
+        found.leads_to = wire_name(target.as_str());
         return;
     };
     let Some(links) = links.checked_sub(1) else {
@@ -240,6 +245,7 @@ fn follow(
         return;
     };
     found.is_negative = next.is_negative;
+    found.leads_to = next.leads_to;
     let name = wire_name(target.as_str());
     found.data.extend(next.data.into_iter().map(|mut datum| {
         datum.name = datum.name.or_else(|| name.clone());

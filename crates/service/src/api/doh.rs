@@ -1,6 +1,6 @@
 //! DNS over HTTPS (RFC 8484), for browsers that keep their lookups to themselves.
 
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 
 use axum::Router;
@@ -54,7 +54,7 @@ async fn from_body(
 
 async fn answer(state: &State, question: &[u8]) -> Response {
     // Whom a proxy of ours asks for is not known here; it is somebody on this machine.
-    let client = IpAddr::V4(Ipv4Addr::LOCALHOST);
+    let client = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
     let mut answer = Vec::new();
     state.resolver.ask(question, client, &mut answer).await;
     if answer.is_empty() {

@@ -31,7 +31,7 @@ use axum::{Json, Router, middleware};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
-pub use crate::queries::{Queries, QueryCount, QueryOutcome, QueryView};
+pub use crate::queries::{Queries, QueryCount, QueryView};
 pub use authority::AuthorityView;
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};

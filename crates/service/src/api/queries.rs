@@ -2,7 +2,10 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State as Shared;
+use axum::http::StatusCode;
 use serde::Deserialize;
+use tokio::task::spawn_blocking;
+use tracing::error;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -43,12 +46,21 @@ async fn list_queries(
     Query(ListQueries { most, zone }): Query<ListQueries>,
 ) -> Result<Json<Queries>, Problem> {
     let zone = zone.map(|name| find_zone(&state, &name)).transpose()?;
-    let snapshot = state.snapshot.load();
-    let wanted = |name: &str| match &zone {
-        None => true,
-        Some(zone) => snapshot
-            .zone_of(name)
-            .is_some_and(|found| found.name == zone.name),
-    };
-    Ok(Json(state.queries.read(most, wanted)))
+    let reading = spawn_blocking(move || {
+        let snapshot = state.snapshot.load();
+        let wanted = |name: &str| match &zone {
+            None => true,
+            Some(zone) => snapshot
+                .zone_of(name)
+                .is_some_and(|found| found.name == zone.name),
+        };
+        state.queries.read(most, wanted)
+    });
+    reading.await.map(Json).map_err(|cause| {
+        error!(%cause, "the query log cannot be read");
+        Problem::new(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "the query log cannot be read",
+        )
+    })
 }

@@ -1,0 +1,15 @@
+use serde::{Deserialize, Serialize};
+
+/// How a question to the resolver came out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum QueryOutcome {
+    /// Answered from the zones.
+    Ours,
+    /// Answered from what an upstream resolver said before.
+    Kept,
+    /// Asked of an upstream resolver.
+    Forwarded,
+    /// Not answered: refused, malformed, or nobody to ask.
+    Refused,
+}

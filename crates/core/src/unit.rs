@@ -1,0 +1,116 @@
+//! What systemd is told of the service.
+
+use std::fmt::Write;
+use std::net::SocketAddr;
+use std::path::Path;
+
+/// The service, as systemd runs it.
+#[derive(Clone, Copy, Debug)]
+pub struct Unit<'a> {
+    /// The program.
+    pub program: &'a Path,
+    /// The service's data folder.
+    pub data_dir: &'a Path,
+    /// Whose the data folder is: as this user the service runs.
+    pub uid: u32,
+    /// The user's group.
+    pub gid: u32,
+}
+
+impl Unit<'_> {
+    /// The service unit (systemd.service(5)).
+    #[must_use]
+    pub fn service(&self) -> String {
+        let Self {
+            program,
+            data_dir,
+            uid,
+            gid,
+        } = self;
+        let (program, data_dir) = (quoted(program), quoted(data_dir));
+        format!(
+            "[Unit]\n\
+             Description=Bent Lane: names and HTTPS for what runs on this machine\n\
+             Requires=bentlane.socket\n\
+             After=bentlane.socket\n\
+             \n\
+             [Service]\n\
+             Type=exec\n\
+             ExecStart={program} serve --data-dir {data_dir}\n\
+             User={uid}\n\
+             Group={gid}\n\
+             # For the addresses that names have for their own; the ports are opened by systemd.\n\
+             AmbientCapabilities=CAP_NET_BIND_SERVICE\n\
+             NoNewPrivileges=yes\n\
+             Restart=on-failure\n\
+             RestartSec=2\n\
+             TimeoutStopSec=30\n\
+             \n\
+             [Install]\n\
+             WantedBy=multi-user.target\n"
+        )
+    }
+}
+
+/// The socket unit (systemd.socket(5)) for a resolver at `dns`, UDP and TCP, and listeners at `tcp`.
+#[must_use]
+pub fn socket_unit(dns: &[SocketAddr], tcp: &[SocketAddr]) -> String {
+    let mut text = "[Unit]\nDescription=The ports of Bent Lane\n\n[Socket]\n".to_owned();
+    let datagrams = dns.iter().map(|at| format!("ListenDatagram={at}"));
+    let streams = dns.iter().chain(tcp);
+    let streams = streams.map(|at| format!("ListenStream={at}"));
+    for line in datagrams.chain(streams) {
+        let _ = writeln!(text, "{line}"); // writing to a string does not fail
+    }
+    text.push_str("\n[Install]\nWantedBy=sockets.target\n");
+    text
+}
+
+/// A path as one word of a command line: quoted, with specifiers and variables taken literally
+/// (systemd.service(5), \"Command lines\").
+fn quoted(path: &Path) -> String {
+    let mut text = String::from('"');
+    for c in path.display().to_string().chars() {
+        match c {
+            '"' | '\\' => text.extend(['\\', c]),
+            '%' | '$' => text.extend([c, c]),
+            '\n' => text.push_str("\\n"),
+            c => text.push(c),
+        }
+    }
+    text.push('"');
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn odd_paths_stay_one_word() {
+        let unit = Unit {
+            program: Path::new("/opt/bent lane/bentlane"),
+            data_dir: Path::new("/home/rowan/100% \"of\" $it"),
+            uid: 1000,
+            gid: 100,
+        };
+        let text = unit.service();
+        let command = "ExecStart=\"/opt/bent lane/bentlane\" serve --data-dir \
+                       \"/home/rowan/100%% \\\"of\\\" $$it\"\n";
+        assert!(text.contains(command), "{text}");
+        assert!(text.contains("User=1000\nGroup=100\n"), "{text}");
+    }
+
+    #[test]
+    fn every_socket_is_listed() {
+        let at = |text: &str| text.parse().unwrap();
+        let text = socket_unit(
+            &[at("127.0.0.1:53"), at("[::1]:53")],
+            &[at("127.0.0.1:443")],
+        );
+        let wanted = "ListenDatagram=127.0.0.1:53\nListenDatagram=[::1]:53\n\
+                      ListenStream=127.0.0.1:53\nListenStream=[::1]:53\n\
+                      ListenStream=127.0.0.1:443\n";
+        assert!(text.contains(wanted), "{text}");
+    }
+}

@@ -1,0 +1,215 @@
+//! What routes choose beside their target: addresses, redirects, and coming in numbers.
+
+use std::fs;
+use std::net::{IpAddr, TcpListener};
+
+use bentlane_tests::{App, World, run, wait_until};
+
+fn own_address(world: &World, name: &str) -> IpAddr {
+    let found = world.dig(&["+short", name]);
+    found.trim().parse().unwrap_or_else(|_| panic!("{found}"))
+}
+
+/// What a client gets that connects to `ip`.
+fn status_at(world: &World, ip: IpAddr, name: &str) -> String {
+    let port = world.address("https").port();
+    let (root, resolve) = (world.root(), format!("{name}:{port}:{ip}"));
+    let url = format!("https://{name}:{port}/");
+    let args = [
+        "-sS",
+        "-m",
+        "5",
+        "-o",
+        "/dev/null",
+        "-w",
+        "%{http_code}",
+        "--cacert",
+        root.to_str().unwrap(),
+        "--resolve",
+        &resolve,
+        &url,
+    ];
+    run("curl", &args).stdout
+}
+
+#[test]
+fn a_name_can_have_a_loopback_address_of_its_own() {
+    let app = App::new();
+    let mut world = World::with_routes(&[("shared.moor.test", &app.port())]);
+    let port = app.port();
+    let added = world.ok(&["route", "add", "store.moor.test", &port, "--address", "own"]);
+    let own = own_address(&world, "store.moor.test");
+    assert!(
+        own.is_loopback() && own != IpAddr::from([127, 0, 0, 1]),
+        "{own}"
+    );
+    assert!(
+        added.contains(&format!("its name resolves to {own}")),
+        "{added}"
+    );
+    assert!(
+        added.contains("answer     status 200"),
+        "every hop passes: {added}"
+    );
+    assert_eq!(world.dig(&["+short", "store.moor.test", "AAAA"]), "");
+    assert_eq!(
+        world.dig(&["+short", "-x", &own.to_string()]).trim(),
+        "store.moor.test."
+    );
+    assert_eq!(status_at(&world, own, "store.moor.test"), "200");
+
+    let taken = world.run(&[
+        "route",
+        "add",
+        "b.moor.test",
+        &port,
+        "--address",
+        &own.to_string(),
+    ]);
+    assert_eq!(taken.code, 1);
+    assert!(
+        taken
+            .stderr
+            .contains("is the own address of `store.moor.test`"),
+        "{taken:?}"
+    );
+    let wrong = world.run(&[
+        "route",
+        "edit",
+        "store.moor.test",
+        "--address",
+        "127.0.0.300",
+    ]);
+    assert_eq!(wrong.code, 2);
+
+    world.end(rustix::process::Signal::KILL);
+    world.wake();
+    assert_eq!(
+        status_at(&world, own, "store.moor.test"),
+        "200",
+        "it is kept"
+    );
+    world.ok(&["route", "edit", "store.moor.test", "--address", "zone"]);
+    assert_eq!(
+        own_address(&world, "store.moor.test"),
+        IpAddr::from([127, 0, 0, 1])
+    );
+    assert_eq!(
+        status_at(&world, own, "store.moor.test"),
+        "000",
+        "nobody listens there now"
+    );
+}
+
+#[test]
+fn an_address_that_another_program_has_is_taken_when_it_is_free() {
+    let app = App::new();
+    let world = World::with_routes(&[]);
+    let ip = IpAddr::from([127, 99, 0, 7]);
+    let held = TcpListener::bind((ip, world.address("https").port())).unwrap();
+    let port = app.port();
+    let added = world.ok(&[
+        "route",
+        "add",
+        "busy.moor.test",
+        &port,
+        "--address",
+        &ip.to_string(),
+    ]);
+    assert!(
+        added.contains("handshake-failed") || added.contains("listener-unreachable"),
+        "{added}"
+    );
+    drop(held);
+    wait_until("the address to be taken", || {
+        (world.run(&["check", "busy.moor.test"]).code == 0).then_some(())
+    });
+}
+
+#[test]
+fn redirects_send_clients_elsewhere() {
+    let app = App::new();
+    let world = World::with_routes(&[("www.moor.test", &app.port())]);
+    for (name, to) in [
+        ("old.moor.test", "redirect:https://www.moor.test"),
+        ("fixed.moor.test", "redirect:https://www.moor.test/new"),
+        ("away.moor.test", "redirect:https://host.example"),
+    ] {
+        let added = world.ok(&["route", "add", name, to]);
+        assert!(added.contains("answered by us"), "{added}");
+    }
+    assert_eq!(
+        world.dig(&["+short", "old.moor.test"]),
+        "www.moor.test.\n127.0.0.1\n"
+    );
+    assert_eq!(world.dig(&["+short", "away.moor.test"]), "127.0.0.1\n");
+    let port = world.address("https").port();
+    for (url, location) in [
+        (
+            "https://old.moor.test/a?b=1",
+            format!("https://www.moor.test:{port}/a?b=1"),
+        ),
+        (
+            "https://fixed.moor.test/a",
+            format!("https://www.moor.test:{port}/new"),
+        ),
+        (
+            "https://away.moor.test/a",
+            "https://host.example/a".to_owned(),
+        ),
+    ] {
+        let answer = world.curl(&[
+            "-o",
+            "/dev/null",
+            "-w",
+            "%{http_code} %header{location}",
+            url,
+        ]);
+        assert_eq!(answer.stdout, format!("307 {location}"), "{answer:?}");
+    }
+    for wrong in [
+        "redirect:www.moor.test",
+        "redirect:ftp://x.test",
+        "redirect:",
+    ] {
+        let refused = world.run(&["route", "add", "bad.moor.test", wrong]);
+        assert_eq!(refused.code, 2, "{refused:?}");
+        assert!(
+            refused.stderr.contains("is no URL to send clients to"),
+            "{refused:?}"
+        );
+    }
+}
+
+#[test]
+fn many_routes_come_at_once_or_not_at_all() {
+    let world = World::with_routes(&[("first.moor.test", "4310")]);
+    let file = world.path("routes.txt");
+    let add = |text: &str| {
+        fs::write(&file, text).unwrap();
+        world.run(&["route", "add", "--from", file.to_str().unwrap()])
+    };
+    let count = || {
+        world.json(&["route", "list"])["routes"]
+            .as_array()
+            .unwrap()
+            .len()
+    };
+    let wrong = add("a.moor.test 4310\nb.moor.test 99999\nc\n");
+    assert_eq!(wrong.code, 2);
+    assert!(wrong.stderr.contains("line 2: to: `99999`"), "{wrong:?}");
+    assert!(
+        wrong.stderr.contains("line 3: a route and its target"),
+        "{wrong:?}"
+    );
+    let taken = add("a.moor.test 4310\nfirst.moor.test 4311\n");
+    assert_eq!((taken.code, count()), (1, 1), "{taken:?}");
+    let lines: Vec<String> = (0..2500)
+        .map(|n| format!("n{n}.moor.test 43{:02}", n % 100))
+        .collect();
+    let added = add(&format!("# many\n{}\n", lines.join("\n")));
+    assert!(added.ok().contains("2500 routes added"));
+    assert_eq!(count(), 2501);
+    let journal = world.json(&["journal"]);
+    assert_eq!(journal["entries"][0]["subject"], "2500 routes");
+}
