@@ -15,6 +15,7 @@
 mod app;
 mod bare;
 mod dns;
+mod grow;
 mod load;
 mod measure;
 mod process;
@@ -105,12 +106,16 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
         ends.throughput(protocol, scale, &mut report);
         ends.latency(protocol, scale, &mut report);
     }
-    dns::compare(&responder, &subject, scale, &mut report);
+    dns::compare(&responder, &subject, scale, "", &mut report);
     dns::kept(&subject, scale, &mut report);
     dns::garbage(&subject, scale, &mut report);
     dns::beside_load(&subject, &ends, scale, &mut report);
     report.memory("after the load, 1,000 routes", subject.resident_kib());
     subject.restarts(scale, &mut report);
+    grow::compare(scale, &mut report);
+    subject.add_many(scale.many, &target);
+    let routes = format!(", {} routes", scale.many);
+    dns::compare(&responder, &subject, scale, &routes, &mut report);
 
     report.print();
     if let Some(path) = json {

@@ -16,6 +16,8 @@ pub(crate) struct Scale {
     pub(crate) questions: usize,
     /// Starts of the service.
     pub(crate) starts: usize,
+    /// Routes for the comparison with many.
+    pub(crate) many: usize,
 }
 
 impl Scale {
@@ -25,6 +27,7 @@ impl Scale {
         blocks: 150,
         questions: 40_000,
         starts: 7,
+        many: 100_000,
     };
     pub(crate) const SHORT: Self = Self {
         rounds: 3,
@@ -32,6 +35,7 @@ impl Scale {
         blocks: 10,
         questions: 4_000,
         starts: 2,
+        many: 5_000,
     };
 }
 

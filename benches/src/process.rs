@@ -8,9 +8,19 @@ use std::time::Duration;
 ///
 /// From `schedstat`, which counts nanoseconds; `stat` counts in hundredths of a second.
 pub(crate) fn cpu_time(pid: u32) -> Duration {
+    thread_time(pid, "")
+}
+
+/// The same over those threads alone whose names start with `name`.
+pub(crate) fn thread_time(pid: u32, name: &str) -> Duration {
     let tasks = fs::read_dir(format!("/proc/{pid}/task")).unwrap();
-    let nanoseconds = tasks
-        .filter_map(|task| fs::read_to_string(task.ok()?.path().join("schedstat")).ok())
+    let folders = tasks.filter_map(|task| Some(task.ok()?.path()));
+    let named = folders.filter(|folder| {
+        let found = fs::read_to_string(folder.join("comm"));
+        found.is_ok_and(|found| found.starts_with(name))
+    });
+    let nanoseconds = named
+        .filter_map(|folder| fs::read_to_string(folder.join("schedstat")).ok())
         .map(|text| {
             let first = text.split_whitespace().next().unwrap();
             first.parse::<u64>().unwrap()

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
+use crate::grow::many;
 use crate::measure::{AtMost, Report, Scale};
 use crate::process::resident_kib;
 
@@ -65,31 +66,35 @@ impl Subject {
 
     /// Adds routes `n0.moor.test` and so on, which all lead to `target`.
     pub(crate) fn add_routes(&self, count: usize, target: &str) {
-        let mut api = TcpStream::connect(self.address("api")).unwrap();
-        let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
-        let mut post = |path: &str, body: String| {
-            write!(
-                api,
-                "POST /api/v1/{path} HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {}\r\n\
-                 content-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
-                self.address("api"),
-                token.trim(),
-                body.len(),
-            )
-            .unwrap();
-            let mut answer = [0; 4096];
-            let length = api.read(&mut answer).unwrap();
-            let answer = String::from_utf8_lossy(&answer[..length]);
-            assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
-        };
-        post("zones", r#"{"name":"moor.test"}"#.to_owned());
-        for number in 0..count {
-            let body = format!(r#"{{"name":"n{number}.moor.test","to":"{target}"}}"#);
-            post("routes", body);
-        }
+        self.post("zones", r#"{"name":"moor.test"}"#);
+        self.post("routes/many", &many(0, count, target));
         // Every route is checked once, so that the figures are those of a service at rest.
         let check = self.client(&["check", "--format", "json"]).output();
         assert!(check.unwrap().status.success(), "every route is proved");
+    }
+
+    /// Adds as many as are missing from `count` routes, all at once. They are checked in the
+    /// background from then on, a few at a time.
+    pub(crate) fn add_many(&self, count: usize, target: &str) {
+        self.post("routes/many", &many(ROUTES, count - ROUTES, target));
+    }
+
+    fn post(&self, path: &str, body: &str) {
+        let mut api = TcpStream::connect(self.address("api")).unwrap();
+        let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
+        write!(
+            api,
+            "POST /api/v1/{path} HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {}\r\n\
+             content-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
+            self.address("api"),
+            token.trim(),
+            body.len(),
+        )
+        .unwrap();
+        let mut answer = [0; 4096];
+        let length = api.read(&mut answer).unwrap();
+        let answer = String::from_utf8_lossy(&answer[..length]);
+        assert!(answer.starts_with("HTTP/1.1 201"), "{answer}");
     }
 
     /// How long the service takes from its start to its first answer, when the database server of

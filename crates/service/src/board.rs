@@ -25,8 +25,9 @@ const PROVED_FOR: Duration = Duration::from_secs(30);
 /// Routes checked again in one turn, longest unseen first: with many routes a round takes longer,
 /// and the checks go on costing next to nothing.
 const AGAIN_IN_A_TURN: usize = 16;
-/// Routes without a verdict that are checked in one turn.
-const NEW_IN_A_TURN: usize = 256;
+/// Routes without a verdict that are checked in one turn: many at once are proved in the background
+/// by and by.
+const NEW_IN_A_TURN: usize = 64;
 
 /// Checks routes, and remembers what each check came to.
 #[derive(Debug)]
