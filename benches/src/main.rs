@@ -109,7 +109,7 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
     dns::compare(&responder, &subject, scale, "", &mut report);
     dns::kept(&subject, scale, &mut report);
     dns::garbage(&subject, scale, &mut report);
-    dns::beside_load(&subject, &ends, scale, &mut report);
+    dns::beside_load(&responder, &subject, &ends, scale, &mut report);
     report.memory("after the load, 1,000 routes", subject.resident_kib());
     subject.restarts(scale, &mut report);
     grow::compare(scale, &mut report);
