@@ -242,7 +242,12 @@ fn an_ordinary_user_has_a_database_server_of_their_own() {
 fn secrets_are_for_their_owner_and_a_looser_mode_is_refused() {
     use std::os::unix::fs::PermissionsExt;
     let mut world = World::new();
-    for name in ["root.key", "token", "postgres.password"] {
+    for name in [
+        "keys/root.pem",
+        "keys/issuing.pem",
+        "token",
+        "postgres.password",
+    ] {
         let mode = std::fs::metadata(world.data_dir().join(name))
             .unwrap()
             .permissions()
@@ -250,13 +255,18 @@ fn secrets_are_for_their_owner_and_a_looser_mode_is_refused() {
         assert_eq!(mode & 0o777, 0o600, "{name}");
     }
     world.end(Signal::TERM);
-    let key = world.data_dir().join("root.key");
-    std::fs::set_permissions(&key, std::fs::Permissions::from_mode(0o644)).unwrap();
-    let mut service = Background::start(&mut world.serve_command(), world.path("loose.log"));
-    assert_eq!(wait_until("the service to give up", || service.ended()), 1);
-    assert!(
-        service.output().contains("chmod 600"),
-        "{}",
-        service.output()
-    );
+    for (name, loose, right, remedy) in [
+        ("keys/root.pem", 0o644, 0o600, "chmod 600"),
+        ("keys", 0o755, 0o700, "chmod 700"),
+    ] {
+        let path = world.data_dir().join(name);
+        let set = |mode| std::fs::set_permissions(&path, std::fs::Permissions::from_mode(mode));
+        set(loose).unwrap();
+        let mut service = Background::start(&mut world.serve_command(), world.path("loose.log"));
+        assert_eq!(wait_until("the service to give up", || service.ended()), 1);
+        let said = service.output();
+        assert!(said.contains(remedy), "{said}");
+        set(right).unwrap();
+    }
+    world.wake();
 }

@@ -6,6 +6,7 @@
 )]
 
 mod api;
+mod authority;
 mod bad_input;
 mod checks;
 mod console;

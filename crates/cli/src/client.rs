@@ -87,6 +87,11 @@ impl Client {
         self.call(Method::DELETE, path, None::<&()>).await
     }
 
+    /// What is not JSON, as it comes.
+    pub(crate) async fn octets(&self, path: &str) -> Result<Bytes, CliError> {
+        self.send(Method::GET, path, Vec::new()).await
+    }
+
     async fn call<T: DeserializeOwned>(
         &self,
         method: Method,
@@ -97,16 +102,21 @@ impl Client {
             .map(serde_json::to_vec)
             .transpose()
             .map_err(CliError::Answer)?;
-        let (status, octets) = self
-            .exchange(method, path, body.unwrap_or_default())
-            .await
-            .map_err(|source| CliError::Unreachable {
-                address: self.address,
-                source,
-            })?;
+        let octets = self.send(method, path, body.unwrap_or_default()).await?;
+        let octets: &[u8] = if octets.is_empty() { b"null" } else { &octets };
+        serde_json::from_slice(octets).map_err(CliError::Answer)
+    }
+
+    async fn send(&self, method: Method, path: &str, body: Vec<u8>) -> Result<Bytes, CliError> {
+        let (status, octets) =
+            self.exchange(method, path, body)
+                .await
+                .map_err(|source| CliError::Unreachable {
+                    address: self.address,
+                    source,
+                })?;
         if status.is_success() {
-            let octets: &[u8] = if octets.is_empty() { b"null" } else { &octets };
-            return serde_json::from_slice(octets).map_err(CliError::Answer);
+            return Ok(octets);
         }
         Err(CliError::Refused(
             serde_json::from_slice::<Problem>(&octets).map_err(CliError::Answer)?,

@@ -77,6 +77,11 @@ pub(crate) enum CliError {
     /// Lines of a file, each with what is wrong in it.
     #[error("nothing was changed, since not every line is right:\n  {}", .0.join("\n  "))]
     Lines(Vec<String>),
+    /// Nobody gives the passphrase.
+    #[error(
+        "a passphrase is needed, and there is no terminal to ask on: name a file with --passphrase-file, or set BENTLANE_PASSPHRASE"
+    )]
+    NoPassphrase,
     /// There is no place for the data.
     #[error("HOME is not set: name a folder with --data-dir")]
     NoHome,
@@ -89,6 +94,7 @@ impl CliError {
             Self::Config(_)
             | Self::NoHome
             | Self::NotAsked
+            | Self::NoPassphrase
             | Self::Value { .. }
             | Self::Lines(_) => 2,
             Self::Refused(problem) if problem.status == 422 => 2,

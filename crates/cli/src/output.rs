@@ -81,13 +81,19 @@ impl Output {
         }
     }
 
-    /// Prints a line of data.
+    /// Prints a line.
+    pub(crate) fn line(&self, line: &str) -> Result<(), CliError> {
+        self.raw(format!("{line}\n").as_bytes())
+    }
+
+    /// Prints octets as they are.
     #[allow(
         clippy::unused_self,
         reason = "whoever prints has been given the output"
     )]
-    pub(crate) fn line(&self, line: &str) -> Result<(), CliError> {
-        match writeln!(io::stdout().lock(), "{line}") {
+    pub(crate) fn raw(&self, octets: &[u8]) -> Result<(), CliError> {
+        let mut out = io::stdout().lock();
+        match out.write_all(octets).and_then(|()| out.flush()) {
             // Whoever read us has seen enough.
             Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
             outcome => outcome.map_err(|source| CliError::Io {

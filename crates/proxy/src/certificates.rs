@@ -67,6 +67,12 @@ impl Certificates {
         }));
     }
 
+    /// The issuer of the moment.
+    #[must_use]
+    pub fn issuer(&self) -> Arc<Issuer> {
+        Arc::clone(&self.state.load().issuer)
+    }
+
     fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
         let now = OffsetDateTime::now_utc();
         let state = self.state.load();
@@ -134,8 +140,7 @@ impl ResolvesServerCert for Certificates {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_core::Zone;
-    use bentlane_core::authority::{Authority, Owner};
+    use bentlane_core::authority::{Authority, Limits, Owner};
 
     use super::*;
 
@@ -145,10 +150,8 @@ mod tests {
             host: "fell".into(),
         };
         let now = OffsetDateTime::now_utc();
-        let zones = [Zone::new("moor.test".parse().unwrap())];
-        Authority::create(&owner, now)
-            .unwrap()
-            .issuer_for(&zones, now)
+        let root = Authority::create(&owner, &Limits::of_root([]), now).unwrap();
+        root.issuer_for(["moor.test".parse().unwrap()], now)
             .unwrap()
     }
 

@@ -1,10 +1,12 @@
 use std::net::{SocketAddr, UdpSocket};
 use std::sync::Arc;
+use std::time::Duration;
 use std::{io, thread};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
 use bentlane_core::dns::{self, Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
+use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::debug;
@@ -14,6 +16,8 @@ use crate::log::Log;
 use crate::sockets::Sockets;
 use crate::{tcp, udp};
 
+/// How often the threads are woken that should stop.
+const WAKE_AGAIN: Duration = Duration::from_millis(20);
 /// Response codes of an answer, positive or negative (RFC 1035 §4.1.1).
 const NO_ERROR: u8 = 0;
 const NX_DOMAIN: u8 = 3;
@@ -203,13 +207,15 @@ impl Sockets {
             .collect::<Result<_, _>>()?;
         drop(guard);
         let mut threads = Vec::new();
+        // Held by each thread for as long as it serves.
+        let running = Arc::new(());
         for socket in &udp {
             socket.set_nonblocking(false)?;
-            socket.set_read_timeout(Some(udp::LOOK_UP))?;
             let (socket, view, shutdown) = (Arc::clone(socket), view.clone(), shutdown.clone());
-            let handle = runtime.handle().clone();
+            let (handle, running) = (runtime.handle().clone(), Arc::clone(&running));
             threads.push(spawn("resolver udp", move || {
                 udp::serve(&socket, &view, &handle, &shutdown);
+                drop(running);
             })?);
         }
         threads.push(spawn("resolver", move || {
@@ -219,10 +225,14 @@ impl Sockets {
                     tasks.spawn(tcp::serve(listener, view.clone(), shutdown.clone()));
                 }
                 shutdown.cancelled().await;
-                for socket in &udp {
-                    if let Err(cause) = udp::wake(socket) {
-                        debug!(%cause, "a thread of the resolver will notice the end by itself");
+                // A datagram can get lost, so they are woken until all of them are gone.
+                while Arc::strong_count(&running) > 1 {
+                    for socket in &udp {
+                        if let Err(cause) = udp::wake(socket) {
+                            debug!(%cause, "a thread of the resolver cannot be woken");
+                        }
                     }
+                    sleep(WAKE_AGAIN).await;
                 }
                 tasks.close();
                 tasks.wait().await;

@@ -1,7 +1,6 @@
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket};
 use std::sync::Arc;
-use std::time::Duration;
 
 use bentlane_core::dns::Transport;
 use tokio::runtime::Handle;
@@ -12,12 +11,10 @@ use crate::serve::{Next, View};
 
 /// Octets of the longest query that is read; what is longer is cut, and so malformed.
 const LONGEST_QUERY: usize = 4096;
-/// How long a thread waits for a query before it looks whether it should stop. It is woken when it
-/// should; this is for the case that the waking is lost.
-pub(crate) const LOOK_UP: Duration = Duration::from_secs(2);
 
 /// Answers queries until `shutdown`, on a thread that does nothing else: waiting in the system's
-/// own call for the next query costs half of what an event loop does. What has to be asked for
+/// own call for the next query costs half of what an event loop does. It has to be [woken](wake) to
+/// see that it should stop; a time limit would cost each query a timer. What has to be asked for
 /// upstream goes on in `runtime`.
 pub(crate) fn serve(
     socket: &Arc<UdpSocket>,
@@ -30,7 +27,7 @@ pub(crate) fn serve(
     while !shutdown.is_cancelled() {
         let (length, peer) = match socket.recv_from(&mut buffer) {
             Ok(received) => received,
-            Err(error) if is_timeout(&error) => continue,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
             Err(cause) => {
                 debug!(%cause, "a UDP socket reports an error");
                 continue;
@@ -72,11 +69,4 @@ fn send(socket: &UdpSocket, answer: &[u8], peer: SocketAddr) {
     if let Err(cause) = socket.send_to(answer, peer) {
         debug!(%peer, %cause, "an answer could not be sent");
     }
-}
-
-fn is_timeout(error: &io::Error) -> bool {
-    matches!(
-        error.kind(),
-        io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted
-    )
 }

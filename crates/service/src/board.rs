@@ -1,4 +1,5 @@
 use std::collections::HashMap;
+use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -6,8 +7,10 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use bentlane_core::check::{Facts, Verdict, diagnose};
 use bentlane_core::{Route, Snapshot, is_own};
-use bentlane_probe::Prober;
+use bentlane_probe::{ProbeLimits, Prober};
+use bentlane_proxy::Certificates;
 use futures_util::{StreamExt, stream};
+use rustls::pki_types::CertificateDer;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio::time::{MissedTickBehavior, interval};
@@ -33,7 +36,8 @@ const NEW_IN_A_TURN: usize = 64;
 #[derive(Debug)]
 pub(crate) struct Board {
     snapshot: Arc<ArcSwap<Snapshot>>,
-    prober: Prober,
+    prober: ArcSwap<Prober>,
+    certificates: Arc<Certificates>,
     resolver: SocketAddr,
     listener: SocketAddr,
     listening_on: Vec<IpAddr>,
@@ -62,6 +66,7 @@ impl Board {
     pub(crate) fn new(
         snapshot: Arc<ArcSwap<Snapshot>>,
         prober: Prober,
+        certificates: Arc<Certificates>,
         resolver: SocketAddr,
         https: &[SocketAddr],
         events: Events,
@@ -69,7 +74,8 @@ impl Board {
         let unbound = SocketAddr::from(([127, 0, 0, 1], 443));
         Self {
             snapshot,
-            prober,
+            prober: ArcSwap::from_pointee(prober),
+            certificates,
             resolver,
             listener: https.first().copied().unwrap_or(unbound),
             listening_on: https.iter().map(SocketAddr::ip).collect(),
@@ -77,6 +83,13 @@ impl Board {
             events,
             changed: Notify::new(),
         }
+    }
+
+    /// Trusts `root` alone from now on.
+    pub(crate) fn trust(&self, root: CertificateDer<'static>) -> io::Result<()> {
+        let prober = Prober::new(root, ProbeLimits::default())?;
+        self.prober.store(Arc::new(prober));
+        Ok(())
     }
 
     /// What the last check of this route came to.
@@ -109,7 +122,8 @@ impl Board {
 
     async fn check_one(&self, route: Route, occasion: Occasion) -> Option<Verdict> {
         let facts = self.facts(&route)?;
-        let seen = self.prober.observe(&facts).await;
+        let prober = self.prober.load_full();
+        let seen = prober.observe(&facts).await;
         let verdict = diagnose(&facts, &seen, OffsetDateTime::now_utc());
         self.note(&route, &verdict, occasion);
         Some(verdict)
@@ -129,6 +143,7 @@ impl Board {
         );
         Some(Facts {
             address: route.address.clone(),
+            certified: self.certificates.issuer().covers(&name),
             name,
             url,
             target: route.to.clone(),

@@ -17,6 +17,7 @@ mod run_file;
 mod service;
 mod sign_in;
 mod state;
+mod trust;
 mod upstreams;
 mod wiring;
 

@@ -5,7 +5,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_core::authority::{Authority, AuthorityError, Owner};
+use bentlane_core::authority::{AuthorityError, Owner};
 use bentlane_core::chain;
 use bentlane_core::dns::Settings;
 use bentlane_probe::{ProbeLimits, Prober, port_holder};
@@ -29,6 +29,7 @@ use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
 use crate::state::{Listening, State, certified, last_known_good};
+use crate::trust::{self, Trust};
 use crate::wiring::Database;
 
 /// How long API calls may finish when the service stops.
@@ -70,7 +71,7 @@ pub enum ServiceError {
     Authority(#[from] AuthorityError),
     /// Only one of the authority's two files is there.
     #[error(
-        "{found} is there but {missing} is not: put it back from a copy, or move {found} away for a new authority, which then has to be trusted anew"
+        "{found} is there but {missing} is not: put that back from a copy, or move {found} away for a new authority, which then has to be trusted anew"
     )]
     HalfAnAuthority {
         /// The file that is there.
@@ -120,7 +121,11 @@ impl Service {
     ) -> Result<Self, ServiceError> {
         let data_dir = DataDir::open(&config.data_dir)?;
         let lock = data_dir.lock()?;
-        let (authority, token) = (take_up_authority(&data_dir)?, take_up_token(&data_dir)?);
+        let known = last_known_good(&data_dir);
+        let first_start = known.is_none();
+        let configuration = known.unwrap_or_default();
+        let authority = Trust::take_up(&data_dir, &configuration.zones, &owner())?;
+        let token = take_up_token(&data_dir)?;
 
         let listen = &config.listen;
         let (dns, http, https) = (all(&listen.dns), all(&listen.http), all(&listen.https));
@@ -146,22 +151,24 @@ impl Service {
         })()
         .map_err(address)?;
 
-        let known = last_known_good(&data_dir);
-        let first_start = known.is_none();
-        let configuration = known.unwrap_or_default();
-        let issuer =
-            authority.issuer_for(&certified(&configuration.zones), OffsetDateTime::now_utc())?;
+        let issuer = authority.issuer(certified(&configuration.zones))?;
         let snapshot = Arc::new(listening.compile(configuration));
         let certificates = Arc::new(Certificates::new(issuer));
-        let engine = Proxy::new(Arc::clone(&snapshot), certificates, Limits::default());
+        let engine = Proxy::new(
+            Arc::clone(&snapshot),
+            Arc::clone(&certificates),
+            Limits::default(),
+        );
         let snapshot = Arc::new(ArcSwap::new(snapshot));
-        let prober = Prober::new(authority.certificate().clone(), ProbeLimits::default())
-            .map_err(io_error("set up checks"))?;
+        let root = authority.root().certificate().clone();
+        let prober =
+            Prober::new(root, ProbeLimits::default()).map_err(io_error("set up checks"))?;
         let events = Events::new();
         let resolver_at = listening.dns.first().copied();
         let board = Board::new(
             Arc::clone(&snapshot),
             prober,
+            certificates,
             resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
             &listening.https,
             events.clone(),
@@ -170,7 +177,7 @@ impl Service {
         let current = Arc::clone(&snapshot);
         let state = Arc::new(State {
             data_dir: data_dir.clone(),
-            authority,
+            trust: authority,
             snapshot,
             proxy: engine,
             board: Arc::new(board),
@@ -259,6 +266,7 @@ impl Service {
         });
         let reading = tokio::spawn(Arc::clone(&state.queries).keep(shutdown.clone()));
         let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
+        let issuing = tokio::spawn(trust::keep(Arc::clone(&state)));
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
         info!(
             https = ?state.listening.https,
@@ -282,6 +290,7 @@ impl Service {
             ("upstream resolvers", following),
             ("system", keeping),
             ("query log", reading),
+            ("certificates", issuing),
         ] {
             if let Err(cause) = task.await {
                 error!(part, %cause, "ended abruptly");
@@ -366,32 +375,11 @@ fn bind_error(
     }
 }
 
-/// The authority in the data folder; a new one at the first start.
-fn take_up_authority(data_dir: &DataDir) -> Result<Authority, ServiceError> {
-    const CERTIFICATE: &str = "root.pem";
-    const KEY: &str = "root.key";
-    match (data_dir.read(CERTIFICATE)?, data_dir.read_secret(KEY)?) {
-        (Some(certificate), Some(key)) => Ok(Authority::load(&certificate, &key)?),
-        (None, None) => {
-            let owner = Owner {
-                user: user_name(),
-                host: host_name(),
-            };
-            let authority = Authority::create(&owner, OffsetDateTime::now_utc())?;
-            // The key first: a certificate without its key would be no authority.
-            data_dir.write_secret(KEY, authority.key_pem().as_bytes())?;
-            data_dir.write(CERTIFICATE, authority.certificate_pem().as_bytes())?;
-            Ok(authority)
-        }
-        // A crash between the two writes leaves a key that nothing was signed with.
-        (None, Some(_)) => {
-            data_dir.remove(KEY)?;
-            take_up_authority(data_dir)
-        }
-        (Some(_), None) => Err(ServiceError::HalfAnAuthority {
-            found: data_dir.path(CERTIFICATE).display().to_string(),
-            missing: data_dir.path(KEY).display().to_string(),
-        }),
+/// Whose authority it is.
+pub(crate) fn owner() -> Owner {
+    Owner {
+        user: user_name(),
+        host: host_name(),
     }
 }
 

@@ -3,8 +3,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_core::authority::{Authority, AuthorityError};
-use bentlane_core::{Change, Configuration, Snapshot, Zone, chain};
+use bentlane_core::authority::{AuthorityError, Issuer};
+use bentlane_core::{Change, Configuration, Name, Snapshot, Zone, chain};
 use bentlane_proxy::Proxy;
 use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};
@@ -17,6 +17,7 @@ use crate::board::Board;
 use crate::events::{Event, Events};
 use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
+use crate::trust::{Trust, TrustError};
 
 /// The file with the last known good configuration.
 const LAST_GOOD: &str = "last-known-good.json";
@@ -57,16 +58,16 @@ impl Listening {
 }
 
 /// What certificates are issued for: the zones, and our own name.
-pub(crate) fn certified(zones: &[Zone]) -> Vec<Zone> {
-    let own = OWN_NAME.parse().map(Zone::new);
-    zones.iter().cloned().chain(own).collect()
+pub(crate) fn certified(zones: &[Zone]) -> Vec<Name> {
+    let zones = zones.iter().map(|zone| zone.name.clone());
+    zones.chain(OWN_NAME.parse()).collect()
 }
 
 /// What the parts of the service share.
 #[derive(Debug)]
 pub(crate) struct State {
     pub(crate) data_dir: DataDir,
-    pub(crate) authority: Authority,
+    pub(crate) trust: Trust,
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) proxy: Proxy,
     pub(crate) board: Arc<Board>,
@@ -116,11 +117,28 @@ impl State {
         Ok(())
     }
 
+    /// Takes another issuing certificate for the zones of the moment, and goes by the root of the
+    /// moment.
+    pub(crate) fn issue_anew(&self, issuer: Issuer) -> Result<(), AuthorityError> {
+        let root = self.trust.root().certificate().clone();
+        self.board
+            .trust(root)
+            .map_err(|_| AuthorityError::Certificate)?;
+        self.proxy.certificates().replace_issuer(issuer);
+        self.board.configuration_changed();
+        Ok(())
+    }
+
+    /// The names that certificates are issued for now.
+    pub(crate) fn certified(&self) -> Vec<Name> {
+        certified(&self.snapshot.load().configuration().zones)
+    }
+
     /// Has the data plane go by `configuration` and keeps it as the last known good one.
-    fn publish(&self, configuration: Configuration) -> Result<(), AuthorityError> {
+    fn publish(&self, configuration: Configuration) -> Result<(), TrustError> {
         let kept = serde_json::json!(configuration).to_string();
         let snapshot = Arc::new(self.listening.compile(configuration));
-        let (now, previous) = (OffsetDateTime::now_utc(), self.snapshot.load_full());
+        let previous = self.snapshot.load_full();
         let (zones, revision) = (
             &snapshot.configuration().zones,
             snapshot.configuration().revision,
@@ -132,7 +150,7 @@ impl State {
                 .collect::<Vec<_>>()
         };
         if names(zones) != names(&previous.configuration().zones) {
-            let issuer = self.authority.issuer_for(&certified(zones), now)?;
+            let issuer = self.trust.issuer(certified(zones))?;
             self.proxy.certificates().replace_issuer(issuer);
         }
         self.proxy.publish(Arc::clone(&snapshot));
@@ -174,5 +192,5 @@ pub(crate) enum ChangeError {
     #[error(transparent)]
     Store(#[from] StoreError),
     #[error(transparent)]
-    Authority(#[from] AuthorityError),
+    Trust(#[from] TrustError),
 }

@@ -49,7 +49,7 @@ impl Database {
         match state.reload().await {
             Ok(()) | Err(ChangeError::Unavailable) => Ok(()),
             Err(ChangeError::Store(source)) => Err(failed(source)),
-            Err(ChangeError::Authority(source)) => Err(source.into()),
+            Err(ChangeError::Trust(source)) => Err(source.into()),
         }
     }
 

@@ -37,6 +37,14 @@ pub enum DataDirError {
         /// The folder.
         path: PathBuf,
     },
+    /// Others can look into a folder of secrets.
+    #[error("{path} is open to other users (mode {mode:o}): run `chmod 700 {path}`")]
+    OpenFolder {
+        /// The folder.
+        path: PathBuf,
+        /// Its permissions.
+        mode: u32,
+    },
     /// A secret can be read by others.
     #[error("{path} can be read by other users (mode {mode:o}): run `chmod 600 {path}`")]
     Open {
@@ -66,6 +74,33 @@ impl DataDir {
                 path: root,
                 source,
             })
+    }
+
+    /// A folder inside for what is its owner's alone, made if it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be made, or others may look into it.
+    pub fn private(&self, name: &str) -> Result<Self, DataDirError> {
+        let path = self.path(name);
+        DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(&path)
+            .map_err(|source| DataDirError::Io {
+                verb: "create the folder",
+                path: path.clone(),
+                source,
+            })?;
+        let metadata = fs::metadata(&path).map_err(|source| DataDirError::Io {
+            verb: "read",
+            path: path.clone(),
+            source,
+        })?;
+        let mode = metadata.permissions().mode() & 0o777;
+        if mode & 0o077 != 0 {
+            return Err(DataDirError::OpenFolder { path, mode });
+        }
+        Ok(Self { root: path })
     }
 
     /// A path inside the folder.

@@ -1,22 +1,31 @@
 use std::fs;
-use std::path::PathBuf;
+use std::io::{IsTerminal, Write};
+use std::path::{Path, PathBuf};
 
-use bentlane_service::api::AuthorityView;
-use clap::{Args, Subcommand};
+use bentlane_core::authority::{Form, Passphrase};
+use bentlane_service::api::{AuthorityView, Protect, Unlock};
+use clap::{Args, Subcommand, ValueEnum};
 use time::OffsetDateTime;
 use time::macros::format_description;
 
 use crate::client::Client;
 use crate::error::{Answer, CliError};
+use crate::input::read_text;
 use crate::output::{Output, Tone};
 
 /// `bentlane authority`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Authority {
-    /// Show the root certificate: whose it is, how long it is valid, what it vouches for
+    /// Show the root certificate: whose it is, how long it is valid, what it can vouch for
     Show(Show),
-    /// Export the root certificate as PEM, for trust stores and clients
+    /// Export the root certificate, for trust stores and clients
     Export(Export),
+    /// Make a new root that the present one certifies, so that nothing breaks meanwhile
+    Rotate(Rotate),
+    /// Keep the root's key under a passphrase, or no longer
+    Protect(ProtectKey),
+    /// Use a key that is under a passphrase once, for an issuing certificate for the zones of now
+    Unlock(UnlockKey),
 }
 
 #[derive(Debug, Args)]
@@ -28,35 +37,191 @@ pub(crate) struct Show {}
 #[command(after_help = "Examples:
   bentlane authority export > root.pem
   bentlane authority export --out root.pem
+  bentlane authority export --as pkcs12 --out root.p12            for Java and Windows
+  bentlane authority export --as apple-profile --out root.mobileconfig
   curl --cacert root.pem https://booking.moor.test/")]
 pub(crate) struct Export {
     /// Write to this file, which must not exist yet [default: stdout]
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
+    /// The form of the file
+    #[arg(long = "as", value_enum, value_name = "FORM", default_value = "pem")]
+    form: FormName,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum FormName {
+    /// Base64 between two lines
+    Pem,
+    /// The plain encoding
+    Der,
+    /// A PKCS#12 bundle, under the password `changeit`
+    Pkcs12,
+    /// A profile for Apple's systems
+    AppleProfile,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane authority rotate
+  bentlane authority rotate --passphrase-file ~/secret")]
+pub(crate) struct Rotate {
+    #[command(flatten)]
+    passphrase: PassphraseFrom,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane authority protect                asks for the new passphrase
+  bentlane authority protect --remove       asks for the present one")]
+pub(crate) struct ProtectKey {
+    /// Keep the key in the clear again
+    #[arg(long)]
+    remove: bool,
+    #[command(flatten)]
+    passphrase: PassphraseFrom,
+    /// A file whose first line is the new passphrase
+    #[arg(long, value_name = "FILE", conflicts_with = "remove")]
+    new_passphrase_file: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane authority unlock
+  BENTLANE_PASSPHRASE=... bentlane authority unlock")]
+pub(crate) struct UnlockKey {
+    #[command(flatten)]
+    passphrase: PassphraseFrom,
+}
+
+/// Where a passphrase comes from: never from the command line, which others can read.
+#[derive(Debug, Args)]
+struct PassphraseFrom {
+    /// A file whose first line is the passphrase; without it BENTLANE_PASSPHRASE, or the terminal
+    #[arg(long, value_name = "FILE")]
+    passphrase_file: Option<PathBuf>,
+}
+
+impl PassphraseFrom {
+    fn read(&self) -> Result<Passphrase, CliError> {
+        if let Some(file) = &self.passphrase_file {
+            return first_line(file);
+        }
+        match std::env::var("BENTLANE_PASSPHRASE") {
+            Ok(text) if !text.is_empty() => Ok(Passphrase::new(text)),
+            _ => asked("Passphrase of the root key: ").map(Passphrase::new),
+        }
+    }
+}
+
+fn first_line(file: &Path) -> Result<Passphrase, CliError> {
+    let text = read_text(file)?;
+    let line = text.lines().next().unwrap_or_default();
+    Ok(Passphrase::new(line.to_owned()))
+}
+
+/// Asks on the terminal, which does not show what is typed.
+fn asked(question: &str) -> Result<String, CliError> {
+    if !std::io::stdin().is_terminal() {
+        return Err(CliError::NoPassphrase);
+    }
+    rpassword::prompt_password(question).map_err(|source| CliError::Io {
+        verb: "read the passphrase".to_owned(),
+        source,
+    })
 }
 
 impl Authority {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
-        let authority: AuthorityView = client.get("/authority").await?;
         match self {
-            Self::Show(Show {}) => output.data(&authority, |view| describe(output, view))?,
-            Self::Export(Export { out: None }) => {
-                output.line(authority.certificate_pem.trim_end())?;
+            Self::Show(Show {}) => {
+                let authority: AuthorityView = client.get("/authority").await?;
+                output.data(&authority, |view| describe(output, view))?;
             }
-            Self::Export(Export { out: Some(path) }) => {
-                // Never over a file that is there: it may be the last copy of another root.
-                fs::File::create_new(&path)
-                    .and_then(|mut file| {
-                        std::io::Write::write_all(&mut file, authority.certificate_pem.as_bytes())
-                    })
-                    .map_err(|source| CliError::Io {
-                        verb: format!("write {}", path.display()),
-                        source,
-                    })?;
-                output.say(&format!("the root certificate is in {}", path.display()));
+            Self::Export(Export { out, form }) => {
+                let form = form.form();
+                let name = serde_json::to_value(form).map_err(CliError::Answer)?;
+                let name = name.as_str().unwrap_or_default();
+                let path = format!("/authority/root?form={name}");
+                let octets = client.octets(&path).await?;
+                match out {
+                    None => output.raw(&octets)?,
+                    Some(path) => {
+                        new_file(&path, &octets)?;
+                        output.say(&format!("the root certificate is in {}", path.display()));
+                    }
+                }
+            }
+            Self::Rotate(Rotate { passphrase }) => {
+                let unlock = unlock(client, &passphrase).await?;
+                let authority: AuthorityView = client.post("/authority/rotate", &unlock).await?;
+                output.data(&authority, |view| describe(output, view))?;
+                output.say(
+                    "the new root is in force. What trusts the former one goes on working; have \
+                     the new one trusted before that is over: bentlane authority export",
+                );
+            }
+            Self::Unlock(UnlockKey { passphrase }) => {
+                let unlock = unlock(client, &passphrase).await?;
+                let authority: AuthorityView = client.post("/authority/unlock", &unlock).await?;
+                output.data(&authority, |view| describe(output, view))?;
+            }
+            Self::Protect(ProtectKey {
+                remove,
+                passphrase,
+                new_passphrase_file,
+            }) => {
+                let Unlock { passphrase } = unlock(client, &passphrase).await?;
+                let next = match (remove, new_passphrase_file) {
+                    (true, _) => None,
+                    (false, Some(file)) => Some(first_line(&file)?),
+                    (false, None) => Some(asked_twice()?),
+                };
+                let protect = Protect { passphrase, next };
+                let authority: AuthorityView = client.post("/authority/protect", &protect).await?;
+                output.data(&authority, |view| describe(output, view))?;
             }
         }
         Ok(Answer::Yes)
+    }
+}
+
+fn asked_twice() -> Result<Passphrase, CliError> {
+    let next = asked("New passphrase: ")?;
+    if asked("The same again: ")? == next {
+        return Ok(Passphrase::new(next));
+    }
+    Err(CliError::Value {
+        field: "passphrase",
+        reason: "the two are not the same; nothing was changed".to_owned(),
+    })
+}
+
+/// The passphrase, when the key is under one.
+async fn unlock(client: &Client, from: &PassphraseFrom) -> Result<Unlock, CliError> {
+    let authority: AuthorityView = client.get("/authority").await?;
+    let passphrase = authority.locked.then(|| from.read()).transpose()?;
+    Ok(Unlock { passphrase })
+}
+
+/// Never over a file that is there: it may be the last copy of something else.
+fn new_file(path: &Path, octets: &[u8]) -> Result<(), CliError> {
+    fs::File::create_new(path)
+        .and_then(|mut file| file.write_all(octets))
+        .map_err(|source| CliError::Io {
+            verb: format!("write {}", path.display()),
+            source,
+        })
+}
+
+impl FormName {
+    fn form(self) -> Form {
+        match self {
+            Self::Pem => Form::Pem,
+            Self::Der => Form::Der,
+            Self::Pkcs12 => Form::Pkcs12,
+            Self::AppleProfile => Form::AppleProfile,
+        }
     }
 }
 
@@ -72,15 +237,56 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
             output.paint(Tone::Muted, &format!("{label:<12}"))
         )
     };
+    let limits = match &view.limits {
+        Some(limits) => format!(
+            "{}, and what lies below them; nothing else",
+            limits.join(", ")
+        ),
+        None => output.paint(
+            Tone::Broken,
+            "anything at all, as it was made by an earlier version",
+        ),
+    };
+    let key = if view.locked {
+        "under a passphrase"
+    } else {
+        "in the data folder, for its owner alone"
+    };
     let validity = format!("{} to {}", day(summary.not_before), day(summary.not_after));
-    [
+    let issues = format!(
+        "{} (until {})",
+        view.covers.join(", "),
+        day(view.issuing_until)
+    );
+    let mut lines = vec![
         line("subject", &summary.subject),
         line("valid", &validity),
-        line(
-            "vouches for",
-            &format!("{} and what lies below them", view.covers.join(", ")),
-        ),
+        line("can vouch for", &limits),
+        line("issues for", &issues),
+        line("key", key),
         line("SHA-256", &summary.fingerprint_sha256),
-    ]
-    .join("\n")
+    ];
+    if view.follows_another {
+        lines.push(line("trusted", "also where the root before it is trusted"));
+    }
+    let arrow = output.paint(Tone::Remedy, "→");
+    if !view.uncovered.is_empty() {
+        let zones = view.uncovered.join(", ");
+        let text = format!("no client will accept a certificate for {zones}");
+        lines.push(output.paint(Tone::Broken, &text));
+    }
+    if view.limits.is_none() || view.uncovered.iter().any(|zone| !within(zone, view)) {
+        lines.push(format!("{arrow} bentlane authority rotate"));
+    } else if !view.uncovered.is_empty() {
+        lines.push(format!("{arrow} bentlane authority unlock"));
+    }
+    lines.join("\n")
+}
+
+/// Whether the root can vouch for a zone.
+fn within(zone: &str, view: &AuthorityView) -> bool {
+    let below = |suffix: &String| zone == suffix || zone.ends_with(&format!(".{suffix}"));
+    view.limits
+        .as_ref()
+        .is_none_or(|limits| limits.iter().any(below))
 }

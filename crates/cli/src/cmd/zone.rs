@@ -131,6 +131,13 @@ impl Zone {
                 let input = ZoneInput { name, anyway };
                 let zone: ZoneView = client.post("/zones", &input).await?;
                 output.advise(&zone.advice);
+                if !zone.certified {
+                    output.say(&format!(
+                        "the root cannot vouch for {}, so that no client will accept certificates \
+                         there: make a new root with `bentlane authority rotate`, and have it trusted",
+                        zone.name
+                    ));
+                }
                 output.data(&zone, |zone| {
                     let name = &zone.name;
                     format!(

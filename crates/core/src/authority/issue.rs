@@ -1,17 +1,19 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1, UnparsedPublicKey};
 use rand::RngCore;
 use rcgen::string::Ia5String;
 use rcgen::{
-    BasicConstraints, CertificateParams, CidrSubnet, DistinguishedName, DnType,
-    ExtendedKeyUsagePurpose, GeneralSubtree, IsCa, KeyPair, KeyUsagePurpose, NameConstraints,
-    PKCS_ECDSA_P256_SHA256, SanType, SerialNumber,
+    BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
+    KeyPair, KeyUsagePurpose, PKCS_ECDSA_P256_SHA256, SanType, SerialNumber,
 };
+use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use time::{Duration, OffsetDateTime};
+use x509_parser::prelude::{FromDer, X509Certificate};
 
-use super::root::{AuthorityError, BACKDATE, Summary};
-use crate::configuration::Zone;
+use super::limits::Limits;
+use super::root::{Authority, AuthorityError, BACKDATE};
 use crate::name::Name;
 
 /// How long an issuing certificate is valid.
@@ -19,19 +21,29 @@ const ISSUER_LIFE: Duration = Duration::days(365);
 /// How long a leaf is valid: short enough that a lost one hardly matters.
 const LEAF_LIFE: Duration = Duration::days(90);
 
-/// An issuing certificate with its key: makes leaves for the names of its zones.
-#[derive(Debug)]
+/// An issuing certificate with its key: makes leaves for the names within its limits.
 pub struct Issuer {
-    certificate: CertificateDer<'static>,
+    /// The issuing certificate, and what leads on from it to a root that clients may trust.
+    chain: Vec<CertificateDer<'static>>,
+    certificate_pem: String,
     issuer: rcgen::Issuer<'static, KeyPair>,
-    zones: Vec<Name>,
+    limits: Limits,
     not_after: OffsetDateTime,
 }
 
+impl std::fmt::Debug for Issuer {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Issuer")
+            .field("limits", &self.limits)
+            .field("not_after", &self.not_after)
+            .finish_non_exhaustive()
+    }
+}
+
 /// A server's certificate chain and key, ready for the TLS engine.
-#[derive(Debug)]
 pub struct Leaf {
-    /// The leaf, then the issuing certificate. The root is not sent: clients have it or not.
+    /// The leaf, then the issuing certificate. The root is not sent: clients have it or not. After
+    /// a change of roots, the new root's key as the old one certified it comes last.
     pub chain: Vec<CertificateDer<'static>>,
     /// The leaf's private key.
     pub key: PrivateKeyDer<'static>,
@@ -41,13 +53,22 @@ pub struct Leaf {
     pub renew_at: OffsetDateTime,
 }
 
+impl std::fmt::Debug for Leaf {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Leaf")
+            .field("not_after", &self.not_after)
+            .field("renew_at", &self.renew_at)
+            .finish_non_exhaustive()
+    }
+}
+
 impl Issuer {
     pub(super) fn create(
-        root: &rcgen::Issuer<'static, KeyPair>,
-        summary: &Summary,
-        zones: &[Zone],
+        root: &Authority,
+        limits: &Limits,
         now: OffsetDateTime,
     ) -> Result<Self, AuthorityError> {
+        let (signer, summary) = (root.signer()?, root.summary());
         let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
         let mut params = CertificateParams::default();
         let mut subject = DistinguishedName::new();
@@ -61,21 +82,94 @@ impl Issuer {
         params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
         params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
         params.use_authority_key_identifier_extension = true;
-        params.name_constraints = Some(constraints(zones));
-        let not_after = params.not_after;
-        let certificate = params.signed_by(&key, root)?;
+        params.custom_extensions = vec![limits.extension()];
+        let certificate = params.signed_by(&key, signer)?;
+        Self::load(&certificate.pem(), &key.serialize_pem(), root)
+    }
+
+    /// Takes up an issuing certificate of `root`'s that was made earlier, from its PEM texts.
+    ///
+    /// # Errors
+    /// When a text does not parse, the certificate is no authority's or of another root, or the key
+    /// is not its key.
+    pub fn load(
+        certificate_pem: &str,
+        key_pem: &str,
+        root: &Authority,
+    ) -> Result<Self, AuthorityError> {
+        let certificate = CertificateDer::from_pem_slice(certificate_pem.as_bytes())
+            .map_err(|_| AuthorityError::Certificate)?
+            .into_owned();
+        let key = KeyPair::from_pem(key_pem).map_err(|_| AuthorityError::Key)?;
+        let (_, parsed) =
+            X509Certificate::from_der(&certificate).map_err(|_| AuthorityError::Certificate)?;
+        let public_key = &parsed.public_key().subject_public_key.data;
+        if **public_key != *key.public_key_raw() {
+            return Err(AuthorityError::KeyMismatch);
+        }
+        if !parsed.is_ca() {
+            return Err(AuthorityError::NotAnAuthority);
+        }
+        if !signed_by(&parsed, root.certificate()) {
+            return Err(AuthorityError::OtherRoot);
+        }
+        let constraints = parsed.name_constraints();
+        let constraints = constraints.map_err(|_| AuthorityError::Certificate)?;
+        let limits = constraints.map(|extension| Limits::read(extension.value));
+        let limits = limits.ok_or(AuthorityError::Unlimited)?;
+        let not_after = parsed.validity().not_after.to_datetime();
+        let issuer = rcgen::Issuer::from_ca_cert_der(&certificate, key)?;
+        let cross = root.cross().cloned();
         Ok(Self {
-            certificate: certificate.into(),
-            issuer: rcgen::Issuer::new(params, key),
-            zones: zones.iter().map(|zone| zone.name.clone()).collect(),
+            chain: [certificate].into_iter().chain(cross).collect(),
+            certificate_pem: certificate_pem.to_owned(),
+            issuer,
+            limits,
             not_after,
         })
     }
 
-    /// Whether the issuer may vouch for `name`: one of its zones covers it.
+    /// Whether it is still good at `now`: within its limits, and with more than a third of its life
+    /// left.
+    #[must_use]
+    pub fn is_good(&self, limits: &Limits, now: OffsetDateTime) -> bool {
+        self.limits == *limits && now < self.renew_at()
+    }
+
+    /// When a third of its life is left: time for the next one.
+    #[must_use]
+    pub fn renew_at(&self) -> OffsetDateTime {
+        self.not_after - ISSUER_LIFE / 3
+    }
+
+    /// Last moment of validity.
+    #[must_use]
+    pub fn not_after(&self) -> OffsetDateTime {
+        self.not_after
+    }
+
+    /// The issuing certificate, PEM.
+    #[must_use]
+    pub fn certificate_pem(&self) -> &str {
+        &self.certificate_pem
+    }
+
+    /// Its private key, PKCS#8 PEM. It belongs in a file that only its owner reads.
+    #[must_use]
+    pub fn key_pem(&self) -> String {
+        self.issuer.key().serialize_pem()
+    }
+
+    /// What it can vouch for.
+    #[must_use]
+    pub fn limits(&self) -> &Limits {
+        &self.limits
+    }
+
+    /// Whether the issuer may vouch for `name`.
     #[must_use]
     pub fn covers(&self, name: &Name) -> bool {
-        name.as_str() == "localhost" || self.zones.iter().any(|zone| name.is_within(zone))
+        self.limits.covers(name)
     }
 
     /// Makes a certificate for `name` alone, valid for 90 days from `now` or as long as the issuer.
@@ -111,7 +205,10 @@ impl Issuer {
         let not_after = params.not_after;
         let certificate = params.signed_by(&key, &self.issuer)?;
         Ok(Leaf {
-            chain: vec![certificate.into(), self.certificate.clone()],
+            chain: [certificate.into()]
+                .into_iter()
+                .chain(self.chain.iter().cloned())
+                .collect(),
             key: PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der())),
             not_after,
             renew_at: not_after - (not_after - now) / 3,
@@ -119,27 +216,18 @@ impl Issuer {
     }
 }
 
-/// The zones, `localhost` and the loopback addresses are permitted. Email addresses have no
-/// permitted place at all: a name type that is left out would be unconstrained
-/// (RFC 5280 §4.2.1.10), so the empty host excludes every one of them.
-fn constraints(zones: &[Zone]) -> NameConstraints {
-    let names = zones
-        .iter()
-        .map(|zone| zone.name.as_str())
-        .chain(["localhost"]);
-    NameConstraints {
-        permitted_subtrees: names
-            .map(|name| GeneralSubtree::DnsName(name.to_owned()))
-            .chain([
-                GeneralSubtree::IpAddress(CidrSubnet::from_v4_prefix([127, 0, 0, 0], 8)),
-                GeneralSubtree::IpAddress(CidrSubnet::from_v6_prefix(
-                    Ipv6Addr::LOCALHOST.octets(),
-                    128,
-                )),
-            ])
-            .collect(),
-        excluded_subtrees: vec![GeneralSubtree::Rfc822Name(String::new())],
-    }
+/// Whether `root`'s key signed this certificate (RFC 5280 §6.1.3).
+fn signed_by(certificate: &X509Certificate<'_>, root: &CertificateDer<'_>) -> bool {
+    let Ok((_, root)) = X509Certificate::from_der(root) else {
+        return false;
+    };
+    let key = &root.public_key().subject_public_key.data;
+    let key = UnparsedPublicKey::new(&ECDSA_P256_SHA256_ASN1, key);
+    let message = certificate.tbs_certificate.as_ref();
+    certificate.issuer() == root.subject()
+        && key
+            .verify(message, &certificate.signature_value.data)
+            .is_ok()
 }
 
 /// A random positive number of 127 bits: unique without a list, and unguessable.
@@ -162,32 +250,35 @@ mod tests {
     use time::macros::datetime;
 
     use super::*;
-    use crate::authority::{Authority, Owner};
+    use crate::authority::Owner;
 
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
 
-    fn authority() -> Authority {
-        let owner = Owner {
+    fn owner() -> Owner {
+        Owner {
             user: "rowan".into(),
             host: "fell".into(),
-        };
-        Authority::create(&owner, NOW).unwrap()
+        }
+    }
+
+    fn authority() -> Authority {
+        Authority::create(&owner(), &Limits::of_root([]), NOW).unwrap()
     }
 
     fn issuer(authority: &Authority) -> Issuer {
-        authority
-            .issuer_for(&[Zone::new("moor.test".parse().unwrap())], NOW)
-            .unwrap()
+        let zones = ["moor.test", "moor.example"].map(|zone| zone.parse().unwrap());
+        authority.issuer_for(zones, NOW).unwrap()
     }
 
-    /// What a TLS client that trusts the root says of a leaf for `issued`, asked for `wanted`.
-    fn verify(issued: &str, wanted: &str, at: OffsetDateTime) -> Result<(), rustls::Error> {
-        let authority = authority();
-        let leaf = issuer(&authority)
-            .issue(&issued.parse().unwrap(), NOW)
-            .unwrap();
+    /// What a TLS client that trusts `root` alone says of a leaf.
+    fn verified(
+        root: &Authority,
+        leaf: &Leaf,
+        wanted: &str,
+        at: OffsetDateTime,
+    ) -> Result<(), rustls::Error> {
         let mut roots = RootCertStore::empty();
-        roots.add(authority.certificate().clone()).unwrap();
+        roots.add(root.certificate().clone()).unwrap();
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
         let verifier = WebPkiServerVerifier::builder_with_provider(roots.into(), provider)
             .build()
@@ -197,7 +288,7 @@ mod tests {
         let name = ServerName::try_from(wanted).unwrap();
         let time = UnixTime::since_unix_epoch(since_epoch);
         verifier
-            .verify_server_cert(leaf, chain, &name, &[], time)
+            .verify_server_cert(leaf, chain, &name.to_owned(), &[], time)
             .map(drop)
     }
 
@@ -211,6 +302,8 @@ mod tests {
     #[case("booking.moor.test", "booking.moor.test", 91, false)]
     #[case("booking.moor.test", "booking.moor.test", -1, false)]
     #[case("example.com", "example.com", 0, false)]
+    #[case("moor.example", "moor.example", 0, false)]
+    #[case("fell.test", "fell.test", 0, false)]
     #[case("blackmoor.test", "blackmoor.test", 0, false)]
     fn clients_that_trust_the_root(
         #[case] issued: &str,
@@ -218,7 +311,11 @@ mod tests {
         #[case] days_later: i64,
         #[case] accepted: bool,
     ) {
-        let outcome = verify(issued, wanted, NOW + Duration::days(days_later));
+        let authority = authority();
+        let leaf = issuer(&authority)
+            .issue(&issued.parse().unwrap(), NOW)
+            .unwrap();
+        let outcome = verified(&authority, &leaf, wanted, NOW + Duration::days(days_later));
         assert_eq!(outcome.is_ok(), accepted, "{outcome:?}");
     }
 
@@ -244,17 +341,88 @@ mod tests {
     }
 
     #[test]
-    fn a_root_is_taken_up_from_its_files() {
+    fn roots_and_issuers_are_taken_up_from_their_files() {
         let authority = authority();
-        let again = Authority::load(authority.certificate_pem(), &authority.key_pem()).unwrap();
+        let key = authority.key_pem().unwrap();
+        let again = Authority::load(authority.certificate_pem(), Some(&key), None).unwrap();
         assert_eq!(again.summary(), authority.summary());
+        assert_eq!(again.limits(), authority.limits());
         assert!(again.summary().subject.contains("rowan@fell"));
         assert_eq!(again.summary().fingerprint_sha256.len(), 32 * 3 - 1);
 
+        let issuer = issuer(&authority);
+        let (certificate, secret) = (issuer.certificate_pem(), issuer.key_pem());
+        let loaded = Issuer::load(certificate, &secret, &again).unwrap();
+        assert!(loaded.is_good(issuer.limits(), NOW + Duration::days(200)));
+        assert!(!loaded.is_good(issuer.limits(), NOW + Duration::days(300)));
+        assert!(!loaded.is_good(again.limits().unwrap(), NOW));
+        let names: Vec<&str> = loaded.limits().names().iter().map(Name::as_str).collect();
+        assert_eq!(names, ["localhost", "moor.test"], "what the root covers");
+
         let stranger = self::authority();
-        let mixed = Authority::load(authority.certificate_pem(), &stranger.key_pem());
+        let foreign = stranger.key_pem().unwrap();
+        let mixed = Authority::load(authority.certificate_pem(), Some(&foreign), None);
         assert!(matches!(mixed, Err(AuthorityError::KeyMismatch)));
-        let damaged = Authority::load("", &authority.key_pem());
+        let mixed = Issuer::load(certificate, &secret, &stranger);
+        assert!(matches!(mixed, Err(AuthorityError::OtherRoot)));
+        let damaged = Authority::load("", Some(&key), None);
         assert!(matches!(damaged, Err(AuthorityError::Certificate)));
+        let locked = Authority::load(authority.certificate_pem(), None, None).unwrap();
+        assert!(matches!(
+            locked.issuer_for([], NOW),
+            Err(AuthorityError::Locked)
+        ));
+    }
+
+    #[test]
+    fn a_change_of_roots_breaks_nothing() {
+        let (old, zone) = (authority(), "moor.example".parse::<Name>().unwrap());
+        let limits = Limits::of_root([zone.clone()]);
+        let new = old.successor(&owner(), &limits, NOW).unwrap();
+        assert_ne!(new.summary().subject, old.summary().subject);
+        let issuer = new
+            .issuer_for(["moor.test".parse().unwrap(), zone], NOW)
+            .unwrap();
+        for (root, name, accepted) in [
+            (&old, "a.moor.test", true),
+            (&new, "a.moor.test", true),
+            (&old, "a.moor.example", false),
+            (&new, "a.moor.example", true),
+            (&authority(), "a.moor.test", false),
+        ] {
+            let leaf = issuer.issue(&name.parse().unwrap(), NOW).unwrap();
+            let outcome = verified(root, &leaf, name, NOW);
+            assert_eq!(outcome.is_ok(), accepted, "{name}: {outcome:?}");
+        }
+        let (key, cross) = (new.key_pem().unwrap(), new.cross_pem());
+        let again = Authority::load(new.certificate_pem(), Some(&key), cross).unwrap();
+        assert_eq!(again.cross(), new.cross());
+    }
+
+    #[test]
+    fn long_owners_fit_the_subject() {
+        let owner = Owner {
+            user: "ö".repeat(60),
+            host: "fell".repeat(20),
+        };
+        let root = Authority::create(&owner, &Limits::of_root([]), NOW).unwrap();
+        let subject = &root.summary().subject;
+        let name = subject.split("CN=").nth(1).unwrap();
+        assert_eq!(name.chars().count(), LONGEST, "{subject}");
+    }
+
+    const LONGEST: usize = 64;
+
+    #[test]
+    fn no_key_is_shown_by_accident() {
+        let authority = authority();
+        let issuer = issuer(&authority);
+        let leaf = issuer.issue(&"x.moor.test".parse().unwrap(), NOW).unwrap();
+        let shown = format!("{authority:?} {issuer:?} {leaf:?}");
+        assert!(
+            !shown.contains("KeyPair") && !shown.contains("PRIVATE"),
+            "{shown}"
+        );
+        assert!(shown.len() < 2000, "no octets of keys either: {shown}");
     }
 }

@@ -4,8 +4,14 @@
 //! certificate carries critical name constraints (RFC 5280 §4.2.1.10), so that whatever its key
 //! signs is worthless outside those zones. The issuer makes a [`Leaf`] for each server name.
 
+mod export;
 mod issue;
+mod limits;
 mod root;
+mod safe;
 
+pub use export::Form;
 pub use issue::{Issuer, Leaf};
+pub use limits::Limits;
 pub use root::{Authority, AuthorityError, Owner, Summary};
+pub use safe::{Passphrase, Safe};

@@ -1,6 +1,6 @@
 use rcgen::{
-    BasicConstraints, CertificateParams, DistinguishedName, DnType, IsCa, KeyPair, KeyUsagePurpose,
-    PKCS_ECDSA_P256_SHA256,
+    BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
+    KeyPair, KeyUsagePurpose, PKCS_ECDSA_P256_SHA256,
 };
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
@@ -9,12 +9,15 @@ use time::{Duration, OffsetDateTime};
 use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::issue::{Issuer, serial_number};
-use crate::configuration::Zone;
+use super::limits::Limits;
+use crate::name::Name;
 
 /// How long a root is valid.
 const ROOT_LIFE: Duration = Duration::days(3652);
 /// How far a certificate's start lies in the past, for clients whose clock is behind ours.
 pub(super) const BACKDATE: Duration = Duration::hours(1);
+/// Characters of a common name (ub-common-name, RFC 5280 appendix A.1).
+const LONGEST_COMMON_NAME: usize = 64;
 
 /// Whose authority it is; part of the root's subject, so that it is recognised in a list.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -25,12 +28,15 @@ pub struct Owner {
     pub host: String,
 }
 
-/// The root certificate and its key.
-#[derive(Debug)]
+/// The root certificate, and its key when that is at hand.
 pub struct Authority {
     certificate: CertificateDer<'static>,
     certificate_pem: String,
-    issuer: rcgen::Issuer<'static, KeyPair>,
+    key: Option<rcgen::Issuer<'static, KeyPair>>,
+    /// Its own key, certified by the root before it.
+    cross: Option<CertificateDer<'static>>,
+    cross_pem: Option<String>,
+    limits: Option<Limits>,
     summary: Summary,
 }
 
@@ -50,60 +56,112 @@ pub struct Summary {
     pub not_after: OffsetDateTime,
 }
 
+impl std::fmt::Debug for Authority {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Authority")
+            .field("summary", &self.summary)
+            .field("limits", &self.limits)
+            .field("has_key", &self.key.is_some())
+            .finish_non_exhaustive()
+    }
+}
+
 impl Authority {
-    /// Makes a new root for `owner`, valid for ten years from `now`.
+    /// Makes a new root for `owner` within `limits`, valid for ten years from `now`.
     ///
     /// # Errors
     /// When the crypto provider fails, or `owner` holds characters that no subject can.
-    pub fn create(owner: &Owner, now: OffsetDateTime) -> Result<Self, AuthorityError> {
+    pub fn create(
+        owner: &Owner,
+        limits: &Limits,
+        now: OffsetDateTime,
+    ) -> Result<Self, AuthorityError> {
         let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
-        let mut params = CertificateParams::default();
-        let mut subject = DistinguishedName::new();
-        subject.push(DnType::OrganizationName, "Bent Lane");
-        subject.push(
-            DnType::CommonName,
-            format!("Bent Lane root of {}@{}", owner.user, owner.host),
-        );
-        params.distinguished_name = subject;
-        params.serial_number = Some(serial_number());
-        params.not_before = now - BACKDATE;
-        params.not_after = now + ROOT_LIFE;
-        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
-        params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
-        let certificate = params.self_signed(&key)?;
-        Self::load(&certificate.pem(), &key.serialize_pem())
+        let certificate = params(owner, limits, now).self_signed(&key)?;
+        Self::load(&certificate.pem(), Some(&key.serialize_pem()), None)
     }
 
-    /// Takes up a root made earlier, from its two PEM texts.
+    /// Makes the root that comes after this one, with its key certified by this one, too: clients
+    /// that trust this root accept what comes of the next, until this one is over.
+    ///
+    /// # Errors
+    /// When this root's key is locked, and as [`Authority::create`].
+    pub fn successor(
+        &self,
+        owner: &Owner,
+        limits: &Limits,
+        now: OffsetDateTime,
+    ) -> Result<Self, AuthorityError> {
+        let signer = self.signer()?;
+        let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
+        let mut params = params(owner, limits, now);
+        let certificate = params.self_signed(&key)?;
+        params.serial_number = Some(serial_number());
+        params.not_before = params.not_before.max(self.summary.not_before);
+        params.not_after = params.not_after.min(self.summary.not_after);
+        params.use_authority_key_identifier_extension = true;
+        let cross = params.signed_by(&key, signer)?;
+        let key = key.serialize_pem();
+        Self::load(&certificate.pem(), Some(&key), Some(&cross.pem()))
+    }
+
+    /// Takes up a root made earlier, from its PEM texts: the certificate, its key unless that is
+    /// locked, and what the root before it made of its key.
     ///
     /// # Errors
     /// When a text does not parse, the certificate is no authority's, or the key is not its key.
-    pub fn load(certificate_pem: &str, key_pem: &str) -> Result<Self, AuthorityError> {
+    pub fn load(
+        certificate_pem: &str,
+        key_pem: Option<&str>,
+        cross_pem: Option<&str>,
+    ) -> Result<Self, AuthorityError> {
         let certificate = CertificateDer::from_pem_slice(certificate_pem.as_bytes())
             .map_err(|_| AuthorityError::Certificate)?
             .into_owned();
-        let key = KeyPair::from_pem(key_pem).map_err(|_| AuthorityError::Key)?;
         let (_, parsed) =
             X509Certificate::from_der(&certificate).map_err(|_| AuthorityError::Certificate)?;
         if !parsed.is_ca() {
             return Err(AuthorityError::NotAnAuthority);
         }
-        let public_key = &parsed.public_key().subject_public_key.data;
-        if **public_key != *key.public_key_raw() {
-            return Err(AuthorityError::KeyMismatch);
-        }
+        let cross = cross_pem.map(|pem| CertificateDer::from_pem_slice(pem.as_bytes()));
+        let cross = cross.transpose().map_err(|_| AuthorityError::Certificate)?;
+        let constraints = parsed.name_constraints();
+        let constraints = constraints.map_err(|_| AuthorityError::Certificate)?;
         let summary = Summary {
             subject: parsed.subject().to_string(),
             fingerprint_sha256: fingerprint(&certificate),
             not_before: parsed.validity().not_before.to_datetime(),
             not_after: parsed.validity().not_after.to_datetime(),
         };
-        Ok(Self {
-            issuer: rcgen::Issuer::from_ca_cert_der(&certificate, key)?,
+        let authority = Self {
+            limits: constraints.map(|extension| Limits::read(extension.value)),
+            key: None,
+            cross: cross.map(CertificateDer::into_owned),
+            cross_pem: cross_pem.map(str::to_owned),
             certificate_pem: certificate_pem.to_owned(),
-            certificate,
+            certificate: certificate.clone(),
             summary,
-        })
+        };
+        match key_pem {
+            Some(key) => authority.with_key(key),
+            None => Ok(authority),
+        }
+    }
+
+    /// The same with its key, PKCS#8 PEM.
+    ///
+    /// # Errors
+    /// When that is no key, or another's.
+    pub fn with_key(mut self, key_pem: &str) -> Result<Self, AuthorityError> {
+        let key = KeyPair::from_pem(key_pem).map_err(|_| AuthorityError::Key)?;
+        let (_, parsed) = X509Certificate::from_der(&self.certificate)
+            .map_err(|_| AuthorityError::Certificate)?;
+        let public_key = &parsed.public_key().subject_public_key.data;
+        if **public_key != *key.public_key_raw() {
+            return Err(AuthorityError::KeyMismatch);
+        }
+        self.key = Some(rcgen::Issuer::from_ca_cert_der(&self.certificate, key)?);
+        Ok(self)
     }
 
     /// The root certificate, DER.
@@ -118,10 +176,23 @@ impl Authority {
         &self.certificate_pem
     }
 
-    /// The root's private key, PKCS#8 PEM. It belongs in a file that only its owner reads.
+    /// The root's private key, PKCS#8 PEM, when it is at hand. It belongs in a file that only its
+    /// owner reads.
     #[must_use]
-    pub fn key_pem(&self) -> String {
-        self.issuer.key().serialize_pem()
+    pub fn key_pem(&self) -> Option<String> {
+        Some(self.key.as_ref()?.key().serialize_pem())
+    }
+
+    /// Its own key certified by the root before it, DER: servers send it along.
+    #[must_use]
+    pub fn cross(&self) -> Option<&CertificateDer<'static>> {
+        self.cross.as_ref()
+    }
+
+    /// The same as PEM.
+    #[must_use]
+    pub fn cross_pem(&self) -> Option<&str> {
+        self.cross_pem.as_deref()
     }
 
     /// Subject, fingerprint and validity.
@@ -130,20 +201,77 @@ impl Authority {
         &self.summary
     }
 
-    /// Makes an issuing certificate, constrained to `zones`, `localhost` and loopback addresses.
+    /// What it can vouch for; `None` for anything at all.
+    #[must_use]
+    pub fn limits(&self) -> Option<&Limits> {
+        self.limits.as_ref()
+    }
+
+    /// Whether its limits allow certificates for `name`.
+    #[must_use]
+    pub fn covers(&self, name: &Name) -> bool {
+        self.limits
+            .as_ref()
+            .is_none_or(|limits| limits.covers(name))
+    }
+
+    /// Makes an issuing certificate for those of `names` that the root covers, `localhost` and the
+    /// loopback addresses.
     ///
     /// # Errors
-    /// When the crypto provider fails.
+    /// When the root's key is locked, or the crypto provider fails.
     pub fn issuer_for(
         &self,
-        zones: &[Zone],
+        names: impl IntoIterator<Item = Name>,
         now: OffsetDateTime,
     ) -> Result<Issuer, AuthorityError> {
-        Issuer::create(&self.issuer, &self.summary, zones, now)
+        Issuer::create(self, &self.issuer_limits(names), now)
+    }
+
+    /// The limits of an issuing certificate for `names`.
+    #[must_use]
+    pub fn issuer_limits(&self, names: impl IntoIterator<Item = Name>) -> Limits {
+        Limits::new(names.into_iter().filter(|name| self.covers(name)))
+    }
+
+    pub(super) fn signer(&self) -> Result<&rcgen::Issuer<'static, KeyPair>, AuthorityError> {
+        self.key.as_ref().ok_or(AuthorityError::Locked)
     }
 }
 
-fn fingerprint(certificate: &[u8]) -> String {
+fn params(owner: &Owner, limits: &Limits, now: OffsetDateTime) -> CertificateParams {
+    let mut params = CertificateParams::default();
+    let serial = serial_number();
+    // Some of the serial number, so that two roots of one owner are two subjects: clients tell
+    // certificates that certify each other apart by that.
+    let digits: String = serial
+        .to_bytes()
+        .iter()
+        .skip(1)
+        .take(3)
+        .map(|it| format!("{it:02x}"))
+        .collect();
+    let Owner { user, host } = owner;
+    let mut name = format!("Bent Lane root {digits} of {user}@{host}");
+    if let Some((end, _)) = name.char_indices().nth(LONGEST_COMMON_NAME) {
+        name.truncate(end);
+    }
+    let mut subject = DistinguishedName::new();
+    subject.push(DnType::OrganizationName, "Bent Lane");
+    subject.push(DnType::CommonName, name);
+    params.distinguished_name = subject;
+    params.serial_number = Some(serial);
+    params.not_before = now - BACKDATE;
+    params.not_after = now + ROOT_LIFE;
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+    params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+    params.custom_extensions = vec![limits.extension()];
+    params
+}
+
+/// SHA-256 of a certificate: hexadecimal pairs with colons between.
+pub(super) fn fingerprint(certificate: &[u8]) -> String {
     let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, certificate);
     digest
         .as_ref()
@@ -168,6 +296,21 @@ pub enum AuthorityError {
     /// Certificate and key come from different pairs.
     #[error("the root key does not belong to the root certificate")]
     KeyMismatch,
+    /// That is not the passphrase.
+    #[error("that is not the passphrase of the root key")]
+    WrongPassphrase,
+    /// A bundle could not be made.
+    #[error("the bundle could not be made")]
+    Bundle,
+    /// An issuing certificate comes from elsewhere.
+    #[error("the issuing certificate was not made by this root")]
+    OtherRoot,
+    /// An issuing certificate could vouch for anything.
+    #[error("the issuing certificate has no name constraints")]
+    Unlimited,
+    /// The root's key is under a passphrase that was not given.
+    #[error("the root key is locked: run `bentlane authority unlock`")]
+    Locked,
     /// A certificate could not be written or signed.
     #[error("a certificate could not be made")]
     Making(#[from] rcgen::Error),

@@ -138,6 +138,10 @@ fn judge_connect(facts: &Facts, seen: &Connect) -> Outcome {
 fn judge_handshake(facts: &Facts, seen: &Handshake) -> Outcome {
     let listener = facts.listener.to_string();
     match seen {
+        Handshake::Untrusted(_) | Handshake::Failed(_) if !facts.certified => (
+            "no certificate".to_owned(),
+            Some(Finding::beyond_the_root(facts.name.as_str())),
+        ),
         Handshake::Verified { version, protocol } => (format!("{version}, {protocol}"), None),
         Handshake::Unreachable(reason) => (
             "unreachable".to_owned(),
@@ -206,6 +210,7 @@ mod tests {
             name: "booking.moor.test".parse().unwrap(),
             url: "https://booking.moor.test/".to_owned(),
             target: "4310".parse().unwrap(),
+            certified: true,
             resolver: SocketAddr::new(HOME, 53),
             listener: SocketAddr::new(HOME, 443),
             listening_on: vec![HOME],

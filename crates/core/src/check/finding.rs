@@ -102,6 +102,8 @@ kinds! {
     ListenerUnreachable = "listener-unreachable" at Handshake;
     /// The certificate does not verify against our root, or is not the name's.
     CertificateRefused = "certificate-refused" at Handshake;
+    /// The root cannot vouch for the name.
+    BeyondTheRoot = "beyond-the-root" at Handshake;
     /// The handshake broke off.
     HandshakeFailed = "handshake-failed" at Handshake;
     /// The target closes the connection without an answer.
@@ -255,6 +257,20 @@ impl Finding {
             vec![reason.to_owned()],
             Remedy::command(
                 "see the root that the service uses and that the machine's clock is right",
+                "bentlane authority show",
+            ),
+        )
+    }
+
+    /// The root cannot vouch for the name.
+    #[must_use]
+    pub fn beyond_the_root(name: &str) -> Self {
+        Self::broken(
+            FindingKind::BeyondTheRoot,
+            format!("there is no certificate for {name}: the authority cannot vouch for it yet"),
+            vec!["the name lies outside the limits of the issuing certificate".to_owned()],
+            Remedy::command(
+                "see what is missing and what mends it",
                 "bentlane authority show",
             ),
         )

@@ -17,6 +17,8 @@ pub struct Facts {
     pub url: String,
     /// Where the route leads.
     pub target: Target,
+    /// Whether certificates are issued for the name; not beyond what the root can vouch for.
+    pub certified: bool,
     /// The resolver that was asked.
     pub resolver: SocketAddr,
     /// The TLS listener that was asked.

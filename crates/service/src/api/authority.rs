@@ -2,13 +2,26 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State as Shared;
-use bentlane_core::authority::Summary;
+use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
+use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::response::IntoResponse;
+use bentlane_core::Name;
+use bentlane_core::authority::{Form, Passphrase, Summary};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use time::OffsetDateTime;
+use tokio::task::spawn_blocking;
+use tracing::{error, info};
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::problem::{Body, Problem, Query};
+use crate::service::owner;
 use crate::state::State;
+use crate::trust::TrustError;
+
+/// The password of a bundle when none is given: what tools of the trade take for granted.
+const BUNDLE_PASSWORD: &str = "changeit";
 
 /// The local certificate authority.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -16,28 +29,203 @@ pub struct AuthorityView {
     /// Subject, fingerprint and validity of the root.
     #[serde(flatten)]
     pub summary: Summary,
+    /// The suffixes that the root can vouch for, besides the loopback addresses; `null` for
+    /// anything at all, as roots of earlier versions could.
+    pub limits: Option<Vec<String>>,
     /// The names for which certificates are issued, and everything below them.
     pub covers: Vec<String>,
+    /// Zones that the root cannot vouch for: no client accepts certificates there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uncovered: Vec<String>,
+    /// Whether the root's key is under a passphrase.
+    pub locked: bool,
+    /// Last moment of the issuing certificate; a new one is made before, for which the root's key
+    /// is needed.
+    #[serde(with = "time::serde::rfc3339")]
+    pub issuing_until: OffsetDateTime,
+    /// Whether the root before this one certified its key, so that what trusts that one trusts
+    /// this one.
+    pub follows_another: bool,
     /// The root certificate: what a trust store takes.
     pub certificate_pem: String,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
-    OpenApiRouter::new().routes(routes!(show_authority))
+/// What opens the root's key.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Unlock {
+    /// The passphrase; needed when the key is locked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passphrase: Option<Passphrase>,
 }
 
-/// Show the root certificate. Its key stays where it is.
-#[utoipa::path(get, path = "/authority", responses((status = 200, body = AuthorityView)))]
-async fn show_authority(Shared(state): Shared<Arc<State>>) -> Json<AuthorityView> {
+/// How the root's key is kept from now on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Protect {
+    /// The passphrase of now; needed when the key is locked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passphrase: Option<Passphrase>,
+    /// The passphrase from now on; none keeps the key in the clear.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<Passphrase>,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct ExportRoot {
+    /// The form: `pem`, `der`, `pkcs12` or `apple-profile`.
+    form: Form,
+    /// The password of a PKCS#12 bundle, `changeit` when none is given.
+    password: Option<String>,
+}
+
+pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+    OpenApiRouter::new()
+        .routes(routes!(show_authority))
+        .routes(routes!(export_root))
+        .routes(routes!(rotate))
+        .routes(routes!(unlock))
+        .routes(routes!(protect))
+}
+
+fn view(state: &State) -> Result<AuthorityView, Problem> {
+    let root = state.trust.root();
+    let texts = |names: &[Name]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
+    let certificates = state.proxy.certificates();
+    let issuer = certificates.issuer();
     let snapshot = state.snapshot.load();
-    let zones = snapshot
-        .configuration()
-        .zones
-        .iter()
-        .map(|zone| zone.name.to_string());
-    Json(AuthorityView {
-        summary: state.authority.summary().clone(),
-        covers: zones.chain(["localhost".to_owned()]).collect(),
-        certificate_pem: state.authority.certificate_pem().to_owned(),
+    let zones = snapshot.configuration().zones.iter().map(|zone| &zone.name);
+    let uncovered = zones.filter(|zone| !issuer.covers(zone));
+    Ok(AuthorityView {
+        summary: root.summary().clone(),
+        limits: root.limits().map(|limits| texts(limits.names())),
+        covers: texts(issuer.limits().names()),
+        uncovered: uncovered.map(ToString::to_string).collect(),
+        locked: state.trust.is_locked().map_err(TrustError::from)?,
+        issuing_until: issuer.not_after(),
+        follows_another: root.cross().is_some(),
+        certificate_pem: root.certificate_pem().to_owned(),
     })
+}
+
+/// Does what takes long or touches files away from the threads that serve, one at a time.
+async fn changed(
+    state: Arc<State>,
+    change: impl FnOnce(&State) -> Result<(), TrustError> + Send + 'static,
+) -> Result<Json<AuthorityView>, Problem> {
+    let _one = state.reloading.lock().await;
+    let doing = Arc::clone(&state);
+    let done = spawn_blocking(move || change(&doing)).await;
+    done.map_err(|cause| {
+        error!(%cause, "the authority was not changed");
+        let detail = "the authority was not changed";
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, detail)
+    })??;
+    view(&state).map(Json)
+}
+
+/// Show the authority. The root's key stays where it is.
+#[utoipa::path(get, path = "/authority", responses((status = 200, body = AuthorityView)))]
+async fn show_authority(Shared(state): Shared<Arc<State>>) -> Result<Json<AuthorityView>, Problem> {
+    view(&state).map(Json)
+}
+
+/// Export the root certificate in a form that a trust store takes.
+#[utoipa::path(
+    get, path = "/authority/root", params(ExportRoot),
+    responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 400, body = Problem)),
+)]
+async fn export_root(
+    Shared(state): Shared<Arc<State>>,
+    Query(ExportRoot { form, password }): Query<ExportRoot>,
+) -> Result<impl IntoResponse, Problem> {
+    let root = state.trust.root();
+    let password = password.unwrap_or_else(|| BUNDLE_PASSWORD.to_owned());
+    // A bundle's key is derived from its password, which takes a while by design.
+    let making = spawn_blocking(move || form.of(&root, &password)).await;
+    let octets = making.map_err(|cause| {
+        error!(%cause, "the root was not exported");
+        Problem::new(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "the root was not exported",
+        )
+    })?;
+    let octets = octets.map_err(TrustError::from)?;
+    let mut headers = HeaderMap::new();
+    headers.insert(CONTENT_TYPE, HeaderValue::from_static(form.media_type()));
+    let name = format!("attachment; filename=\"{}\"", form.file_name());
+    if let Ok(name) = name.parse() {
+        headers.insert(CONTENT_DISPOSITION, name);
+    }
+    Ok((headers, octets))
+}
+
+/// Make the next root, certified by this one, with limits that hold every zone. It is in force when
+/// this returns; stores that trust this one go on working until this one is over.
+#[utoipa::path(
+    post, path = "/authority/rotate", request_body = Unlock,
+    responses(
+        (status = 200, body = AuthorityView), (status = 403, body = Problem),
+        (status = 409, body = Problem), (status = 429, body = Problem),
+    ),
+)]
+async fn rotate(
+    Shared(state): Shared<Arc<State>>,
+    Body(Unlock { passphrase }): Body<Unlock>,
+) -> Result<Json<AuthorityView>, Problem> {
+    changed(state, move |state| {
+        let zones = state.snapshot.load().configuration().zones.clone();
+        let zones = zones.into_iter().map(|zone| zone.name);
+        state.trust.rotate(passphrase.as_ref(), &owner(), zones)?;
+        let issuer = state.trust.issuer(state.certified());
+        state.trust.lock()?;
+        state.issue_anew(issuer?)?;
+        info!("a new root is in force");
+        Ok(())
+    })
+    .await
+}
+
+/// Use the root's key once, to make the issuing certificate anew for the zones of now.
+#[utoipa::path(
+    post, path = "/authority/unlock", request_body = Unlock,
+    responses((status = 200, body = AuthorityView), (status = 403, body = Problem), (status = 429, body = Problem)),
+)]
+async fn unlock(
+    Shared(state): Shared<Arc<State>>,
+    Body(Unlock { passphrase }): Body<Unlock>,
+) -> Result<Json<AuthorityView>, Problem> {
+    changed(state, move |state| {
+        let names = state.certified();
+        let issuer = match passphrase {
+            Some(passphrase) => state.trust.issuer_with(&passphrase, names)?,
+            None => state.trust.issuer(names)?,
+        };
+        state.issue_anew(issuer)?;
+        Ok(())
+    })
+    .await
+}
+
+/// Keep the root's key under a passphrase from now on, or under none.
+#[utoipa::path(
+    post, path = "/authority/protect", request_body = Protect,
+    responses(
+        (status = 200, body = AuthorityView), (status = 403, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem), (status = 429, body = Problem),
+    ),
+)]
+async fn protect(
+    Shared(state): Shared<Arc<State>>,
+    Body(Protect { passphrase, next }): Body<Protect>,
+) -> Result<Json<AuthorityView>, Problem> {
+    if next.as_ref().is_some_and(|next| !next.is_long_enough()) {
+        let shortest = Passphrase::SHORTEST;
+        let reason = format!("a passphrase has {shortest} characters at least");
+        return Err(Problem::value("next", reason));
+    }
+    changed(state, move |state| {
+        state.trust.protect(passphrase.as_ref(), next.as_ref())
+    })
+    .await
 }

@@ -32,7 +32,7 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 pub use crate::queries::{Queries, QueryCount, QueryView};
-pub use authority::AuthorityView;
+pub use authority::{AuthorityView, Protect, Unlock};
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};

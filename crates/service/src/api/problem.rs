@@ -2,6 +2,7 @@ use axum::extract::rejection::{JsonRejection, QueryRejection};
 use axum::http::header::CONTENT_TYPE;
 use axum::http::{HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
+use bentlane_core::authority::AuthorityError;
 use bentlane_core::{Invalid, Rejection, chain};
 use bentlane_store::StoreError;
 use serde::{Deserialize, Serialize};
@@ -9,6 +10,7 @@ use tracing::error;
 use utoipa::ToSchema;
 
 use crate::state::{ChangeError, Unavailable};
+use crate::trust::TrustError;
 
 /// An error as RFC 9457 writes it: `application/problem+json`.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -134,14 +136,23 @@ impl From<ChangeError> for Problem {
         match failure {
             ChangeError::Unavailable => Unavailable.into(),
             ChangeError::Store(failure) => failure.into(),
-            ChangeError::Authority(failure) => {
-                error!(
-                    cause = chain(&failure),
-                    "no issuing certificate for the new zones"
-                );
-                Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
-            }
+            ChangeError::Trust(failure) => failure.into(),
         }
+    }
+}
+
+impl From<TrustError> for Problem {
+    fn from(failure: TrustError) -> Self {
+        let status = match &failure {
+            TrustError::Authority(AuthorityError::Locked) => StatusCode::CONFLICT,
+            TrustError::Authority(AuthorityError::WrongPassphrase) => StatusCode::FORBIDDEN,
+            TrustError::TooManyTries => StatusCode::TOO_MANY_REQUESTS,
+            TrustError::Authority(_) | TrustError::DataDir(_) => {
+                error!(cause = chain(&failure), "the authority failed");
+                StatusCode::INTERNAL_SERVER_ERROR
+            }
+        };
+        Self::new(status, chain(&failure))
     }
 }
 

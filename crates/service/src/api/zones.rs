@@ -39,6 +39,9 @@ pub struct ZoneView {
     pub records: usize,
     /// What its names resolve to.
     pub settings: ZoneSettings,
+    /// Whether the root can vouch for its names. Otherwise no client accepts certificates for them
+    /// until there is a new root.
+    pub certified: bool,
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
@@ -87,7 +90,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
         .routes(routes!(show_zone, edit_zone, remove_zone))
 }
 
-fn view(snapshot: &Snapshot, zone: &Zone) -> ZoneView {
+fn view(state: &State, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
     let routes = snapshot.configuration().routes.iter();
     let lies_in_it = |route: &&Route| {
         let name = route.address.pattern.base().as_str();
@@ -100,6 +103,7 @@ fn view(snapshot: &Snapshot, zone: &Zone) -> ZoneView {
         routes: routes.filter(lies_in_it).count(),
         records: zone.records.len(),
         settings: zone.settings,
+        certified: state.trust.root().covers(&zone.name),
         advice: advice_for_zone(&zone.name),
     }
 }
@@ -109,7 +113,7 @@ fn view(snapshot: &Snapshot, zone: &Zone) -> ZoneView {
 async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
     let snapshot = state.snapshot.load();
     let zones = snapshot.configuration().zones.iter();
-    let zones = zones.map(|zone| view(&snapshot, zone)).collect();
+    let zones = zones.map(|zone| view(&state, &snapshot, zone)).collect();
     Json(Zones { zones })
 }
 
@@ -144,7 +148,7 @@ async fn add_zone(
         );
         return Err(Problem::value("name", reason));
     }
-    let view = view(&state.snapshot.load(), &Zone::new(name.clone()));
+    let view = view(&state, &state.snapshot.load(), &Zone::new(name.clone()));
     let change = Change::AddZone(name);
     if dry_run {
         state.snapshot.load().configuration().check(&change)?;
@@ -164,7 +168,7 @@ async fn show_zone(
     Path(name): Path<String>,
 ) -> Result<Json<ZoneView>, Problem> {
     let zone = find_zone(&state, &name)?;
-    Ok(Json(view(&state.snapshot.load(), &zone)))
+    Ok(Json(view(&state, &state.snapshot.load(), &zone)))
 }
 
 /// Have a zone's names resolve otherwise.
@@ -201,7 +205,7 @@ async fn edit_zone(
     };
     state.change(who, &Change::EditZone(change)).await?;
     let zone = Zone { settings, ..zone };
-    Ok(Json(view(&state.snapshot.load(), &zone)))
+    Ok(Json(view(&state, &state.snapshot.load(), &zone)))
 }
 
 /// Remove a zone.

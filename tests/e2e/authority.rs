@@ -1,0 +1,327 @@
+//! The authority: what it can vouch for, in the eyes of real clients, and how its root changes.
+
+use std::fs;
+use std::path::PathBuf;
+
+use bentlane_tests::{App, World, run};
+use rstest::rstest;
+use rustix::process::Signal;
+
+/// Signs a certificate for `name` with the issuing key, as somebody would who got hold of it; gives
+/// the file with the chain and the file with the key.
+fn forged(world: &World, name: &str) -> (PathBuf, PathBuf) {
+    let issuing = world.data_dir().join("keys/issuing.pem");
+    let issuing = issuing.to_str().unwrap();
+    let (key, chain) = (world.path("forged.key"), world.path("forged.pem"));
+    let text = |path: &PathBuf| path.to_str().unwrap().to_owned();
+    let (san, serial) = (format!("subjectAltName={name}"), "0x4242");
+    run(
+        "openssl",
+        &[
+            "req",
+            "-x509",
+            "-newkey",
+            "ec",
+            "-pkeyopt",
+            "ec_paramgen_curve:P-256",
+            "-nodes",
+            "-subj",
+            "/O=Bent Lane",
+            "-days",
+            "1",
+            "-addext",
+            &san,
+            "-addext",
+            "extendedKeyUsage=serverAuth",
+            "-addext",
+            "basicConstraints=critical,CA:FALSE",
+            "-set_serial",
+            serial,
+            "-CA",
+            issuing,
+            "-CAkey",
+            issuing,
+            "-keyout",
+            &text(&key),
+            "-out",
+            &text(&chain),
+        ],
+    )
+    .ok();
+    let issuing = fs::read_to_string(issuing).unwrap();
+    let certificate = issuing.split("-----BEGIN PRIVATE").next().unwrap();
+    let whole = fs::read_to_string(&chain).unwrap() + certificate;
+    fs::write(&chain, whole).unwrap();
+    (chain, key)
+}
+
+#[rstest]
+#[case("DNS:x.moor.test", true)]
+#[case("DNS:bentlane.localhost", true)]
+#[case("IP:127.0.0.9", true)]
+#[case("DNS:x.fell.test", false)]
+#[case("DNS:www.example.com", false)]
+#[case("DNS:moor.test.example.com", false)]
+#[case("DNS:xmoor.test", false)]
+#[case("IP:192.0.2.1", false)]
+#[case("DNS:x.moor.test,DNS:www.example.com", false)]
+#[case("email:rowan@example.com", false)]
+#[case("URI:https://www.example.com/", false)]
+fn a_leaked_issuing_key_is_worth_nothing_elsewhere(#[case] name: &str, #[case] accepted: bool) {
+    let world = World::with_routes(&[]);
+    let (chain, _) = forged(&world, name);
+    let (root, chain) = (world.root(), chain.to_str().unwrap().to_owned());
+    let root = root.to_str().unwrap();
+    let openssl = run(
+        "openssl",
+        &[
+            "verify",
+            "-x509_strict",
+            "-purpose",
+            "sslserver",
+            "-CAfile",
+            root,
+            "-untrusted",
+            &chain,
+            &chain,
+        ],
+    );
+    assert_eq!(openssl.code == 0, accepted, "openssl: {openssl:?}");
+    if name.starts_with("URI") {
+        return; // GnuTLS passes over them: they name no TLS server
+    }
+    let gnutls = run(
+        "certtool",
+        &[
+            "--verify",
+            "--load-ca-certificate",
+            root,
+            "--infile",
+            &chain,
+        ],
+    );
+    assert_eq!(gnutls.code == 0, accepted, "gnutls: {gnutls:?}");
+}
+
+#[test]
+fn the_root_is_recognised_and_limited() {
+    let world = World::with_routes(&[]);
+    let shown = world.json(&["authority", "show"]);
+    let subject = shown["subject"].as_str().unwrap();
+    assert!(
+        subject.contains("Bent Lane root") && subject.contains('@'),
+        "{subject}"
+    );
+    assert_eq!(
+        shown["limits"],
+        serde_json::json!(["home.arpa", "internal", "localhost", "test"])
+    );
+    assert_eq!(
+        shown["covers"],
+        serde_json::json!(["localhost", "moor.test"])
+    );
+    let root = world.root();
+    let text = run(
+        "openssl",
+        &["x509", "-noout", "-text", "-in", root.to_str().unwrap()],
+    )
+    .ok();
+    for part in [
+        "X509v3 Name Constraints: critical",
+        "CA:TRUE",
+        "Certificate Sign, CRL Sign",
+        "TLS Web Server Authentication",
+        "DNS:test",
+        "IP:127.0.0.0/255.0.0.0",
+        "URI:localhost",
+        "email:localhost",
+    ] {
+        assert!(text.contains(part), "{part}: {text}");
+    }
+}
+
+#[test]
+fn a_zone_that_the_root_cannot_vouch_for_is_told_and_mended() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let old = fs::read_to_string(world.root()).unwrap();
+    let added = world.run(&["zone", "add", "moor.example", "--anyway"]);
+    assert_eq!(added.code, 0, "{added:?}");
+    assert!(
+        added.stderr.contains("bentlane authority rotate"),
+        "{added:?}"
+    );
+    let broken = world.ok(&["route", "add", "b.moor.example", &app.port()]);
+    assert!(broken.contains("beyond-the-root"), "{broken}");
+    let shown = world.ok(&["authority", "show"]);
+    assert!(shown.contains("→ bentlane authority rotate"), "{shown}");
+
+    let rotated = world.run(&["authority", "rotate"]);
+    assert_eq!(rotated.code, 0, "{rotated:?}");
+    assert_ne!(fs::read_to_string(world.root()).unwrap(), old);
+    world.ok(&["check"]);
+    let port = world.address("https").port();
+    let former = world.path("former.pem");
+    fs::write(&former, &old).unwrap();
+    let current = world.root();
+    for (root, name, code) in [
+        (&former, "a.moor.test", 0),
+        (&current, "a.moor.test", 0),
+        (&current, "b.moor.example", 0),
+        (&former, "b.moor.example", 60),
+    ] {
+        let resolve = format!("{name}:{port}:127.0.0.1");
+        let url = format!("https://{name}:{port}/");
+        let got = run(
+            "curl",
+            &[
+                "-sS",
+                "-o",
+                "/dev/null",
+                "--cacert",
+                root.to_str().unwrap(),
+                "--resolve",
+                &resolve,
+                &url,
+            ],
+        );
+        assert_eq!(got.code, code, "{}: {name}: {got:?}", root.display());
+    }
+}
+
+#[test]
+fn a_root_under_a_passphrase_serves_on_and_says_when_it_is_needed() {
+    let app = App::new();
+    let mut world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let secret = world.path("secret");
+    fs::write(&secret, "correct horse\n").unwrap();
+    let wrong = world.path("wrong");
+    fs::write(&wrong, "battery staple\n").unwrap();
+    let (secret, wrong) = (secret.to_str().unwrap(), wrong.to_str().unwrap());
+    let short = world.path("short");
+    fs::write(&short, "abc").unwrap();
+    let refused = world.run(&[
+        "authority",
+        "protect",
+        "--new-passphrase-file",
+        short.to_str().unwrap(),
+    ]);
+    assert_eq!(refused.code, 2, "{refused:?}");
+    world.ok(&["authority", "protect", "--new-passphrase-file", secret]);
+    let kept = fs::read_to_string(world.data_dir().join("keys/root.pem")).unwrap();
+    assert!(
+        kept.contains("ENCRYPTED") && !kept.contains("BEGIN PRIVATE KEY"),
+        "{kept}"
+    );
+
+    // It goes on after a start without the passphrase, and with the same issuing certificate.
+    let issuing = fs::read_to_string(world.data_dir().join("keys/issuing.pem")).unwrap();
+    world.end(Signal::TERM);
+    world.wake();
+    world.ok(&["check"]);
+    world.ok(&["zone", "add", "fell.test"]);
+    let shown = world.ok(&["authority", "show"]);
+    assert!(shown.contains("under a passphrase"), "{shown}");
+    assert!(
+        shown.contains("no client will accept a certificate for fell.test"),
+        "{shown}"
+    );
+    assert!(shown.contains("→ bentlane authority unlock"), "{shown}");
+    assert_eq!(
+        fs::read_to_string(world.data_dir().join("keys/issuing.pem")).unwrap(),
+        issuing
+    );
+
+    let unasked = world.run(&["authority", "unlock"]);
+    assert_eq!(unasked.code, 2, "{unasked:?}");
+    world.ok(&["authority", "unlock", "--passphrase-file", secret]);
+    let shown = world.json(&["authority", "show"]);
+    assert_eq!(
+        shown["covers"],
+        serde_json::json!(["fell.test", "localhost", "moor.test"])
+    );
+    assert_eq!(shown["locked"], true);
+    let tries: Vec<i32> = (0..6)
+        .map(|_| {
+            let tried = world.run(&["authority", "rotate", "--passphrase-file", wrong]);
+            i32::from(tried.stderr.contains("that is not the passphrase"))
+        })
+        .collect();
+    assert_eq!(tries, [1, 1, 1, 1, 1, 0], "the sixth is not even tried");
+    let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
+    for secret in ["correct horse", "battery staple", "PRIVATE KEY"] {
+        assert!(!log.contains(secret) && !shown.to_string().contains(secret));
+    }
+}
+
+#[test]
+fn a_root_of_an_earlier_version_is_taken_over() {
+    let mut world = World::with_routes(&[]);
+    let root = fs::read_to_string(world.root()).unwrap();
+    world.end(Signal::TERM);
+    let keys = world.data_dir().join("keys");
+    let kept = fs::read_to_string(keys.join("root.pem")).unwrap();
+    let key = &kept[kept.find("-----BEGIN PRIVATE").unwrap()..];
+    let former = world.data_dir().join("root.key");
+    fs::write(&former, key).unwrap();
+    use std::os::unix::fs::PermissionsExt;
+    fs::set_permissions(&former, fs::Permissions::from_mode(0o600)).unwrap();
+    fs::remove_dir_all(&keys).unwrap();
+    world.wake();
+    assert_eq!(fs::read_to_string(world.root()).unwrap(), root);
+    assert!(!former.exists() && keys.join("root.pem").exists());
+}
+
+#[test]
+fn the_root_comes_in_the_forms_that_stores_take() {
+    let world = World::with_routes(&[]);
+    let export = |form: &str, name: &str| {
+        let path = world.path(name);
+        let text = path.to_str().unwrap().to_owned();
+        world.ok(&["authority", "export", "--as", form, "--out", &text]);
+        text
+    };
+    let fingerprint = |args: &[&str]| {
+        let said = run(
+            "openssl",
+            &[args, &["-noout", "-fingerprint", "-sha256"]].concat(),
+        )
+        .ok();
+        said.split('=').nth(1).unwrap().trim().to_owned()
+    };
+    let wanted = world.json(&["authority", "show"])["fingerprint_sha256"].clone();
+    let pem = export("pem", "a.pem");
+    assert_eq!(fingerprint(&["x509", "-in", &pem]), wanted);
+    let der = export("der", "a.cer");
+    assert_eq!(
+        fingerprint(&["x509", "-inform", "der", "-in", &der]),
+        wanted
+    );
+    let bundle = export("pkcs12", "a.p12");
+    let opened = run(
+        "openssl",
+        &[
+            "pkcs12",
+            "-in",
+            &bundle,
+            "-passin",
+            "pass:changeit",
+            "-nokeys",
+        ],
+    );
+    assert!(opened.ok().contains("BEGIN CERTIFICATE"));
+    let profile = fs::read_to_string(export("apple-profile", "a.mobileconfig")).unwrap();
+    let check = "import plistlib, sys, hashlib\n\
+                 p = plistlib.load(open(sys.argv[1], 'rb'))['PayloadContent'][0]\n\
+                 print(p['PayloadType'], hashlib.sha256(p['PayloadContent']).hexdigest())";
+    let path = world.path("a.mobileconfig");
+    let read = run("python3", &["-c", check, path.to_str().unwrap()]).ok();
+    let digits = wanted.as_str().unwrap().replace(':', "").to_lowercase();
+    assert_eq!(
+        read.trim(),
+        format!("com.apple.security.root {digits}"),
+        "{profile}"
+    );
+    let again = world.run(&["authority", "export", "--out", &pem]);
+    assert_eq!(again.code, 1, "never over a file that is there: {again:?}");
+}
