@@ -1,4 +1,4 @@
-use std::collections::{HashMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -63,11 +63,11 @@ pub struct QueryCount {
     pub kind: String,
     /// How it came out.
     pub outcome: QueryOutcome,
-    /// The process that asked, where the system tells.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub process: Option<String>,
     /// How often.
     pub count: u64,
+    /// How often by which process, where the system tells.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub processes: BTreeMap<String, u64>,
 }
 
 /// What the resolver was asked lately.
@@ -97,13 +97,20 @@ struct Processes {
     known: HashMap<SocketAddr, (Instant, Option<Holder>)>,
 }
 
-/// What is counted together: name, type, outcome, process.
-type Counted = (String, String, QueryOutcome, Option<String>);
+/// What is counted together: name, type, outcome.
+type Counted = (String, String, QueryOutcome);
+
+/// How often, and how often by whom.
+#[derive(Debug, Default)]
+struct Tally {
+    count: u64,
+    processes: BTreeMap<String, u64>,
+}
 
 #[derive(Debug, Default)]
 struct Pages {
     last: VecDeque<QueryView>,
-    counts: HashMap<Counted, u64>,
+    counts: HashMap<Counted, Tally>,
     total: u64,
     uncounted: u64,
 }
@@ -148,14 +155,13 @@ impl QueryBook {
         let mut pages = self.pages();
         for view in views {
             pages.total += 1;
-            let key = (
-                view.name.clone(),
-                view.kind.clone(),
-                view.outcome,
-                view.process.clone(),
-            );
+            let key = (view.name.clone(), view.kind.clone(), view.outcome);
             if pages.counts.len() < COUNTED || pages.counts.contains_key(&key) {
-                *pages.counts.entry(key).or_default() += 1;
+                let tally = pages.counts.entry(key).or_default();
+                tally.count += 1;
+                if let Some(process) = &view.process {
+                    *tally.processes.entry(process.clone()).or_default() += 1;
+                }
             } else {
                 pages.uncounted += 1;
             }
@@ -173,12 +179,12 @@ impl QueryBook {
         let last = pages.last.iter().rev().filter(|view| wanted(&view.name));
         let counts = pages.counts.iter().filter(|((name, ..), _)| wanted(name));
         let mut counts: Vec<QueryCount> = counts
-            .map(|((name, kind, outcome, process), count)| QueryCount {
+            .map(|((name, kind, outcome), tally)| QueryCount {
                 name: name.clone(),
                 kind: kind.clone(),
                 outcome: *outcome,
-                process: process.clone(),
-                count: *count,
+                count: tally.count,
+                processes: tally.processes.clone(),
             })
             .collect();
         counts.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.name.cmp(&b.name)));

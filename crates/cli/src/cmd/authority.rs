@@ -234,7 +234,7 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
     let line = |label: &str, text: &str| {
         format!(
             "{} {text}",
-            output.paint(Tone::Muted, &format!("{label:<12}"))
+            output.paint(Tone::Muted, &format!("{label:<14}"))
         )
     };
     let limits = match &view.limits {

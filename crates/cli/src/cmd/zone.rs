@@ -273,12 +273,17 @@ fn describe(shown: &Shown) -> String {
                 asked.name.clone(),
                 asked.kind.clone(),
                 outcome_in_words(asked.outcome).to_owned(),
-                asked.process.clone().unwrap_or_default(),
                 asked.count.to_string(),
+                asked
+                    .processes
+                    .keys()
+                    .cloned()
+                    .collect::<Vec<_>>()
+                    .join(", "),
             ]
         };
         let rows = shown.asked_most.iter().map(row).collect();
-        let titles = ["ASKED MOST", "TYPE", "ANSWER", "PROCESS", "TIMES"];
+        let titles = ["ASKED MOST", "TYPE", "ANSWER", "TIMES", "ASKED BY"];
         parts.push(table(titles, rows));
     }
     parts.join("\n\n")
