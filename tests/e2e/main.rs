@@ -18,6 +18,7 @@ mod proxy;
 mod records;
 mod routes;
 mod system;
+mod trust;
 mod unit;
 mod upgrade;
 mod vite;

@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Name;
-use bentlane_core::authority::{Issuer, Leaf};
+use bentlane_core::authority::{Issuer, Leaf, certificate_pem};
 use rustls::crypto::aws_lc_rs::sign::any_supported_type;
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
@@ -71,6 +71,18 @@ impl Certificates {
     #[must_use]
     pub fn issuer(&self) -> Arc<Issuer> {
         Arc::clone(&self.state.load().issuer)
+    }
+
+    /// The chain that is shown under `name`, PEM; `None` when there is no certificate for it.
+    #[must_use]
+    pub fn chain_pem(&self, name: &str) -> Option<String> {
+        let key = self.find(name)?;
+        Some(
+            key.cert
+                .iter()
+                .map(|certificate| certificate_pem(certificate))
+                .collect(),
+        )
     }
 
     fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {

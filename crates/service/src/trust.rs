@@ -1,3 +1,4 @@
+use std::fs;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -15,8 +16,8 @@ use tracing::{error, info, warn};
 use crate::service::ServiceError;
 use crate::state::State;
 
-/// How often the issuing certificate's age is looked at.
-const LOOK_AGAIN: Duration = Duration::from_secs(3600);
+/// How often the issuing certificate's age and the system's roots are looked at.
+const LOOK_AGAIN: Duration = Duration::from_secs(300);
 /// The folder with the keys.
 const KEYS: &str = "keys";
 /// The root in it, whole.
@@ -28,6 +29,13 @@ const PUBLIC_ROOT: &str = "root.pem";
 /// Wrong passphrases that may be tried in [`TRIES_COUNT_FOR`].
 const WRONG_TRIES: usize = 5;
 const TRIES_COUNT_FOR: Duration = Duration::from_secs(60);
+/// The system's roots and ours in one file, for programs that take one file alone.
+pub(crate) const BUNDLE: &str = "bundle.pem";
+/// Where the system's roots are, on Debian and on Fedora.
+const SYSTEM_BUNDLES: [&str; 2] = [
+    "/etc/ssl/certs/ca-certificates.crt",
+    "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
+];
 /// Where earlier versions kept the root's key, in the data folder.
 const FORMER_KEY: &str = "root.key";
 
@@ -184,6 +192,19 @@ impl Trust {
         Ok(())
     }
 
+    /// Brings the bundle up to date with the system's roots and ours.
+    pub(crate) fn refresh_bundle(&self) -> Result<(), TrustError> {
+        let system = SYSTEM_BUNDLES
+            .iter()
+            .find_map(|path| fs::read_to_string(path).ok());
+        let root = self.root();
+        let text = format!("{}{}", system.unwrap_or_default(), root.certificate_pem());
+        if self.data_dir.read(BUNDLE)?.as_deref() != Some(&*text) {
+            self.data_dir.write(BUNDLE, text.as_bytes())?;
+        }
+        Ok(())
+    }
+
     /// Forgets the root's key if it is kept under a passphrase.
     pub(crate) fn lock(&self) -> Result<(), TrustError> {
         self.root.store(Arc::new(self.safe()?.authority()?));
@@ -241,6 +262,12 @@ pub(crate) async fn keep(state: Arc<State>) {
         tokio::select! {
             () = state.shutdown.cancelled() => return,
             _ = turns.tick() => {}
+        }
+        let bundling = Arc::clone(&state);
+        match spawn_blocking(move || bundling.trust.refresh_bundle()).await {
+            Ok(Ok(())) => {}
+            Ok(Err(cause)) => error!(cause = chain(&cause), "the bundle of roots is out of date"),
+            Err(cause) => return error!(%cause, "no longer looking after the certificates"),
         }
         let until = state.proxy.certificates().issuer().renew_at();
         if OffsetDateTime::now_utc() < until {

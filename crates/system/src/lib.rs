@@ -9,7 +9,9 @@
 mod kept;
 mod place;
 mod plan;
+mod stores;
 
 pub use kept::Part;
 pub use place::Content;
 pub use plan::{Facts, PartState, Plan, Step, StepKind, System, SystemError};
+pub use stores::{Root, StoreKind, TrustStore, trust_stores};

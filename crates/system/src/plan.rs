@@ -132,6 +132,14 @@ pub enum SystemError {
         /// What the command said.
         reason: String,
     },
+    /// A trust store does not change.
+    #[error("cannot change the trust store {path}: {reason}")]
+    Store {
+        /// The store.
+        path: PathBuf,
+        /// What its tool said.
+        reason: String,
+    },
     /// A file that we may not change.
     #[error("cannot change {path} as this user: run it with sudo")]
     NotAllowed {
@@ -151,7 +159,7 @@ pub enum SystemError {
 }
 
 impl SystemError {
-    fn io(verb: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
+    pub(crate) fn io(verb: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
         let path = path.to_owned();
         move |source| match source.kind() {
             io::ErrorKind::PermissionDenied => Self::NotAllowed { path },

@@ -10,6 +10,7 @@ pub(crate) mod route;
 pub(crate) mod serve;
 pub(crate) mod status;
 pub(crate) mod system;
+mod trust;
 pub(crate) mod zone;
 
 use std::future::Future;

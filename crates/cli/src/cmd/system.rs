@@ -1,15 +1,17 @@
+use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 use bentlane_core::{Hosts, HostsEntry, Name, Snapshot};
 use bentlane_probe::port_holder;
-use bentlane_service::api::{Routes, Status, Zones};
+use bentlane_service::api::{AuthorityView, Routes, Status, Zones};
 use bentlane_system::{Content, Facts, Part, PartState, Plan, Step, StepKind, System as Machine};
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use tokio::net::lookup_host;
 
+use super::trust::{self, Ours, Shell, StoreReport, StoreStep};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::{Output, Tone};
@@ -34,6 +36,22 @@ pub(crate) enum System {
     Detach(Detach),
     /// Print the steps for a system that we do not attach to ourselves
     Guide(Guide),
+    /// Print the variables by which programs with roots of their own come to trust ours
+    Env(Env),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  eval \"$(bentlane system env)\"
+  bentlane system env --shell fish | source
+  bentlane system env --format json
+
+Node, Python, Ruby, curl, git and others bring roots of their own, or take a file in place of the
+system's: that file holds the system's roots and ours, and the service keeps it up to date.")]
+pub(crate) struct Env {
+    /// For which shell
+    #[arg(long, value_enum, default_value = "sh")]
+    shell: Shell,
 }
 
 #[derive(Debug, Args)]
@@ -49,6 +67,7 @@ pub(crate) struct Show {}
   bentlane system attach --dry-run
   sudo bentlane system attach
   sudo bentlane system attach --only hosts     exact names only, where the resolver cannot be asked
+  sudo bentlane system attach --only trust     our root in every trust store
   sudo bentlane system attach --only unit      from the start of the machine, as an ordinary user")]
 pub(crate) struct Attach {
     #[command(flatten)]
@@ -84,6 +103,8 @@ enum OnlyPart {
     Resolver,
     /// A block of exact names in /etc/hosts
     Hosts,
+    /// Our root in the trust stores of the system, the browsers and Java
+    Trust,
     /// The service as a unit of systemd's, which opens ports 53, 80 and 443 for it
     Unit,
 }
@@ -113,6 +134,7 @@ struct Report {
     zones: Vec<ZoneReport>,
     shadowing: Vec<Shadow>,
     others_on_port_53: Vec<Other>,
+    trust: Vec<StoreReport>,
     /// Whether our resolver listens where the system's lookups ask.
     on_port_53: bool,
 }
@@ -160,6 +182,17 @@ impl System {
                 let reached = report.zones.iter().all(|zone| zone.reaches_us);
                 Ok(if reached { Answer::Yes } else { Answer::No })
             }
+            Self::Attach(Attach { how }) if how.is_trust() => {
+                let ours = Ours::ask(client).await?;
+                let steps = ours.plan_attach();
+                if how.change_stores(output, &ours, &steps, true)? {
+                    let reports = ours.reports();
+                    output.data(&reports, |reports| {
+                        trust::describe(output, reports).join("\n")
+                    })?;
+                }
+                Ok(Answer::Yes)
+            }
             Self::Attach(Attach { how }) => {
                 let facts = facts(client).await?;
                 let plan = machine.plan_attach(&how.parts(&[Part::Resolver]), &facts)?;
@@ -172,11 +205,38 @@ impl System {
                 }
                 Ok(Answer::Yes)
             }
+            Self::Detach(Detach { how }) if how.is_trust() => {
+                let ours = Ours::ask(client).await?;
+                let steps = ours.plan_detach();
+                if how.change_stores(output, &ours, &steps, false)? {
+                    output.say("no store holds a root of ours now");
+                }
+                Ok(Answer::Yes)
+            }
             Self::Detach(Detach { how }) => {
                 let plan = machine.plan_detach(&how.parts(&Part::ALL))?;
                 if how.carry_out(output, &machine, &plan, "nothing of ours is there")? {
                     output.say("everything is as it was before");
                 }
+                if how.only.is_none() {
+                    let ours = Ours::ask(client).await?;
+                    let steps = ours.plan_detach();
+                    how.change_stores(output, &ours, &steps, false)?;
+                }
+                Ok(Answer::Yes)
+            }
+            Self::Env(Env { shell }) => {
+                let status: Status = client.get("/status").await?;
+                let authority: AuthorityView = client.get("/authority").await?;
+                let root = PathBuf::from(status.data_dir).join("root.pem");
+                let variables = trust::variables(&root, authority.bundle.as_ref());
+                let shown: BTreeMap<_, _> = variables.iter().cloned().collect();
+                output.data(&shown, |_| {
+                    let lines = variables
+                        .iter()
+                        .map(|(name, value)| shell.line(name, value));
+                    lines.collect::<Vec<_>>().join("\n")
+                })?;
                 Ok(Answer::Yes)
             }
             Self::Guide(Guide { system }) => {
@@ -197,7 +257,50 @@ impl How {
             Some(OnlyPart::Resolver) => vec![Part::Resolver],
             Some(OnlyPart::Hosts) => vec![Part::Hosts],
             Some(OnlyPart::Unit) => vec![Part::UnitSockets, Part::Unit],
+            // Trust stores are no files of ours: see `change_stores`.
+            Some(OnlyPart::Trust) => Vec::new(),
         }
+    }
+
+    fn is_trust(&self) -> bool {
+        matches!(self.only, Some(OnlyPart::Trust))
+    }
+
+    /// Shows what would be done to trust stores, asks, and does it; gives whether anything was done.
+    fn change_stores(
+        &self,
+        output: &Output,
+        ours: &Ours,
+        steps: &[StoreStep],
+        adds: bool,
+    ) -> Result<bool, CliError> {
+        if steps.is_empty() {
+            let words = if adds {
+                "every store trusts our root already"
+            } else {
+                "no store holds a root of ours"
+            };
+            output.say(words);
+            return Ok(false);
+        }
+        if self.dry_run {
+            output.data(&steps, |steps| trust::plan_in_words(output, steps, adds))?;
+            return Ok(false);
+        }
+        output.say(&trust::plan_in_words(output, steps, adds));
+        if !self.yes && !agreed(output)? {
+            output.say("nothing was changed");
+            return Ok(false);
+        }
+        ours.carry_out(steps, adds)?;
+        let running = trust::to_restart();
+        if !running.is_empty() {
+            let running = running.join(", ");
+            output.say(&format!(
+                "start {running} again: they read their roots when they start"
+            ));
+        }
+        Ok(true)
     }
 
     /// Shows the plan, asks, and does it; gives whether anything was done.
@@ -360,6 +463,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
             .map(shadow)
             .collect(),
         others_on_port_53: others.collect(),
+        trust: Ours::ask(client).await?.reports(),
         on_port_53: status.listeners.dns.iter().any(|at| at.port() == 53),
     })
 }
@@ -444,10 +548,13 @@ fn describe(output: &Output, report: &Report) -> String {
         let Other { address, process } = other;
         lines.push(format!("  {address} is held by {process}"));
     }
+    let trust = trust::describe(output, &report.trust);
     let reached = report.zones.iter().all(|zone| zone.reaches_us);
     let changed =
         |part: &PartReport| matches!(part.state, PartState::Changed | PartState::CutShort);
     if reached && !report.parts.iter().any(changed) {
+        lines.push(String::new());
+        lines.extend(trust);
         return lines.join("\n");
     }
     if report.on_port_53 {
@@ -459,6 +566,8 @@ fn describe(output: &Output, report: &Report) -> String {
                 .to_owned(),
         );
     }
+    lines.push(String::new());
+    lines.extend(trust);
     lines.join("\n")
 }
 

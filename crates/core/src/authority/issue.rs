@@ -240,17 +240,11 @@ pub(super) fn serial_number() -> SerialNumber {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use rstest::rstest;
-    use rustls::RootCertStore;
-    use rustls::client::WebPkiServerVerifier;
-    use rustls::client::danger::ServerCertVerifier;
-    use rustls::pki_types::{ServerName, UnixTime};
     use time::macros::datetime;
 
     use super::*;
-    use crate::authority::Owner;
+    use crate::authority::{Anchor, Owner, verify};
 
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
 
@@ -276,20 +270,9 @@ mod tests {
         leaf: &Leaf,
         wanted: &str,
         at: OffsetDateTime,
-    ) -> Result<(), rustls::Error> {
-        let mut roots = RootCertStore::empty();
-        roots.add(root.certificate().clone()).unwrap();
-        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-        let verifier = WebPkiServerVerifier::builder_with_provider(roots.into(), provider)
-            .build()
-            .unwrap();
-        let since_epoch = std::time::Duration::from_secs(at.unix_timestamp().unsigned_abs());
-        let (leaf, chain) = leaf.chain.split_first().unwrap();
-        let name = ServerName::try_from(wanted).unwrap();
-        let time = UnixTime::since_unix_epoch(since_epoch);
-        verifier
-            .verify_server_cert(leaf, chain, &name.to_owned(), &[], time)
-            .map(drop)
+    ) -> Result<(), String> {
+        let anchor = Anchor::read(root.certificate_pem()).unwrap();
+        verify(&leaf.chain, wanted, &[anchor], at)
     }
 
     #[rstest]

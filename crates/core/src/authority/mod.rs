@@ -9,9 +9,11 @@ mod issue;
 mod limits;
 mod root;
 mod safe;
+mod verify;
 
 pub use export::Form;
 pub use issue::{Issuer, Leaf};
 pub use limits::Limits;
 pub use root::{Authority, AuthorityError, Owner, Summary};
 pub use safe::{Passphrase, Safe};
+pub use verify::{Anchor, certificate_pem, verify};

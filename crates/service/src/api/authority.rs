@@ -17,8 +17,8 @@ use utoipa_axum::routes;
 
 use super::problem::{Body, Problem, Query};
 use crate::service::owner;
-use crate::state::State;
-use crate::trust::TrustError;
+use crate::state::{OWN_NAME, State};
+use crate::trust::{BUNDLE, TrustError};
 
 /// The password of a bundle when none is given: what tools of the trade take for granted.
 const BUNDLE_PASSWORD: &str = "changeit";
@@ -48,6 +48,12 @@ pub struct AuthorityView {
     pub follows_another: bool,
     /// The root certificate: what a trust store takes.
     pub certificate_pem: String,
+    /// A file with the system's roots and this one, for programs that take one file alone.
+    pub bundle: String,
+    /// What our own server shows under the name `server_name`, PEM: to try a trust store with.
+    pub server_chain: String,
+    /// The name of our own server.
+    pub server_name: String,
 }
 
 /// What opens the root's key.
@@ -105,6 +111,9 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
         issuing_until: issuer.not_after(),
         follows_another: root.cross().is_some(),
         certificate_pem: root.certificate_pem().to_owned(),
+        bundle: state.data_dir.path(BUNDLE).display().to_string(),
+        server_chain: certificates.chain_pem(OWN_NAME).unwrap_or_default(),
+        server_name: OWN_NAME.to_owned(),
     })
 }
 
@@ -180,6 +189,7 @@ async fn rotate(
         let issuer = state.trust.issuer(state.certified());
         state.trust.lock()?;
         state.issue_anew(issuer?)?;
+        state.trust.refresh_bundle()?;
         info!("a new root is in force");
         Ok(())
     })

@@ -1,0 +1,88 @@
+use std::sync::Arc;
+
+use pem::{EncodeConfig, LineEnding, Pem};
+use rustls::client::WebPkiServerVerifier;
+use rustls::client::danger::ServerCertVerifier;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::{RootCertStore, crypto};
+use time::OffsetDateTime;
+use x509_parser::prelude::{FromDer, X509Certificate};
+
+use super::root::fingerprint;
+
+/// What our roots are called, at the start of their common name.
+const OUR_NAME: &str = "Bent Lane root ";
+
+/// A root in a trust store.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Anchor {
+    certificate: CertificateDer<'static>,
+    /// The common name of its subject, when it is called as our roots are.
+    pub our_name: Option<String>,
+    /// SHA-256 of the certificate: hexadecimal pairs with colons between.
+    pub fingerprint_sha256: String,
+}
+
+impl Anchor {
+    /// Reads a certificate, PEM; `None` when it is none.
+    #[must_use]
+    pub fn read(pem: &str) -> Option<Self> {
+        let certificate = CertificateDer::from_pem_slice(pem.as_bytes()).ok()?;
+        let (_, parsed) = X509Certificate::from_der(&certificate).ok()?;
+        let name = parsed.subject().iter_common_name().next();
+        let name = name.and_then(|name| name.as_str().ok());
+        let our_name = name.filter(|name| name.starts_with(OUR_NAME));
+        Some(Self {
+            our_name: our_name.map(str::to_owned),
+            fingerprint_sha256: fingerprint(&certificate),
+            certificate: certificate.clone().into_owned(),
+        })
+    }
+
+    /// Whose it is: `rowan@fell`, when it is called as our roots are.
+    #[must_use]
+    pub fn owner(&self) -> Option<&str> {
+        let (_, owner) = self.our_name.as_ref()?.split_once(" of ")?;
+        Some(owner)
+    }
+}
+
+/// A certificate in its text form (RFC 7468).
+#[must_use]
+pub fn certificate_pem(certificate: &CertificateDer<'_>) -> String {
+    let config = EncodeConfig::new().set_line_ending(LineEnding::LF);
+    pem::encode_config(&Pem::new("CERTIFICATE", certificate.to_vec()), config)
+}
+
+/// Whether a client that trusts `anchors` accepts a server of this name that shows `chain`, leaf
+/// first, at `now`.
+///
+/// # Errors
+/// What the TLS engine has against it.
+pub fn verify(
+    chain: &[CertificateDer<'_>],
+    name: &str,
+    anchors: &[Anchor],
+    now: OffsetDateTime,
+) -> Result<(), String> {
+    let mut roots = RootCertStore::empty();
+    for anchor in anchors {
+        // One that the engine does not take vouches for nothing.
+        let _ = roots.add(anchor.certificate.clone());
+    }
+    if roots.is_empty() {
+        return Err("no root is trusted".to_owned());
+    }
+    let provider = Arc::new(crypto::aws_lc_rs::default_provider());
+    let verifier = WebPkiServerVerifier::builder_with_provider(roots.into(), provider).build();
+    let verifier = verifier.map_err(|cause| cause.to_string())?;
+    let (leaf, others) = chain
+        .split_first()
+        .ok_or("the server shows no certificate")?;
+    let name = ServerName::try_from(name).map_err(|cause| cause.to_string())?;
+    let seconds = u64::try_from(now.unix_timestamp()).unwrap_or_default();
+    let now = UnixTime::since_unix_epoch(std::time::Duration::from_secs(seconds));
+    let verified = verifier.verify_server_cert(leaf, others, &name, &[], now);
+    verified.map(drop).map_err(|cause| cause.to_string())
+}

@@ -1,0 +1,433 @@
+//! The trust stores of this machine: which there are, which of our roots each holds, and adding and
+//! removing one. Nothing is kept of what was done: our roots are known by their subject, so that
+//! the answer is true also after a crash, or when somebody else changed a store.
+
+use std::os::unix::fs::MetadataExt;
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::{fs, io};
+
+use serde::Serialize;
+
+use crate::place::Content;
+use crate::plan::SystemError;
+
+/// The password that Java's own store has, wherever nobody changed it.
+const JAVA_PASSWORD: &str = "changeit";
+/// Folders below the home folder with a database of NSS's, or with profiles that each have one.
+const DATABASES: [&str; 2] = [".pki/nssdb", "snap/chromium/current/.pki/nssdb"];
+const PROFILES: [&str; 3] = [
+    ".mozilla/firefox",
+    "snap/firefox/common/.mozilla/firefox",
+    ".var/app/org.mozilla.firefox/.mozilla/firefox",
+];
+
+/// Whose store it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StoreKind {
+    /// The system's own, which most programs go by.
+    System,
+    /// A browser's (a database of NSS).
+    Browser,
+    /// Java's.
+    Java,
+}
+
+/// A trust store.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TrustStore {
+    /// Whose it is.
+    pub kind: StoreKind,
+    /// Its file or folder.
+    pub path: PathBuf,
+    /// The folder where roots are put by hand, for the system's own.
+    #[serde(skip)]
+    anchors: PathBuf,
+    /// The command that works on it.
+    #[serde(skip)]
+    tool: Tool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Tool {
+    name: &'static str,
+    /// The Debian package that has it.
+    package: &'static str,
+}
+
+const UPDATE_DEBIAN: Tool = Tool {
+    name: "update-ca-certificates",
+    package: "ca-certificates",
+};
+const UPDATE_FEDORA: Tool = Tool {
+    name: "update-ca-trust",
+    package: "ca-certificates",
+};
+const CERTUTIL: Tool = Tool {
+    name: "certutil",
+    package: "libnss3-tools",
+};
+const KEYTOOL: Tool = Tool {
+    name: "keytool",
+    package: "a Java runtime",
+};
+
+/// A root to be trusted.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Root {
+    /// Its subject's common name.
+    pub name: String,
+    /// The certificate, PEM.
+    #[serde(skip)]
+    pub pem: String,
+}
+
+impl TrustStore {
+    /// The roots that the store trusts, PEM: all of the system's, and those of others that are
+    /// called as ours are.
+    ///
+    /// # Errors
+    /// Why it cannot be told.
+    pub fn roots(&self) -> Result<Vec<String>, String> {
+        match self.kind {
+            StoreKind::System => {
+                let text = fs::read_to_string(&self.path).map_err(|cause| cause.to_string())?;
+                Ok(certificates(&text))
+            }
+            StoreKind::Browser => {
+                let listed = self.call(&["-L", "-d", &self.database()])?;
+                let ours = listed.lines().filter_map(trusted_nickname);
+                let mut roots = Vec::new();
+                for nickname in ours {
+                    let pem = self.call(&["-L", "-d", &self.database(), "-n", &nickname, "-a"])?;
+                    roots.extend(certificates(&pem));
+                }
+                Ok(roots)
+            }
+            StoreKind::Java => {
+                let text = self.call(&[
+                    "-list",
+                    "-rfc",
+                    "-keystore",
+                    &self.text(),
+                    "-storepass",
+                    JAVA_PASSWORD,
+                ])?;
+                Ok(certificates(&text))
+            }
+        }
+    }
+
+    /// Has the store trust `root`.
+    ///
+    /// # Errors
+    /// When it cannot be changed.
+    pub fn add(&self, root: &Root) -> Result<(), SystemError> {
+        match self.kind {
+            StoreKind::System => {
+                let path = self.anchor(root);
+                let content = Content::public(root.pem.clone());
+                content
+                    .write(&path)
+                    .map_err(SystemError::io("write", &path))?;
+                self.update()
+            }
+            StoreKind::Browser => {
+                let database = self.database();
+                self.fed(
+                    &["-A", "-d", &database, "-n", &root.name, "-t", "C,,", "-a"],
+                    &root.pem,
+                )
+            }
+            StoreKind::Java => {
+                let path = self.text();
+                let args = [
+                    "-importcert",
+                    "-noprompt",
+                    "-trustcacerts",
+                    "-alias",
+                    &root.name,
+                    "-keystore",
+                    &path,
+                    "-storepass",
+                    JAVA_PASSWORD,
+                ];
+                self.fed(&args, &root.pem)
+            }
+        }
+    }
+
+    /// Has the store no longer trust the root of this name.
+    ///
+    /// # Errors
+    /// When it cannot be changed.
+    pub fn remove(&self, root: &Root) -> Result<(), SystemError> {
+        let failed = |reason| self.refused(reason);
+        match self.kind {
+            StoreKind::System => {
+                let path = self.anchor(root);
+                Content::Absent
+                    .write(&path)
+                    .map_err(SystemError::io("remove", &path))?;
+                self.drop_links(&path)?;
+                self.update()
+            }
+            StoreKind::Browser => {
+                let database = self.database();
+                let gone = self.call(&["-D", "-d", &database, "-n", &root.name]);
+                gone.map(drop).map_err(failed)
+            }
+            StoreKind::Java => {
+                let path = self.text();
+                let store = ["-keystore", &path, "-storepass", JAVA_PASSWORD];
+                let listed = self.call(&[&["-list", "-rfc"], &store[..]].concat());
+                for alias in aliases(&listed.map_err(failed)?, &root.pem) {
+                    let args = [&["-delete", "-alias", alias], &store[..]].concat();
+                    self.call(&args).map_err(failed)?;
+                }
+                Ok(())
+            }
+        }
+    }
+
+    /// Where a root of ours is put for the system's own store.
+    fn anchor(&self, root: &Root) -> PathBuf {
+        let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
+        let name: String = root.name.to_lowercase().chars().map(plain).collect();
+        self.anchors.join(format!("{name}.crt"))
+    }
+
+    /// Removes the links to an anchor that is gone, and those to the links. Debian's tool leaves
+    /// them, unless it makes all of them anew, which takes Java's store a minute.
+    fn drop_links(&self, anchor: &Path) -> Result<(), SystemError> {
+        let (Some(folder), Some(name)) = (self.path.parent(), anchor.file_stem()) else {
+            return Ok(());
+        };
+        let link = PathBuf::from(name).with_extension("pem");
+        let entries = fs::read_dir(folder).map_err(SystemError::io("read", folder))?;
+        for path in entries.flatten().map(|entry| entry.path()) {
+            let leads_there = fs::read_link(&path).is_ok_and(|to| to == anchor || to == link);
+            if leads_there {
+                fs::remove_file(&path).map_err(SystemError::io("remove", &path))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn update(&self) -> Result<(), SystemError> {
+        self.call(&[])
+            .map(drop)
+            .map_err(|reason| self.refused(reason))
+    }
+
+    fn refused(&self, reason: String) -> SystemError {
+        SystemError::Store {
+            path: self.path.clone(),
+            reason,
+        }
+    }
+
+    fn database(&self) -> String {
+        format!("sql:{}", self.text())
+    }
+
+    fn text(&self) -> String {
+        self.path.display().to_string()
+    }
+
+    /// Calls the tool, as the owner of the store where that is another user: what it writes beside
+    /// stays theirs.
+    fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(self.tool.name);
+        command
+            .args(args)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped());
+        if self.kind == StoreKind::Browser
+            && let Ok(metadata) = fs::metadata(&self.path)
+            && rustix::process::geteuid().is_root()
+            && metadata.uid() != 0
+        {
+            command.uid(metadata.uid()).gid(metadata.gid());
+        }
+        command
+    }
+
+    fn call(&self, args: &[&str]) -> Result<String, String> {
+        let output = self.command(args).stdin(Stdio::null()).output();
+        self.outcome(output)
+    }
+
+    fn fed(&self, args: &[&str], input: &str) -> Result<(), SystemError> {
+        let fed = || {
+            let mut child = self.command(args).stdin(Stdio::piped()).spawn()?;
+            if let Some(mut stdin) = child.stdin.take() {
+                io::Write::write_all(&mut stdin, input.as_bytes())?;
+            }
+            child.wait_with_output()
+        };
+        let outcome = self.outcome(fed());
+        outcome.map(drop).map_err(|reason| self.refused(reason))
+    }
+
+    fn outcome(&self, output: io::Result<std::process::Output>) -> Result<String, String> {
+        let Tool { name, package } = self.tool;
+        let output = output.map_err(|cause| match cause.kind() {
+            io::ErrorKind::NotFound => {
+                format!("`{name}` is missing: install it ({package} has it)")
+            }
+            _ => format!("`{name}`: {cause}"),
+        })?;
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        if output.status.success() {
+            return Ok(said);
+        }
+        let words = String::from_utf8_lossy(&output.stderr).into_owned() + &said;
+        let first = words.lines().find(|line| !line.trim().is_empty());
+        Err(format!("`{name}`: {}", first.unwrap_or("it failed").trim()))
+    }
+}
+
+/// The trust stores of this machine and of the user whose home folder this is.
+#[must_use]
+pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
+    let mut stores = Vec::new();
+    let system = [
+        (
+            "/etc/ssl/certs/ca-certificates.crt",
+            "/usr/local/share/ca-certificates",
+            UPDATE_DEBIAN,
+        ),
+        (
+            "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
+            "/etc/pki/ca-trust/source/anchors",
+            UPDATE_FEDORA,
+        ),
+    ];
+    let system = system
+        .into_iter()
+        .find(|(bundle, ..)| Path::new(bundle).exists());
+    if let Some((bundle, anchors, tool)) = system {
+        stores.push(TrustStore {
+            kind: StoreKind::System,
+            path: bundle.into(),
+            anchors: anchors.into(),
+            tool,
+        });
+    }
+    let plain = DATABASES.iter().map(|folder| home.join(folder));
+    let profiles = PROFILES
+        .iter()
+        .filter_map(|folder| fs::read_dir(home.join(folder)).ok());
+    let mut profiles: Vec<PathBuf> = profiles
+        .flatten()
+        .flatten()
+        .map(|entry| entry.path())
+        .collect();
+    profiles.sort();
+    for path in plain.chain(profiles) {
+        if path.join("cert9.db").is_file() {
+            stores.push(TrustStore {
+                kind: StoreKind::Browser,
+                path,
+                anchors: PathBuf::new(),
+                tool: CERTUTIL,
+            });
+        }
+    }
+    stores.extend(java_store().map(|path| TrustStore {
+        kind: StoreKind::Java,
+        path,
+        anchors: PathBuf::new(),
+        tool: KEYTOOL,
+    }));
+    stores
+}
+
+/// The store of the Java runtime that is found first.
+fn java_store() -> Option<PathBuf> {
+    let home = std::env::var_os("JAVA_HOME").map(PathBuf::from);
+    let path = std::env::var_os("PATH")?;
+    let java = std::env::split_paths(&path).map(|folder| folder.join("java"));
+    let java = java.filter_map(|java| fs::canonicalize(java).ok());
+    let found = java.filter_map(|java| Some(java.parent()?.parent()?.to_owned()));
+    let homes = home.into_iter().chain(found);
+    let mut stores = homes.map(|home| home.join("lib/security/cacerts"));
+    stores.find_map(|store| fs::canonicalize(store).ok())
+}
+
+/// The aliases under which a Java store's list has this certificate: whoever put it there chose
+/// the name.
+fn aliases<'a>(listed: &'a str, pem: &str) -> Vec<&'a str> {
+    let body = |text: &str| {
+        certificates(text)
+            .first()
+            .map(|pem| pem.split_whitespace().collect::<String>())
+    };
+    let wanted = body(pem);
+    let entries = listed.split("Alias name: ").skip(1);
+    let same = entries.filter(|entry| wanted.is_some() && body(entry) == wanted);
+    same.filter_map(|entry| entry.lines().next().map(str::trim))
+        .collect()
+}
+
+/// The certificates in a text, PEM each.
+fn certificates(text: &str) -> Vec<String> {
+    const BEGIN: &str = "-----BEGIN CERTIFICATE-----";
+    const END: &str = "-----END CERTIFICATE-----";
+    let parts = text.split(BEGIN).skip(1);
+    let whole = parts.filter_map(|part| part.split_once(END));
+    whole
+        .map(|(body, _)| format!("{BEGIN}{body}{END}\n"))
+        .collect()
+}
+
+/// The nickname on a line of the tool's list, if it is of a root that is trusted for TLS servers
+/// and called as ours are.
+fn trusted_nickname(line: &str) -> Option<String> {
+    let (nickname, trust) = line.trim_end().rsplit_once(char::is_whitespace)?;
+    let for_servers = trust.split(',').next()?;
+    let ours = nickname.trim_end().starts_with("Bent Lane root");
+    (ours && for_servers.contains('C')).then(|| nickname.trim_end().to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(
+        "Bent Lane root 1a of a@b           C,,  ",
+        Some("Bent Lane root 1a of a@b")
+    )]
+    #[case("Bent Lane root 1a of a@b           ,,   ", None)]
+    #[case("Some other root                    CT,C,C", None)]
+    #[case("", None)]
+    #[case("Certificate Nickname    Trust Attributes", None)]
+    fn lines_of_the_list(#[case] line: &str, #[case] nickname: Option<&str>) {
+        assert_eq!(trusted_nickname(line).as_deref(), nickname);
+    }
+
+    #[test]
+    fn a_certificate_has_the_names_that_it_was_given() {
+        let pem = |body: &str| {
+            format!("-----BEGIN CERTIFICATE-----\n{body}\n-----END CERTIFICATE-----\n")
+        };
+        let (one, other) = (pem("QUFB\nQUFB"), pem("QkJC"));
+        let text = format!("Alias name: a b\n{one}\nAlias name: c\n{other}\nAlias name: d\nnone");
+        assert_eq!(aliases(&text, &pem("QUFBQUFB")), ["a b"]);
+        assert!(aliases(&text, "").is_empty());
+    }
+
+    #[test]
+    fn certificates_are_cut_out_of_what_is_around_them() {
+        let one = "-----BEGIN CERTIFICATE-----\nQQ==\n-----END CERTIFICATE-----\n";
+        let text = format!("Alias name: x\n{one}\n*****\n{one}-----BEGIN CERTIFICATE-----\ncut");
+        assert_eq!(certificates(&text), [one, one]);
+        assert!(certificates("").is_empty());
+    }
+}

@@ -1,0 +1,139 @@
+//! The trust stores of the system, a browser and Java: our root comes, is believed, and goes, in a
+//! namespace whose stores are the test's own.
+
+use std::fs;
+
+use bentlane_tests::{Start, World, binary, run};
+
+const INSIDE: &str = r#"
+set -eu
+ip link set lo up
+mkdir -p "$FOLDER/etc" "$FOLDER/local" "$FOLDER/state" "$FOLDER/home/.pki/nssdb" "$FOLDER/home/.mozilla/firefox/a.default"
+cp -a /etc/. "$FOLDER/etc"
+mount --bind "$FOLDER/etc" /etc
+mkdir -p /usr/local/share/ca-certificates /var/lib/bentlane
+mount --bind "$FOLDER/local" /usr/local/share/ca-certificates
+mount --bind "$FOLDER/state" /var/lib/bentlane
+export BENTLANE_DATA_DIR="$FOLDER/data" HOME="$FOLDER/home"
+unset SUDO_USER JAVA_HOME || true
+step() { echo "== $1"; }
+for database in "$HOME/.pki/nssdb" "$HOME/.mozilla/firefox/a.default"; do
+  certutil -d "sql:$database" -N --empty-password
+done
+find /etc/ssl/certs -xtype l -delete; update-ca-certificates >/dev/null 2>&1
+state() {
+  md5sum /etc/ssl/certs/ca-certificates.crt
+  ls /etc/ssl/certs /usr/local/share/ca-certificates
+  keytool -list -keystore /etc/ssl/certs/java/cacerts -storepass changeit 2>/dev/null | grep -o 'SHA-256.*' | sort
+  for database in "$HOME/.pki/nssdb" "$HOME/.mozilla/firefox/a.default"; do certutil -L -d "sql:$database"; done
+}
+state > "$FOLDER/before"
+"$BENTLANE" serve --high-ports --upstream none >"$FOLDER/service.log" 2>&1 & service=$!
+trap 'kill $service 2>/dev/null || true; wait' EXIT
+for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+"$BENTLANE" zone add moor.test >/dev/null
+port=7443
+ask() { "$@" >"$FOLDER/out" 2>&1 && echo "yes" || echo "no"; }
+everybody() {
+  echo "openssl $(ask openssl s_client -verify_return_error -servername x.moor.test -connect 127.0.0.1:$port -verify_hostname x.moor.test </dev/null)"
+  echo "gnutls $(ask gnutls-cli --port $port --sni-hostname x.moor.test --verify-hostname x.moor.test 127.0.0.1 </dev/null)"
+  echo "curl $(ask curl -sS -o /dev/null --resolve x.moor.test:$port:127.0.0.1 https://x.moor.test:$port/)"
+  echo "python $(ask python3 -c "
+import socket, ssl
+c = ssl.create_default_context()
+c.wrap_socket(socket.create_connection(('127.0.0.1', $port)), server_hostname='x.moor.test')")"
+}
+step before; "$BENTLANE" system show || true; everybody
+step unasked; "$BENTLANE" system attach --only trust </dev/null || echo "exit $?"
+step dry; "$BENTLANE" system attach --only trust --dry-run; state | cmp - "$FOLDER/before" && echo untouched
+step attach; "$BENTLANE" system attach --only trust --yes
+step again; "$BENTLANE" system attach --only trust --yes 2>&1
+step attached; everybody
+step browser
+chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage   --disable-background-networking --disable-component-update --user-data-dir="$FOLDER/profile" --timeout=20000   --host-resolver-rules='MAP *.moor.test 127.0.0.1' --dump-dom https://x.moor.test:$port/ 2>"$FOLDER/chromium.log"
+step env
+eval "$("$BENTLANE" system env)"
+echo "node $(ask node -e "
+require('https').get({host: '127.0.0.1', port: $port, servername: 'x.moor.test'}, r => process.exit(0)).on('error', () => process.exit(1))")"
+grep -c 'BEGIN CERT' "$SSL_CERT_FILE"
+grep -c 'BEGIN CERT' /etc/ssl/certs/ca-certificates.crt
+for name in $(env | grep -o '^[A-Z_]*\(CA\|CERT\)[A-Z_]*='); do unset "${name%=}"; done
+step rotated; "$BENTLANE" authority rotate >/dev/null; everybody
+"$BENTLANE" system attach --only trust --yes
+step detach; "$BENTLANE" system detach --only trust --yes; everybody
+step after; state | diff "$FOLDER/before" - && echo identical
+"#;
+
+#[test]
+fn stores_trust_our_root_and_forget_it() {
+    let world = World::asleep(Start::default());
+    let folder = world.path("").display().to_string();
+    let environment = [
+        format!("FOLDER={}", folder.trim_end_matches('/')),
+        format!("BENTLANE={}", binary().display()),
+    ];
+    let map_root: &[&str] = if rustix::process::geteuid().is_root() {
+        &[]
+    } else {
+        &["--map-root-user"]
+    };
+    let inside = [
+        "env",
+        &environment[0],
+        &environment[1],
+        "bash",
+        "-c",
+        INSIDE,
+    ];
+    let args = [&["--net", "--mount"], map_root, &["--"], &inside].concat();
+    let outcome = run("unshare", &args);
+    let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
+    assert_eq!(outcome.code, 0, "{outcome:#?}\n{log}");
+    let steps: Vec<(&str, &str)> = outcome
+        .stdout
+        .split("== ")
+        .filter_map(|step| step.split_once('\n'))
+        .collect();
+    let nobody = "openssl no\ngnutls no\ncurl no\npython no\n";
+    let all = "openssl yes\ngnutls yes\ncurl yes\npython yes\n";
+    let wanted: &[(&str, &[&str])] = &[
+        (
+            "before",
+            &[
+                "ca-certificates.crt  the system's trust store does not trust our root",
+                "nssdb  a browser's trust store does not trust our root",
+                "cacerts  Java's trust store does not trust our root",
+                "→ sudo bentlane system attach --only trust",
+                nobody,
+            ],
+        ),
+        ("unasked", &["exit 2"]),
+        ("dry", &["  + Bent Lane root", "untouched"]),
+        (
+            "attach",
+            &[
+                "ca-certificates.crt  the system's trust store trusts our certificates",
+                ".pki/nssdb  a browser's trust store trusts our certificates",
+                "a.default  a browser's trust store trusts our certificates",
+                "cacerts  Java's trust store trusts our certificates",
+            ],
+        ),
+        ("again", &["every store trusts our root already"]),
+        ("attached", &[all]),
+        ("browser", &["No route covers x.moor.test"]),
+        ("env", &["node yes"]),
+        ("rotated", &[all, "trusts our certificates"]),
+        ("detach", &[nobody]),
+        ("after", &["identical"]),
+    ];
+    for (name, parts) in wanted {
+        let found = steps.iter().find(|(step, _)| step == name);
+        let (_, said) = found.unwrap_or_else(|| panic!("{name}: {outcome:#?}\n{log}"));
+        for part in *parts {
+            assert!(
+                said.contains(part),
+                "{name}: {part}: {said}\n{outcome:#?}\n{log}"
+            );
+        }
+    }
+}
