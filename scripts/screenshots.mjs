@@ -89,6 +89,9 @@ try {
   await open(link.replace(/\/sign-in.*/, '/#names'));
   await until("document.querySelectorAll('main tbody').length >= 3");
   await picture('console-names');
+  await open(link.replace(/\/sign-in.*/, '/#certificates'));
+  await until("document.querySelectorAll('main tbody').length >= 2");
+  await picture('console-certificates');
   await open(link.replace(/\/sign-in.*/, '/#routes'));
   await until("document.querySelectorAll('[data-passed]').length >= 6");
   await press('Add route');

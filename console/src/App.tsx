@@ -3,6 +3,7 @@ import { Button } from './Button';
 import { Notice } from './Notice';
 import { check } from './api/client';
 import type { Verdict } from './api/types';
+import { CertificatesPage } from './certificates/CertificatesPage';
 import { summary } from './format';
 import { NamesPage } from './names/NamesPage';
 import { FirstZone } from './names/ZoneForm';
@@ -51,6 +52,7 @@ function Pages({ current }: { current: Page }) {
     <nav className="ml-3 flex gap-4" aria-label="Pages">
       {link('routes', 'Routes')}
       {link('names', 'Names')}
+      {link('certificates', 'Certificates')}
     </nav>
   );
 }
@@ -83,6 +85,7 @@ function Content({
     case 'ready':
       if (known.zones.length === 0) return <FirstZone />;
       if (page === 'names') return <NamesPage zones={known.zones} />;
+      if (page === 'certificates') return <CertificatesPage zones={known.zones} />;
       if (known.routes.length === 0) {
         return (
           <Notice title="No route yet">

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Route, Verdict } from './api/types';
-import { duration, sentence, summary, target, inOneLine, resolvesTo } from './format';
+import { duration, inOneLine, resolvesTo, sentence, share, summary, target } from './format';
 
 describe('duration', () => {
   it.each([
@@ -61,4 +61,17 @@ it('puts advice in one line', () => {
   const advice = [{ slug: 'x', reason: 'it is short', better: 'moor.test' }];
   expect(inOneLine(advice)).toBe('Note: it is short; moor.test would be better');
   expect(inOneLine([])).toBeUndefined();
+});
+
+describe('share', () => {
+  const [start, end] = ['2026-05-04T00:00:00Z', '2026-05-14T00:00:00Z'];
+  it.each([
+    [start, end, '2026-05-09T00:00:00Z', 0.5],
+    [start, end, '2026-05-01T00:00:00Z', 0],
+    [start, end, '2026-06-01T00:00:00Z', 1],
+    [end, start, '2026-05-09T00:00:00Z', 1],
+    ['never', end, '2026-05-09T00:00:00Z', 1],
+  ])('from %s to %s at %s is %f', (from, until, now, wanted) => {
+    expect(share(from, until, Date.parse(now))).toBe(wanted);
+  });
 });

@@ -52,3 +52,15 @@ export function resolvesTo({ ipv4, ipv6, answers }: ZoneSettings): string {
 export function clock(moment: string): string {
   return new Date(moment).toLocaleTimeString(undefined, { hour12: false });
 }
+
+/** A moment as a day. */
+export function day(at: string): string {
+  return at.slice(0, 10);
+}
+
+/** How much of the time from one moment to another is over, from 0 to 1. */
+export function share(from: string, until: string, now: number = Date.now()): number {
+  const [start, end] = [Date.parse(from), Date.parse(until)];
+  if (!(end > start)) return 1;
+  return Math.min(Math.max((now - start) / (end - start), 0), 1);
+}

@@ -130,6 +130,33 @@ async fn names_are_seen_with_advice_records_and_what_is_asked() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_authority_is_seen_with_its_limits_who_trusts_it_and_what_ends_when() {
+    let world = World::with_routes(&[("booking.moor.test", "4310")]);
+    let browser = Browser::open(&world.path(""), &world.root()).await;
+    let link = world.ok(&["console", "--print"]);
+    browser.client().goto(link.trim()).await.unwrap();
+    let page = browser.find_text("a", "Certificates").await;
+    page.click().await.unwrap();
+    browser
+        .find_text(
+            "p",
+            "It can vouch for names at or below home.arpa, internal, localhost and test, and for \
+             the loopback addresses of this machine. For nothing else: clients refuse a \
+             certificate beyond that, whoever holds its key.",
+        )
+        .await;
+    browser.find_text("td", "booking.moor.test").await;
+    browser.find_text("td", "issuing certificate").await;
+    browser.find_text("td", "The system").await;
+    let export = browser.find_text("a", "Export as Apple profile").await;
+    let target = export.attr("href").await.unwrap().unwrap();
+    assert_eq!(target, "/api/v1/authority/root?form=apple-profile");
+    world.ok(&["zone", "add", "moor.example", "--anyway"]);
+    browser.find("p[role=alert]").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn who_is_not_signed_in_reads_how_to_and_an_error_page_reloads_by_itself() {
     let port = App::free_port();
     let world = World::with_routes(&[("late.moor.test", &port.to_string())]);

@@ -8,6 +8,7 @@
 mod api;
 mod authority;
 mod bad_input;
+mod certificates;
 mod checks;
 mod console;
 mod dns;

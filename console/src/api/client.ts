@@ -1,9 +1,12 @@
 import type {
+  Authority,
+  Certificate,
   ProblemBody,
   Query,
   RecordOfOnesOwn,
   Route,
   RouteInput,
+  TrustStore,
   Verdict,
   Zone,
 } from './types';
@@ -46,6 +49,24 @@ export async function listRecords(): Promise<RecordOfOnesOwn[]> {
 /** What the resolver was asked lately, newest first. */
 export async function listQueries(): Promise<Query[]> {
   return (await call<{ queries: Query[] }>('GET', '/queries')).queries;
+}
+
+export function showAuthority(): Promise<Authority> {
+  return call('GET', '/authority');
+}
+
+/** The trust stores of the machine, with what each says of the root. It takes a moment. */
+export async function listStores(): Promise<TrustStore[]> {
+  return (await call<{ stores: TrustStore[] }>('GET', '/authority/stores')).stores;
+}
+
+export async function listCertificates(): Promise<Certificate[]> {
+  return (await call<{ certificates: Certificate[] }>('GET', '/certificates')).certificates;
+}
+
+/** Where the root is to be had in this form. */
+export function rootPath(form: 'pem' | 'der' | 'pkcs12' | 'apple-profile'): string {
+  return `/api/v1/authority/root?form=${form}`;
 }
 
 /** Checks these routes now, all of them when none is named. */

@@ -100,3 +100,33 @@ export interface ProblemBody {
   detail: string;
   errors?: FieldError[];
 }
+
+export interface Authority {
+  subject: string;
+  fingerprint_sha256: string;
+  not_before: string;
+  not_after: string;
+  /** `null` when the root can vouch for anything. */
+  limits: string[] | null;
+  covers: string[];
+  uncovered?: string[];
+  locked: boolean;
+  issuing_until: string;
+  follows_another: boolean;
+}
+
+export interface TrustStore {
+  kind: 'system' | 'browser' | 'java';
+  path: string;
+  state: 'trusted' | 'former' | 'not-trusted' | 'unknown';
+  reason?: string;
+}
+
+export interface Certificate {
+  name: string;
+  reason: string;
+  names?: string[];
+  not_before?: string;
+  not_after?: string;
+  renewed_from?: string;
+}

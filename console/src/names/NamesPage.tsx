@@ -1,5 +1,6 @@
 import { useState } from 'react';
 import type { Query, RecordOfOnesOwn, Zone } from '../api/types';
+import { CELL, HEAD, Section } from '../Section';
 import { clock, inOneLine, resolvesTo } from '../format';
 import { ZoneForm } from './ZoneForm';
 import { useNames } from './useNames';
@@ -16,15 +17,9 @@ export function NamesPage({ zones }: { zones: readonly Zone[] }) {
   );
 }
 
-const HEAD = 'py-1.5 pr-6 text-left text-[14px] font-medium text-muted';
-const CELL = 'border-t border-rule py-2 pr-6 align-top';
-
 function Zones({ zones }: { zones: readonly Zone[] }) {
   return (
-    <section aria-labelledby="zones">
-      <h2 id="zones" className="text-[19px] font-semibold">
-        Zones
-      </h2>
+    <Section id="zones" title="Zones">
       <table className="mt-2 mb-5 w-full border-b border-rule">
         <thead>
           <tr>
@@ -51,16 +46,13 @@ function Zones({ zones }: { zones: readonly Zone[] }) {
         </tbody>
       </table>
       <ZoneForm />
-    </section>
+    </Section>
   );
 }
 
 function Records({ records }: { records: readonly RecordOfOnesOwn[] }) {
   return (
-    <section aria-labelledby="records">
-      <h2 id="records" className="text-[19px] font-semibold">
-        Records of your own
-      </h2>
+    <Section id="records" title="Records of your own">
       <table className="mt-2 w-full border-b border-rule">
         <thead>
           <tr>
@@ -82,7 +74,7 @@ function Records({ records }: { records: readonly RecordOfOnesOwn[] }) {
           ))}
         </tbody>
       </table>
-    </section>
+    </Section>
   );
 }
 
@@ -97,11 +89,10 @@ function Queries({ queries }: { queries: readonly Query[] }) {
   const [part, setPart] = useState('');
   const shown = queries.filter((query) => query.name.includes(part.trim().toLowerCase()));
   return (
-    <section aria-labelledby="queries">
-      <div className="flex flex-wrap items-baseline gap-4">
-        <h2 id="queries" className="text-[19px] font-semibold">
-          What is asked
-        </h2>
+    <Section
+      id="queries"
+      title="What is asked"
+      beside={
         <input
           className="w-64 rounded-md border border-muted bg-card px-3 py-1 font-mono text-[14px]"
           placeholder="part of a name"
@@ -111,7 +102,8 @@ function Queries({ queries }: { queries: readonly Query[] }) {
           value={part}
           onChange={(event) => setPart(event.target.value)}
         />
-      </div>
+      }
+    >
       {shown.length === 0 ? (
         <p className="mt-3 text-muted">
           {queries.length === 0
@@ -147,6 +139,6 @@ function Queries({ queries }: { queries: readonly Query[] }) {
           </tbody>
         </table>
       )}
-    </section>
+    </Section>
   );
 }

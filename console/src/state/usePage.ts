@@ -1,10 +1,11 @@
 import { useSyncExternalStore } from 'react';
 
 /** The pages of the console; the address names one behind `#`. */
-export type Page = 'routes' | 'names';
+export type Page = 'routes' | 'names' | 'certificates';
 
 function read(): Page {
-  return location.hash === '#names' ? 'names' : 'routes';
+  const named = location.hash.slice(1);
+  return named === 'names' || named === 'certificates' ? named : 'routes';
 }
 
 function subscribe(changed: () => void): () => void {

@@ -2,7 +2,9 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
-use crate::cmd::{authority, check, console, journal, record, route, serve, status, system, zone};
+use crate::cmd::{
+    authority, cert, check, console, journal, record, route, serve, status, system, zone,
+};
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
 #[derive(Debug, Parser)]
@@ -87,10 +89,13 @@ pub(crate) enum Command {
     /// Add, list, show, edit and remove routes: which name leads to which port
     #[command(subcommand)]
     Route(route::Route),
-    /// Show and export the certificate authority
+    /// The certificate authority: show, export, rotate it, keep its key under a passphrase
     #[command(subcommand)]
     Authority(authority::Authority),
-    /// Attach this machine's own lookups to us, and detach them again
+    /// Certificates: what is shown for which name, and files for servers that want them
+    #[command(subcommand)]
+    Cert(cert::Cert),
+    /// This machine: its lookups, trust stores and unit, attached to us and detached again
     #[command(subcommand)]
     System(system::System),
     /// Show what changed, when and by whom

@@ -1,6 +1,7 @@
 use std::net::SocketAddr;
 use std::process::ExitCode;
 
+use bentlane_core::authority::AuthorityError;
 use bentlane_service::api::Problem;
 use bentlane_service::{ConfigError, ServiceError};
 use bentlane_store::DataDirError;
@@ -66,6 +67,12 @@ pub(crate) enum CliError {
     /// The system.
     #[error(transparent)]
     System(#[from] SystemError),
+    /// A key or a bundle could not be made.
+    #[error("no certificate was made")]
+    Authority {
+        #[source]
+        source: AuthorityError,
+    },
     /// There is nobody to ask.
     #[error(
         "this changes the machine, and there is no terminal to ask on: add --yes, or see with --dry-run what it would do"
@@ -103,6 +110,7 @@ impl CliError {
             | Self::DataDir(_)
             | Self::Service(_)
             | Self::System(_)
+            | Self::Authority { .. }
             | Self::Io { .. } => 1,
         })
     }

@@ -4,8 +4,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Name;
-use bentlane_core::authority::{Issuer, Leaf, certificate_pem};
+use bentlane_core::authority::{Issuer, Leaf};
 use rustls::crypto::aws_lc_rs::sign::any_supported_type;
+use rustls::pki_types::CertificateDer;
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 use time::OffsetDateTime;
@@ -73,16 +74,23 @@ impl Certificates {
         Arc::clone(&self.state.load().issuer)
     }
 
-    /// The chain that is shown under `name`, PEM; `None` when there is no certificate for it.
+    /// The chain that is shown under `name`, made if need be, and when the next one is made; `None`
+    /// when there is no certificate for it.
     #[must_use]
-    pub fn chain_pem(&self, name: &str) -> Option<String> {
-        let key = self.find(name)?;
-        Some(
-            key.cert
-                .iter()
-                .map(|certificate| certificate_pem(certificate))
-                .collect(),
-        )
+    pub fn shown(&self, name: &str) -> Option<(Vec<CertificateDer<'static>>, OffsetDateTime)> {
+        self.find(name)?;
+        let state = self.state.load();
+        let kept = state.leaves.get(name)?;
+        Some((kept.key.cert.clone(), kept.renew_at))
+    }
+
+    /// What was made so far: the name, its chain, and when the next one is made.
+    #[must_use]
+    pub fn made(&self) -> Vec<(String, Vec<CertificateDer<'static>>, OffsetDateTime)> {
+        let state = self.state.load();
+        let made = state.leaves.iter();
+        made.map(|(name, kept)| (name.to_string(), kept.key.cert.clone(), kept.renew_at))
+            .collect()
     }
 
     fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {

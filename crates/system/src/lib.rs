@@ -10,8 +10,10 @@ mod kept;
 mod place;
 mod plan;
 mod stores;
+mod trust;
 
 pub use kept::Part;
 pub use place::Content;
 pub use plan::{Facts, PartState, Plan, Step, StepKind, System, SystemError};
 pub use stores::{Root, StoreKind, TrustStore, trust_stores};
+pub use trust::{Ours, StoreReport, StoreStep, Trusts};

@@ -1,6 +1,7 @@
 //! The commands: each file holds a command's arguments and what it does with them.
 
 pub(crate) mod authority;
+pub(crate) mod cert;
 pub(crate) mod check;
 pub(crate) mod console;
 pub(crate) mod journal;
@@ -37,6 +38,7 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Record(record) => wait(record.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
+        Command::Cert(cert) => wait(cert.run(&client()?, output)),
         Command::System(system) => wait(system.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
@@ -71,7 +73,11 @@ fn data_dir(global: &Global, settings: &ConfigFile) -> Result<PathBuf, CliError>
     }
     // The database's own account has to reach the folder, and it cannot enter root's home.
     if rustix::process::geteuid().is_root() && std::env::var_os("XDG_DATA_HOME").is_none() {
-        return Ok(PathBuf::from("/var/lib/bentlane"));
+        let of_root = PathBuf::from("/var/lib/bentlane");
+        // Under sudo the service may well be that of the user who typed it.
+        let of_user = trust::home().join(".local/share/bentlane");
+        let is_users = std::env::var_os("SUDO_USER").is_some() && of_user.join("token").exists();
+        return Ok(if is_users { of_user } else { of_root });
     }
     base_folder("XDG_DATA_HOME", ".local/share")
         .map(|folder| folder.join("bentlane"))

@@ -6,12 +6,15 @@ use std::path::PathBuf;
 use bentlane_core::{Hosts, HostsEntry, Name, Snapshot};
 use bentlane_probe::port_holder;
 use bentlane_service::api::{AuthorityView, Routes, Status, Zones};
-use bentlane_system::{Content, Facts, Part, PartState, Plan, Step, StepKind, System as Machine};
+use bentlane_system::{
+    Content, Facts, Ours, Part, PartState, Plan, Step, StepKind, StoreReport, StoreStep,
+    System as Machine,
+};
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use tokio::net::lookup_host;
 
-use super::trust::{self, Ours, Shell, StoreReport, StoreStep};
+use super::trust::{self, Shell, home};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::{Output, Tone};
@@ -183,10 +186,10 @@ impl System {
                 Ok(if reached { Answer::Yes } else { Answer::No })
             }
             Self::Attach(Attach { how }) if how.is_trust() => {
-                let ours = Ours::ask(client).await?;
-                let steps = ours.plan_attach();
+                let ours = trust::ask(client).await?;
+                let steps = ours.plan_attach(&home());
                 if how.change_stores(output, &ours, &steps, true)? {
-                    let reports = ours.reports();
+                    let reports = ours.reports(&home());
                     output.data(&reports, |reports| {
                         trust::describe(output, reports).join("\n")
                     })?;
@@ -206,8 +209,8 @@ impl System {
                 Ok(Answer::Yes)
             }
             Self::Detach(Detach { how }) if how.is_trust() => {
-                let ours = Ours::ask(client).await?;
-                let steps = ours.plan_detach();
+                let ours = trust::ask(client).await?;
+                let steps = ours.plan_detach(&home());
                 if how.change_stores(output, &ours, &steps, false)? {
                     output.say("no store holds a root of ours now");
                 }
@@ -219,8 +222,8 @@ impl System {
                     output.say("everything is as it was before");
                 }
                 if how.only.is_none() {
-                    let ours = Ours::ask(client).await?;
-                    let steps = ours.plan_detach();
+                    let ours = trust::ask(client).await?;
+                    let steps = ours.plan_detach(&home());
                     how.change_stores(output, &ours, &steps, false)?;
                 }
                 Ok(Answer::Yes)
@@ -463,7 +466,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
             .map(shadow)
             .collect(),
         others_on_port_53: others.collect(),
-        trust: Ours::ask(client).await?.reports(),
+        trust: trust::ask(client).await?.reports(&home()),
         on_port_53: status.listeners.dns.iter().any(|at| at.port() == 53),
     })
 }

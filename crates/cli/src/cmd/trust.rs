@@ -1,14 +1,10 @@
-//! Who trusts our root on this machine, and having it trusted.
+//! Who trusts our root on this machine, in words, and the variables for programs with roots of
+//! their own.
 
 use std::path::{Path, PathBuf};
 
-use bentlane_core::authority::{Anchor, verify};
 use bentlane_service::api::AuthorityView;
-use bentlane_system::{Root, StoreKind, TrustStore, trust_stores};
-use rustls::pki_types::CertificateDer;
-use rustls::pki_types::pem::PemObject;
-use serde::Serialize;
-use time::OffsetDateTime;
+use bentlane_system::{Ours, StoreKind, StoreReport, StoreStep, Trusts};
 
 use crate::client::Client;
 use crate::error::CliError;
@@ -17,165 +13,22 @@ use crate::output::{Output, Tone};
 /// Programs that read their trust store when they start, by the start of their process's name.
 const BROWSERS: [&str; 4] = ["chrom", "firefox", "msedge", "brave"];
 
-/// A store, and what it says of our root.
-#[derive(Debug, Serialize)]
-pub(crate) struct StoreReport {
-    #[serde(flatten)]
-    store: TrustStore,
-    #[serde(flatten)]
-    state: Trusts,
-    /// Roots of ours in it, this one or former ones.
-    ours: Vec<Root>,
-}
-
-/// Whether a store trusts our root.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case", tag = "state")]
-enum Trusts {
-    /// It accepts what our own server shows.
-    Trusted,
-    /// Another root of ours is in it, and what our server shows is not accepted.
-    Former,
-    /// It does not.
-    NotTrusted {
-        /// What is against it.
-        reason: String,
-    },
-    /// It cannot be told.
-    Unknown {
-        /// Why.
-        reason: String,
-    },
-}
-
-/// What is to be done to a store.
-#[derive(Debug, Serialize)]
-pub(crate) struct StoreStep {
-    store: TrustStore,
-    roots: Vec<Root>,
-}
-
-/// What our server shows, and the root that it leads to.
-pub(crate) struct Ours {
-    anchor: Anchor,
-    root: Root,
-    chain: Vec<CertificateDer<'static>>,
-    server_name: String,
-}
-
-impl Ours {
-    pub(crate) async fn ask(client: &Client) -> Result<Self, CliError> {
-        let authority: AuthorityView = client.get("/authority").await?;
-        let anchor = Anchor::read(&authority.certificate_pem);
-        let chain = CertificateDer::pem_slice_iter(authority.server_chain.as_bytes());
-        let chain: Vec<_> = chain
-            .filter_map(Result::ok)
-            .map(CertificateDer::into_owned)
-            .collect();
-        let named = anchor.and_then(|anchor| Some((anchor.our_name.clone()?, anchor)));
-        let (name, anchor) = named.ok_or_else(|| CliError::Value {
-            field: "root",
-            reason: "the service has a root of another kind: see `bentlane authority show`"
-                .to_owned(),
-        })?;
-        Ok(Self {
-            root: Root {
-                name,
-                pem: authority.certificate_pem,
-            },
-            anchor,
-            chain,
-            server_name: authority.server_name,
-        })
-    }
-
-    fn look_at(&self, store: TrustStore) -> StoreReport {
-        let roots = match store.roots() {
-            Ok(roots) => roots,
-            Err(reason) => {
-                return StoreReport {
-                    store,
-                    state: Trusts::Unknown { reason },
-                    ours: Vec::new(),
-                };
-            }
-        };
-        let read = |pem: String| Some((Anchor::read(&pem)?, pem));
-        let roots: Vec<(Anchor, String)> = roots.into_iter().filter_map(read).collect();
-        let is_ours =
-            |anchor: &Anchor| anchor.owner().is_some() && anchor.owner() == self.anchor.owner();
-        let ours = roots.iter().filter(|(anchor, _)| is_ours(anchor));
-        let ours: Vec<Root> = ours
-            .filter_map(|(anchor, pem)| {
-                Some(Root {
-                    name: anchor.our_name.clone()?,
-                    pem: pem.clone(),
-                })
-            })
-            .collect();
-        let anchors: Vec<Anchor> = roots.into_iter().map(|(anchor, _)| anchor).collect();
-        let now = OffsetDateTime::now_utc();
-        let state = match verify(&self.chain, &self.server_name, &anchors, now) {
-            Ok(()) => Trusts::Trusted,
-            Err(_) if !ours.is_empty() => Trusts::Former,
-            Err(reason) => Trusts::NotTrusted { reason },
-        };
-        StoreReport { store, state, ours }
-    }
-
-    /// Every store with what it says of our root.
-    pub(crate) fn reports(&self) -> Vec<StoreReport> {
-        let stores = trust_stores(&home()).into_iter();
-        stores.map(|store| self.look_at(store)).collect()
-    }
-
-    /// The stores that are to trust our root and do not hold it yet.
-    pub(crate) fn plan_attach(&self) -> Vec<StoreStep> {
-        let reports = self.reports().into_iter();
-        let wanting = reports.filter(|report| {
-            let known = !matches!(report.state, Trusts::Unknown { .. });
-            known && !report.ours.iter().any(|root| root.name == self.root.name)
-        });
-        let step = |report: StoreReport| StoreStep {
-            store: report.store,
-            roots: vec![self.root.clone()],
-        };
-        wanting.map(step).collect()
-    }
-
-    /// The stores that hold roots of ours.
-    pub(crate) fn plan_detach(&self) -> Vec<StoreStep> {
-        let reports = self
-            .reports()
-            .into_iter()
-            .filter(|report| !report.ours.is_empty());
-        let step = |report: StoreReport| StoreStep {
-            store: report.store,
-            roots: report.ours,
-        };
-        reports.map(step).collect()
-    }
-
-    /// Does the steps one by one. A store that another one's tool has brought up to date meanwhile,
-    /// as the system's does with Java's, is left alone.
-    pub(crate) fn carry_out(&self, steps: &[StoreStep], adds: bool) -> Result<(), CliError> {
-        for StoreStep { store, roots } in steps {
-            let now = self.look_at(store.clone()).ours;
-            let is_there = |root: &Root| now.iter().any(|there| there.name == root.name);
-            for root in roots.iter().filter(|root| is_there(root) != adds) {
-                if adds {
-                    store.add(root)?;
-                } else {
-                    store.remove(root)?;
-                }
-            }
-        }
-        Ok(())
-    }
+/// What the service presents.
+pub(crate) async fn ask(client: &Client) -> Result<Ours, CliError> {
+    let AuthorityView {
+        certificate_pem,
+        server_chain,
+        server_name,
+        ..
+    } = client.get("/authority").await?;
+    Ours::new(&certificate_pem, &server_chain, &server_name).ok_or_else(|| CliError::Value {
+        field: "root",
+        reason: "the service has a root of another kind: see `bentlane authority show`".to_owned(),
+    })
 }
 
 /// The home folder of the user for whom this runs, also under sudo.
-fn home() -> PathBuf {
+pub(super) fn home() -> PathBuf {
     let of_user = |user: &str| {
         let accounts = std::fs::read_to_string("/etc/passwd").ok()?;
         let line = accounts

@@ -1,6 +1,8 @@
 //! The forms in which trust stores take a root.
 
-use p12_keystore::{Certificate, KeyStore, KeyStoreEntry};
+use p12_keystore::{Certificate, KeyStore, KeyStoreEntry, PrivateKey, PrivateKeyChain};
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 
 use super::root::{Authority, AuthorityError};
 
@@ -68,6 +70,28 @@ impl Form {
             Self::AppleProfile => profile(authority).into_bytes(),
         })
     }
+}
+
+/// A PKCS#12 bundle (RFC 7292) of a server's chain and key, PEM both, sealed with `password`.
+///
+/// # Errors
+/// When a part is damaged, or the bundle cannot be made.
+pub fn bundle(chain: &str, key: &str, password: &str) -> Result<Vec<u8>, AuthorityError> {
+    let certificate = |der: CertificateDer<'_>| Certificate::from_der(&der);
+    let chain: Vec<Certificate> = CertificateDer::pem_slice_iter(chain.as_bytes())
+        .map(|der| der.map_err(|_| AuthorityError::Certificate))
+        .map(|der| certificate(der?).map_err(|_| AuthorityError::Certificate))
+        .collect::<Result<_, _>>()?;
+    let key =
+        PrivatePkcs8KeyDer::from_pem_slice(key.as_bytes()).map_err(|_| AuthorityError::Key)?;
+    let key = PrivateKey::from_der(key.secret_pkcs8_der()).map_err(|_| AuthorityError::Key)?;
+    let entry = PrivateKeyChain::new(vec![1], key, chain);
+    let mut bundle = KeyStore::new();
+    bundle.add_entry("bent lane", KeyStoreEntry::PrivateKeyChain(entry));
+    bundle
+        .writer(password)
+        .write()
+        .map_err(|_| AuthorityError::Bundle)
 }
 
 /// A configuration profile with one payload, the root. Its identifiers come from the certificate,

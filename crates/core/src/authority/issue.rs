@@ -160,6 +160,15 @@ impl Issuer {
         self.issuer.key().serialize_pem()
     }
 
+    pub(super) fn signer(&self) -> &rcgen::Issuer<'static, KeyPair> {
+        &self.issuer
+    }
+
+    /// The issuing certificate, and what leads on from it.
+    pub(super) fn chain(&self) -> &[CertificateDer<'static>] {
+        &self.chain
+    }
+
     /// What it can vouch for.
     #[must_use]
     pub fn limits(&self) -> &Limits {
@@ -181,7 +190,6 @@ impl Issuer {
     /// When the crypto provider fails.
     pub fn issue(&self, name: &Name, now: OffsetDateTime) -> Result<Leaf, AuthorityError> {
         let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
-        let mut params = CertificateParams::default();
         let mut names = vec![SanType::DnsName(Ia5String::try_from(name.as_str())?)];
         if name.as_str() == "localhost" {
             names.extend([
@@ -189,19 +197,7 @@ impl Issuer {
                 SanType::IpAddress(IpAddr::V6(Ipv6Addr::LOCALHOST)),
             ]);
         }
-        params.subject_alt_names = names;
-        // The names are in the SAN (RFC 9525 §2), and a common name is limited to 64 characters,
-        // which host names are not. An empty subject would do, but some clients want to show one.
-        let mut subject = DistinguishedName::new();
-        subject.push(DnType::OrganizationName, "Bent Lane");
-        params.distinguished_name = subject;
-        params.serial_number = Some(serial_number());
-        params.not_before = now - BACKDATE;
-        params.not_after = (now + LEAF_LIFE).min(self.not_after);
-        params.is_ca = IsCa::ExplicitNoCa;
-        params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
-        params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
-        params.use_authority_key_identifier_extension = true;
+        let params = leaf_params(names, now, (now + LEAF_LIFE).min(self.not_after));
         let not_after = params.not_after;
         let certificate = params.signed_by(&key, &self.issuer)?;
         Ok(Leaf {
@@ -214,6 +210,29 @@ impl Issuer {
             renew_at: not_after - (not_after - now) / 3,
         })
     }
+}
+
+/// A server's certificate for `names`.
+pub(super) fn leaf_params(
+    names: Vec<SanType>,
+    now: OffsetDateTime,
+    not_after: OffsetDateTime,
+) -> CertificateParams {
+    let mut params = CertificateParams::default();
+    params.subject_alt_names = names;
+    // The names are in the SAN (RFC 9525 §2), and a common name is limited to 64 characters, which
+    // host names are not. An empty subject would do, but some clients want to show one.
+    let mut subject = DistinguishedName::new();
+    subject.push(DnType::OrganizationName, "Bent Lane");
+    params.distinguished_name = subject;
+    params.serial_number = Some(serial_number());
+    params.not_before = now - BACKDATE;
+    params.not_after = not_after;
+    params.is_ca = IsCa::ExplicitNoCa;
+    params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+    params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
+    params.use_authority_key_identifier_extension = true;
+    params
 }
 
 /// Whether `root`'s key signed this certificate (RFC 5280 §6.1.3).

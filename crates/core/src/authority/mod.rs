@@ -7,13 +7,15 @@
 mod export;
 mod issue;
 mod limits;
+mod order;
 mod root;
 mod safe;
 mod verify;
 
-pub use export::Form;
+pub use export::{Form, bundle};
 pub use issue::{Issuer, Leaf};
 pub use limits::Limits;
+pub use order::{CertName, OrderError, USUAL_DAYS, request};
 pub use root::{Authority, AuthorityError, Owner, Summary};
 pub use safe::{Passphrase, Safe};
-pub use verify::{Anchor, certificate_pem, verify};
+pub use verify::{Anchor, CertificateInfo, certificate_pem, verify};

@@ -1,3 +1,4 @@
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use pem::{EncodeConfig, LineEnding, Pem};
@@ -6,7 +7,9 @@ use rustls::client::danger::ServerCertVerifier;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{RootCertStore, crypto};
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
+use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::root::fingerprint;
@@ -46,6 +49,58 @@ impl Anchor {
         let (_, owner) = self.our_name.as_ref()?.split_once(" of ")?;
         Some(owner)
     }
+}
+
+/// What a person asks about a certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct CertificateInfo {
+    /// The names that it is for, as they stand in its subjectAltName.
+    pub names: Vec<String>,
+    /// Who made it, as RFC 4514 writes it.
+    pub issuer: String,
+    /// First moment of validity.
+    #[serde(with = "time::serde::rfc3339")]
+    pub not_before: OffsetDateTime,
+    /// Last moment of validity.
+    #[serde(with = "time::serde::rfc3339")]
+    pub not_after: OffsetDateTime,
+    /// SHA-256 of the certificate: hexadecimal pairs with colons between.
+    pub fingerprint_sha256: String,
+}
+
+impl CertificateInfo {
+    /// Reads a certificate, PEM; `None` when it is none.
+    #[must_use]
+    pub fn from_pem(pem: &str) -> Option<Self> {
+        let certificate = CertificateDer::from_pem_slice(pem.as_bytes()).ok()?;
+        Self::read(&certificate)
+    }
+
+    /// Reads a certificate; `None` when it is none.
+    #[must_use]
+    pub fn read(certificate: &CertificateDer<'_>) -> Option<Self> {
+        let (_, parsed) = X509Certificate::from_der(certificate).ok()?;
+        let names = parsed.subject_alternative_name().ok()?;
+        let names = names.iter().flat_map(|names| &names.value.general_names);
+        let names = names.map(|name| match name {
+            GeneralName::DNSName(name) => (*name).to_owned(),
+            GeneralName::IPAddress(octets) => address(octets),
+            other => other.to_string(),
+        });
+        Some(Self {
+            names: names.collect(),
+            issuer: parsed.issuer().to_string(),
+            not_before: parsed.validity().not_before.to_datetime(),
+            not_after: parsed.validity().not_after.to_datetime(),
+            fingerprint_sha256: fingerprint(certificate),
+        })
+    }
+}
+
+fn address(octets: &[u8]) -> String {
+    let v4 = <[u8; 4]>::try_from(octets).map(IpAddr::from);
+    let address = v4.or_else(|_| <[u8; 16]>::try_from(octets).map(IpAddr::from));
+    address.map_or_else(|_| format!("{octets:?}"), |address| address.to_string())
 }
 
 /// A certificate in its text form (RFC 7468).

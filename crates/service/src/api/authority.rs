@@ -6,7 +6,8 @@ use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::IntoResponse;
 use bentlane_core::Name;
-use bentlane_core::authority::{Form, Passphrase, Summary};
+use bentlane_core::authority::{Form, Passphrase, Summary, certificate_pem};
+use bentlane_system::{Ours, StoreKind, StoreReport, Trusts};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
@@ -77,6 +78,27 @@ pub struct Protect {
     pub next: Option<Passphrase>,
 }
 
+/// What a trust store of this machine says of our root.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StoreView {
+    /// `system`, `browser` or `java`.
+    pub kind: String,
+    /// Its file or folder.
+    pub path: String,
+    /// `trusted`, `former` (another root of ours is in it), `not-trusted`, or `unknown`.
+    pub state: String,
+    /// Why it is not trusted, or cannot be told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
+}
+
+/// The trust stores of this machine, as the service's user sees them.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Stores {
+    /// The stores.
+    pub stores: Vec<StoreView>,
+}
+
 #[derive(Debug, Deserialize, IntoParams)]
 pub(crate) struct ExportRoot {
     /// The form: `pem`, `der`, `pkcs12` or `apple-profile`.
@@ -89,6 +111,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(show_authority))
         .routes(routes!(export_root))
+        .routes(routes!(list_stores))
         .routes(routes!(rotate))
         .routes(routes!(unlock))
         .routes(routes!(protect))
@@ -112,7 +135,10 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
         follows_another: root.cross().is_some(),
         certificate_pem: root.certificate_pem().to_owned(),
         bundle: state.data_dir.path(BUNDLE).display().to_string(),
-        server_chain: certificates.chain_pem(OWN_NAME).unwrap_or_default(),
+        server_chain: certificates
+            .shown(OWN_NAME)
+            .map(|(chain, _)| chain.iter().map(|part| certificate_pem(part)).collect())
+            .unwrap_or_default(),
         server_name: OWN_NAME.to_owned(),
     })
 }
@@ -137,6 +163,46 @@ async fn changed(
 #[utoipa::path(get, path = "/authority", responses((status = 200, body = AuthorityView)))]
 async fn show_authority(Shared(state): Shared<Arc<State>>) -> Result<Json<AuthorityView>, Problem> {
     view(&state).map(Json)
+}
+
+/// List the trust stores of this machine, with what each says of our root: the chain that our own
+/// server shows is verified with its roots.
+#[utoipa::path(get, path = "/authority/stores", responses((status = 200, body = Stores)))]
+async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, Problem> {
+    let view = view(&state)?;
+    let looking = spawn_blocking(move || {
+        let home = std::env::var_os("HOME").unwrap_or_default();
+        let ours = Ours::new(&view.certificate_pem, &view.server_chain, &view.server_name);
+        ours.map(|ours| ours.reports(home.as_ref()))
+            .unwrap_or_default()
+    });
+    let reports = looking.await.map_err(|cause| {
+        error!(%cause, "the trust stores cannot be looked at");
+        let detail = "the trust stores cannot be looked at";
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, detail)
+    })?;
+    let stores = reports.into_iter().map(|StoreReport { store, state, .. }| {
+        let (word, reason) = match state {
+            Trusts::Trusted => ("trusted", None),
+            Trusts::Former => ("former", None),
+            Trusts::NotTrusted { reason } => ("not-trusted", Some(reason)),
+            Trusts::Unknown { reason } => ("unknown", Some(reason)),
+        };
+        StoreView {
+            kind: match store.kind {
+                StoreKind::System => "system",
+                StoreKind::Browser => "browser",
+                StoreKind::Java => "java",
+            }
+            .to_owned(),
+            path: store.path.display().to_string(),
+            state: word.to_owned(),
+            reason,
+        }
+    });
+    Ok(Json(Stores {
+        stores: stores.collect(),
+    }))
 }
 
 /// Export the root certificate in a form that a trust store takes.

@@ -9,6 +9,7 @@
 )]
 
 mod authority;
+mod certificates;
 mod checks;
 mod doh;
 mod events;
@@ -32,7 +33,8 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 pub use crate::queries::{Queries, QueryCount, QueryView};
-pub use authority::{AuthorityView, Protect, Unlock};
+pub use authority::{AuthorityView, Protect, StoreView, Stores, Unlock};
+pub use certificates::{CertificateView, Certificates, SignRequest, Signed};
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
@@ -70,6 +72,7 @@ fn all() -> OpenApiRouter<Arc<State>> {
         .merge(routes::router())
         .merge(checks::router())
         .merge(authority::router())
+        .merge(certificates::router())
         .merge(journal::router())
         .merge(session::router())
         .merge(events::router())

@@ -1,0 +1,31 @@
+import type { ReactNode } from 'react';
+
+/** The looks of a table's head and cells. */
+export const HEAD = 'py-1.5 pr-6 text-left text-[14px] font-medium text-muted';
+export const CELL = 'border-t border-rule py-2 pr-6 align-top';
+
+/** A part of a page under a title of its own. */
+export function Section({
+  id,
+  title,
+  beside,
+  children,
+}: {
+  id: string;
+  title: string;
+  /** What stands beside the title. */
+  beside?: ReactNode;
+  children: ReactNode;
+}) {
+  return (
+    <section aria-labelledby={id}>
+      <div className="flex flex-wrap items-baseline gap-4">
+        <h2 id={id} className="text-[19px] font-semibold">
+          {title}
+        </h2>
+        {beside}
+      </div>
+      {children}
+    </section>
+  );
+}

@@ -1,0 +1,348 @@
+use std::fs::{self, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use bentlane_core::authority::{CertName, USUAL_DAYS, bundle, request};
+use bentlane_service::api::{CertificateView, Certificates, SignRequest, Signed};
+use clap::{Args, Subcommand};
+use serde::Serialize;
+use time::OffsetDateTime;
+use time::macros::format_description;
+
+use crate::client::{Client, segment};
+use crate::error::{Answer, CliError};
+use crate::input::read_text;
+use crate::output::{Output, Tone, table};
+
+/// `bentlane cert`
+#[derive(Debug, Subcommand)]
+pub(crate) enum Cert {
+    /// List what is shown under which name
+    List(List),
+    /// Show what is shown under one name, and why
+    Show(Show),
+    /// Make a key and a certificate as files, for a server that wants them
+    Issue(Issue),
+    /// Sign a request (PKCS#10) for a key that was made elsewhere
+    Sign(Sign),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert list")]
+pub(crate) struct List {}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert show booking.moor.test
+  bentlane cert show booking.moor.test --format json | jq -r .chain")]
+pub(crate) struct Show {
+    /// The name that a client asks for
+    name: String,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert issue store.moor.test                             store.moor.test.pem and .key
+  bentlane cert issue moor.test --wildcard --days 30              moor.test and *.moor.test
+  bentlane cert issue store.moor.test 127.0.0.1 --out tls
+  bentlane cert issue store.moor.test --part chain=server.crt --part key=server.key
+  bentlane cert issue store.moor.test --part pkcs12 --part both
+
+Parts: certificate (alone), chain (with what leads to the root), key, both (chain and key in one file),
+pkcs12 (chain and key, under the password `changeit`). Files with a key are their owner's alone.")]
+pub(crate) struct Issue {
+    /// DNS names, `*.NAME` included, and loopback addresses
+    #[arg(required = true, value_name = "NAME")]
+    names: Vec<CertName>,
+    /// Cover the names with one label more, too: adds `*.NAME` for each name
+    #[arg(long)]
+    wildcard: bool,
+    /// How long it is valid
+    #[arg(long, value_name = "DAYS", default_value_t = USUAL_DAYS)]
+    days: u16,
+    /// The folder for the files, made if it is not there
+    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    out: PathBuf,
+    /// A file to write: certificate, chain, key, both or pkcs12, with a name of your choice after `=`
+    /// [default: chain and key]
+    #[arg(long = "part", value_name = "PART[=FILE]")]
+    parts: Vec<Part>,
+    /// Put the files in the place of those that are there
+    #[arg(long)]
+    overwrite: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert sign server.csr > server.crt
+  openssl req -new -key server.key -addext subjectAltName=DNS:a.moor.test -subj / | bentlane cert sign -")]
+pub(crate) struct Sign {
+    /// The request, PEM; `-` is standard input
+    file: PathBuf,
+    /// How long it is valid
+    #[arg(long, value_name = "DAYS", default_value_t = USUAL_DAYS)]
+    days: u16,
+}
+
+/// A file to write.
+#[derive(Clone, Debug)]
+struct Part {
+    kind: PartKind,
+    file: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum PartKind {
+    Certificate,
+    Chain,
+    Key,
+    Both,
+    Pkcs12,
+}
+
+impl std::str::FromStr for Part {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let (kind, file) = match text.split_once('=') {
+            Some((kind, file)) => (kind, Some(file.to_owned())),
+            None => (text, None),
+        };
+        let kind = match kind {
+            "certificate" => PartKind::Certificate,
+            "chain" => PartKind::Chain,
+            "key" => PartKind::Key,
+            "both" => PartKind::Both,
+            "pkcs12" => PartKind::Pkcs12,
+            other => {
+                return Err(format!(
+                    "`{other}` is none of certificate, chain, key, both, pkcs12"
+                ));
+            }
+        };
+        if file.as_deref().is_some_and(str::is_empty) {
+            return Err("a file name is wanted after `=`".to_owned());
+        }
+        Ok(Self { kind, file })
+    }
+}
+
+impl PartKind {
+    fn ending(self) -> &'static str {
+        match self {
+            Self::Certificate => "crt",
+            Self::Chain => "pem",
+            Self::Key => "key",
+            Self::Both => "both.pem",
+            Self::Pkcs12 => "p12",
+        }
+    }
+
+    fn mode(self) -> u32 {
+        match self {
+            Self::Certificate | Self::Chain => 0o644,
+            Self::Key | Self::Both | Self::Pkcs12 => 0o600,
+        }
+    }
+}
+
+/// What was made.
+#[derive(Debug, Serialize)]
+struct Made {
+    names: Vec<String>,
+    #[serde(with = "time::serde::rfc3339")]
+    not_after: OffsetDateTime,
+    fingerprint_sha256: String,
+    files: Vec<PathBuf>,
+}
+
+impl Cert {
+    pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
+        match self {
+            Self::List(List {}) => {
+                let all: Certificates = client.get("/certificates").await?;
+                output.data(&all, |all| list(&all.certificates))?;
+            }
+            Self::Show(Show { name }) => {
+                let path = format!("/certificates/{}", segment(&name));
+                let view: CertificateView = client.get(&path).await?;
+                output.data(&view, |view| describe(output, view))?;
+            }
+            Self::Sign(Sign { file, days }) => {
+                let request = read_text(&file)?;
+                let days = Some(days);
+                let signed: Signed = client
+                    .post("/certificates", &SignRequest { request, days })
+                    .await?;
+                output.data(&signed, |signed| {
+                    let whole = format!("{}{}", signed.certificate, signed.chain);
+                    whole.trim_end().to_owned()
+                })?;
+            }
+            Self::Issue(issue) => issue.run(client, output).await?,
+        }
+        Ok(Answer::Yes)
+    }
+}
+
+impl Issue {
+    async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
+        let mut names = self.names.clone();
+        if self.wildcard {
+            let below = self.names.iter().filter_map(|name| match name {
+                CertName::Name(name) => Some(CertName::Wildcard(name.clone())),
+                CertName::Wildcard(_) | CertName::Ip(_) => None,
+            });
+            names.extend(below);
+        }
+        let parts = self.files(&names)?;
+        let failed = |source| CliError::Authority { source };
+        // The key is made here, and only the request for its certificate leaves this process.
+        let (key, request) = request(&names).map_err(failed)?;
+        let days = Some(self.days);
+        let signed: Signed = client
+            .post("/certificates", &SignRequest { request, days })
+            .await?;
+        let chain = format!("{}{}", signed.certificate, signed.chain);
+        let mut files = Vec::with_capacity(parts.len());
+        for (kind, path) in parts {
+            let content = match kind {
+                PartKind::Certificate => signed.certificate.clone().into_bytes(),
+                PartKind::Chain => chain.clone().into_bytes(),
+                PartKind::Key => key.clone().into_bytes(),
+                PartKind::Both => format!("{chain}{key}").into_bytes(),
+                PartKind::Pkcs12 => bundle(&chain, &key, "changeit").map_err(failed)?,
+            };
+            write_whole(&path, &content, kind.mode())?;
+            files.push(path);
+        }
+        for advice in names.iter().filter_map(CertName::advice) {
+            output.say(&advice);
+        }
+        let made = Made {
+            names: signed.info.names,
+            not_after: signed.info.not_after,
+            fingerprint_sha256: signed.info.fingerprint_sha256,
+            files,
+        };
+        output.data(&made, |made| {
+            let files: Vec<String> = made
+                .files
+                .iter()
+                .map(|file| file.display().to_string())
+                .collect();
+            format!(
+                "{}, valid until {}\n{}",
+                made.names.join(", "),
+                day(made.not_after),
+                files.join("\n")
+            )
+        })
+    }
+
+    /// The files to write, none of which is there unless it may be overwritten.
+    fn files(&self, names: &[CertName]) -> Result<Vec<(PartKind, PathBuf)>, CliError> {
+        let first = names.first().map(ToString::to_string).unwrap_or_default();
+        let base = first.replace('*', "wildcard").replace(':', "-");
+        let usual = [PartKind::Chain, PartKind::Key].map(|kind| Part { kind, file: None });
+        let parts = if self.parts.is_empty() {
+            &usual[..]
+        } else {
+            &self.parts
+        };
+        let mut files: Vec<(PartKind, PathBuf)> = Vec::new();
+        for Part { kind, file } in parts {
+            let name = file
+                .clone()
+                .unwrap_or_else(|| format!("{base}.{}", kind.ending()));
+            let path = self.out.join(name);
+            let taken = |reason: &str| CliError::Value {
+                field: "--part",
+                reason: format!("{} {reason}", path.display()),
+            };
+            if files.iter().any(|(_, other)| *other == path) {
+                return Err(taken("is named twice"));
+            }
+            if !self.overwrite && path.exists() {
+                return Err(taken("is there already; give another name, or --overwrite"));
+            }
+            files.push((*kind, path));
+        }
+        fs::create_dir_all(&self.out).map_err(|source| CliError::Io {
+            verb: format!("make the folder {}", self.out.display()),
+            source,
+        })?;
+        Ok(files)
+    }
+}
+
+/// Writes a file whole or not at all, and never readable for others if `mode` says so.
+fn write_whole(path: &Path, content: &[u8], mode: u32) -> Result<(), CliError> {
+    let mut beside = path.as_os_str().to_owned();
+    beside.push(".bentlane-new");
+    let write = || {
+        match fs::remove_file(&beside) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+        let mut file = OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(mode)
+            .open(&beside)?;
+        file.write_all(content)?;
+        file.sync_all()?;
+        fs::rename(&beside, path)
+    };
+    write().map_err(|source| CliError::Io {
+        verb: format!("write {}", path.display()),
+        source,
+    })
+}
+
+fn day(at: OffsetDateTime) -> String {
+    at.format(format_description!("[year]-[month]-[day]"))
+        .unwrap_or_default()
+}
+
+fn list(certificates: &[CertificateView]) -> String {
+    let row = |view: &CertificateView| {
+        let (names, until) = match &view.info {
+            Some(info) => (info.names.join(", "), day(info.not_after)),
+            None => ("made when it is asked for".to_owned(), String::new()),
+        };
+        [view.name.clone(), view.reason.clone(), names, until]
+    };
+    table(
+        ["NAME", "WHY", "COVERS", "UNTIL"],
+        certificates.iter().map(row).collect(),
+    )
+}
+
+fn describe(output: &Output, view: &CertificateView) -> String {
+    let line = |label: &str, text: &str| {
+        format!(
+            "{} {text}",
+            output.paint(Tone::Muted, &format!("{label:<10}"))
+        )
+    };
+    let mut lines = vec![line("shown for", &view.name), line("why", &view.reason)];
+    if let Some(info) = &view.info {
+        let validity = format!("{} to {}", day(info.not_before), day(info.not_after));
+        let renewed = view
+            .renewed_from
+            .map(|at| format!(", the next from {}", day(at)));
+        lines.extend([
+            line("covers", &info.names.join(", ")),
+            line("issuer", &info.issuer),
+            line(
+                "valid",
+                &format!("{validity}{}", renewed.unwrap_or_default()),
+            ),
+            line("SHA-256", &info.fingerprint_sha256),
+        ]);
+    }
+    lines.join("\n")
+}
