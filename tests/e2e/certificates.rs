@@ -306,3 +306,183 @@ fn what_is_shown_under_a_name_is_told() {
     );
     assert!(!world.get("/certificates").to_string().contains("PRIVATE"));
 }
+
+/// A company's authority, made with `openssl`.
+struct Company<'a> {
+    world: &'a World,
+}
+
+impl Company<'_> {
+    fn path(&self, name: &str) -> String {
+        self.world.path(name).to_str().unwrap().to_owned()
+    }
+
+    fn found(world: &World) -> Company<'_> {
+        let company = Company { world };
+        let (key, root) = (company.path("company.key"), company.path("company.pem"));
+        run(
+            "openssl",
+            &[
+                "req",
+                "-x509",
+                "-newkey",
+                "ec",
+                "-pkeyopt",
+                "ec_paramgen_curve:P-256",
+                "-nodes",
+                "-days",
+                "300",
+                "-subj",
+                "/CN=Fell Company root",
+                "-keyout",
+                &key,
+                "-out",
+                &root,
+            ],
+        )
+        .ok();
+        company
+    }
+
+    /// Writes `NAME.pem`, its chain behind it in the wrong order, and `NAME.key`.
+    fn certify(&self, name: &str, san: &str, days: &str) {
+        let (key, root) = (self.path("company.key"), self.path("company.pem"));
+        let (leaf_key, leaf) = (
+            self.path(&format!("{name}.key")),
+            self.path(&format!("{name}.pem")),
+        );
+        let san = format!("subjectAltName={san}");
+        run(
+            "openssl",
+            &[
+                "req",
+                "-x509",
+                "-newkey",
+                "ec",
+                "-pkeyopt",
+                "ec_paramgen_curve:P-256",
+                "-nodes",
+                "-days",
+                days,
+                "-subj",
+                "/CN=leaf",
+                "-addext",
+                &san,
+                "-addext",
+                "basicConstraints=critical,CA:FALSE",
+                "-CA",
+                &root,
+                "-CAkey",
+                &key,
+                "-keyout",
+                &leaf_key,
+                "-out",
+                &leaf,
+            ],
+        )
+        .ok();
+        let whole = fs::read_to_string(&root).unwrap() + &fs::read_to_string(&leaf).unwrap();
+        fs::write(&leaf, whole).unwrap();
+    }
+
+    fn import(&self, certificate: &str, key: &str) -> bentlane_tests::Run {
+        let (certificate, key) = (self.path(certificate), self.path(key));
+        self.world.run(&["cert", "import", &certificate, &key])
+    }
+
+    /// Whether a client that trusts the company alone accepts what is shown under `name`.
+    fn accepts(&self, name: &str) -> bool {
+        let port = self.world.address("https").port();
+        let (resolve, url) = (
+            format!("{name}:{port}:127.0.0.1"),
+            format!("https://{name}:{port}/"),
+        );
+        let root = self.path("company.pem");
+        run(
+            "curl",
+            &[
+                "-sS",
+                "-o",
+                "/dev/null",
+                "--cacert",
+                &root,
+                "--resolve",
+                &resolve,
+                &url,
+            ],
+        )
+        .code
+            == 0
+    }
+}
+
+#[test]
+fn certificates_from_elsewhere_are_shown_under_their_names() {
+    let app = App::new();
+    let mut world = World::with_routes(&[("staging.moor.test", &app.port())]);
+    let company = Company::found(&world);
+    company.certify("staging", "DNS:staging.moor.test,DNS:*.hut.moor.test", "10");
+    company.certify("other", "DNS:other.moor.test", "90");
+    for (certificate, key, part) in [
+        (
+            "staging.pem",
+            "other.key",
+            "key: the key belongs to none of the certificates",
+        ),
+        (
+            "staging.pem",
+            "staging.pem",
+            "holds no private key that can be read",
+        ),
+        ("staging.key", "staging.key", "holds no certificate"),
+        ("nowhere.pem", "staging.key", "cannot read"),
+    ] {
+        let refused = company.import(certificate, key);
+        assert_ne!(refused.code, 0, "{refused:?}");
+        assert!(refused.stderr.contains(part), "{refused:?}");
+    }
+    assert!(!company.accepts("staging.moor.test"));
+
+    let imported = company.import("staging.pem", "staging.key").ok();
+    assert!(
+        imported.contains("soon") && imported.contains("\n  staging.moor.test"),
+        "{imported}"
+    );
+    for (name, accepted) in [
+        ("staging.moor.test", true),
+        ("x.hut.moor.test", true),
+        ("x.y.hut.moor.test", false),
+        ("other.moor.test", false),
+    ] {
+        assert_eq!(company.accepts(name), accepted, "{name}");
+    }
+    world.ok(&["check"]);
+    let listed = world.ok(&["cert", "list"]);
+    let line = listed
+        .lines()
+        .find(|line| line.starts_with("staging.moor.test"))
+        .unwrap();
+    assert!(line.contains("imported") && line.contains("soon"), "{line}");
+
+    // The files are watched; what cannot be used changes nothing.
+    fs::write(world.path("staging.key"), "nonsense").unwrap();
+    let before = world.json(&["cert", "show", "staging.moor.test"])["fingerprint_sha256"].clone();
+    company.certify("staging", "DNS:staging.moor.test", "90");
+    bentlane_tests::wait_until("the new certificate", || {
+        let now = world.json(&["cert", "show", "staging.moor.test"]);
+        (now["fingerprint_sha256"] != before && now["ends_soon"] == false).then_some(())
+    });
+    assert!(company.accepts("staging.moor.test"));
+
+    let shown = world.json(&["cert", "show", "staging.moor.test"]);
+    assert!(!shown.to_string().contains("PRIVATE"));
+    world.end(rustix::process::Signal::KILL);
+    world.wake();
+    let company = Company { world: &world };
+    assert!(company.accepts("staging.moor.test"), "it is kept");
+    world.ok(&["cert", "remove", "staging.moor.test"]);
+    assert!(!company.accepts("staging.moor.test"));
+    world.ok(&["check"]);
+    let none = world.run(&["cert", "remove", "staging.moor.test"]);
+    assert_eq!(none.code, 1, "{none:?}");
+}

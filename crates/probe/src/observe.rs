@@ -36,18 +36,23 @@ pub struct Prober {
 }
 
 impl Prober {
-    /// A prober that trusts `root` alone.
+    /// A prober that trusts these `roots` alone.
     ///
     /// # Errors
-    /// When the TLS engine refuses the root.
-    pub fn new(root: CertificateDer<'static>, limits: ProbeLimits) -> io::Result<Self> {
-        let mut roots = RootCertStore::empty();
-        roots.add(root).map_err(io::Error::other)?;
+    /// When the TLS engine refuses one of them.
+    pub fn new(
+        roots: impl IntoIterator<Item = CertificateDer<'static>>,
+        limits: ProbeLimits,
+    ) -> io::Result<Self> {
+        let mut trusted = RootCertStore::empty();
+        for root in roots {
+            trusted.add(root).map_err(io::Error::other)?;
+        }
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
         let mut tls = ClientConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
             .map_err(io::Error::other)?
-            .with_root_certificates(roots)
+            .with_root_certificates(trusted)
             .with_no_client_auth();
         tls.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         Ok(Self {

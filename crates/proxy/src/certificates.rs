@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Name;
-use bentlane_core::authority::{Issuer, Leaf};
+use bentlane_core::authority::{Issuer, Leaf, Pair};
 use rustls::crypto::aws_lc_rs::sign::any_supported_type;
 use rustls::pki_types::CertificateDer;
 use rustls::server::{ClientHello, ResolvesServerCert};
@@ -21,6 +21,8 @@ const CAPACITY: usize = 1024;
 /// so that two handshakes for one name at once make it once.
 pub struct Certificates {
     state: ArcSwap<State>,
+    /// From elsewhere; they go before those that are made here.
+    imported: ArcSwap<Vec<Imported>>,
     making: Mutex<()>,
 }
 
@@ -29,6 +31,20 @@ pub struct Certificates {
 struct State {
     issuer: Arc<Issuer>,
     leaves: HashMap<Box<str>, Kept>,
+}
+
+struct Imported {
+    pair: Pair,
+    key: Arc<CertifiedKey>,
+}
+
+/// What is shown under a name.
+#[derive(Clone, Debug)]
+pub struct Shown {
+    /// The certificate, and what is shown behind it.
+    pub chain: Vec<CertificateDer<'static>>,
+    /// When the next one is made; `None` for one from elsewhere.
+    pub renew_at: Option<OffsetDateTime>,
 }
 
 #[derive(Clone)]
@@ -55,6 +71,7 @@ impl Certificates {
         };
         Self {
             state: ArcSwap::from_pointee(state),
+            imported: ArcSwap::default(),
             making: Mutex::new(()),
         }
     }
@@ -68,6 +85,47 @@ impl Certificates {
         }));
     }
 
+    /// Shows these pairs from now on under the names that they are for, one that holds a name itself
+    /// before one that covers it by a wildcard. Connections at work go on.
+    ///
+    /// # Errors
+    /// What the TLS engine has against a key; then nothing is changed.
+    pub fn import(&self, pairs: Vec<Pair>) -> Result<(), String> {
+        let read = |pair: Pair| {
+            let key = any_supported_type(&pair.key).map_err(|cause| cause.to_string())?;
+            let key = Arc::new(CertifiedKey::new(pair.chain.clone(), key));
+            Ok(Imported { pair, key })
+        };
+        let imported = pairs
+            .into_iter()
+            .map(read)
+            .collect::<Result<Vec<_>, String>>()?;
+        self.imported.store(Arc::new(imported));
+        Ok(())
+    }
+
+    /// What is shown under `name`, when that comes from elsewhere.
+    #[must_use]
+    pub fn imported(&self, name: &str) -> Option<Shown> {
+        let chain = self.imported_key(name)?.cert.clone();
+        Some(Shown {
+            chain,
+            renew_at: None,
+        })
+    }
+
+    fn imported_key(&self, name: &str) -> Option<Arc<CertifiedKey>> {
+        let imported = self.imported.load();
+        if imported.is_empty() {
+            return None;
+        }
+        let name: Name = name.parse().ok()?;
+        let find = |exactly| imported.iter().find(|it| it.pair.covers(&name, exactly));
+        find(true)
+            .or_else(|| find(false))
+            .map(|it| Arc::clone(&it.key))
+    }
+
     /// The issuer of the moment.
     #[must_use]
     pub fn issuer(&self) -> Arc<Issuer> {
@@ -77,23 +135,36 @@ impl Certificates {
     /// The chain that is shown under `name`, made if need be, and when the next one is made; `None`
     /// when there is no certificate for it.
     #[must_use]
-    pub fn shown(&self, name: &str) -> Option<(Vec<CertificateDer<'static>>, OffsetDateTime)> {
-        self.find(name)?;
-        let state = self.state.load();
-        let kept = state.leaves.get(name)?;
-        Some((kept.key.cert.clone(), kept.renew_at))
+    pub fn shown(&self, name: &str) -> Option<Shown> {
+        if let Some(imported) = self.imported(name) {
+            return Some(imported);
+        }
+        let chain = self.find(name)?.cert.clone();
+        let renew_at = self.state.load().leaves.get(name)?.renew_at;
+        Some(Shown {
+            chain,
+            renew_at: Some(renew_at),
+        })
     }
 
     /// What was made so far: the name, its chain, and when the next one is made.
     #[must_use]
-    pub fn made(&self) -> Vec<(String, Vec<CertificateDer<'static>>, OffsetDateTime)> {
+    pub fn made(&self) -> Vec<(String, Shown)> {
         let state = self.state.load();
-        let made = state.leaves.iter();
-        made.map(|(name, kept)| (name.to_string(), kept.key.cert.clone(), kept.renew_at))
-            .collect()
+        let made = state.leaves.iter().map(|(name, kept)| {
+            let shown = Shown {
+                chain: kept.key.cert.clone(),
+                renew_at: Some(kept.renew_at),
+            };
+            (name.to_string(), shown)
+        });
+        made.collect()
     }
 
     fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
+        if let Some(imported) = self.imported_key(name) {
+            return Some(imported);
+        }
         let now = OffsetDateTime::now_utc();
         let state = self.state.load();
         match state.leaves.get(name) {

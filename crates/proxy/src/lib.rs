@@ -21,7 +21,7 @@ mod redirect;
 mod server;
 mod upgrade;
 
-pub use certificates::Certificates;
+pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
 pub use plane::Limits;
 pub use server::Proxy;

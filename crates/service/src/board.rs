@@ -85,9 +85,12 @@ impl Board {
         }
     }
 
-    /// Trusts `root` alone from now on.
-    pub(crate) fn trust(&self, root: CertificateDer<'static>) -> io::Result<()> {
-        let prober = Prober::new(root, ProbeLimits::default())?;
+    /// Trusts these roots alone from now on.
+    pub(crate) fn trust(
+        &self,
+        roots: impl IntoIterator<Item = CertificateDer<'static>>,
+    ) -> io::Result<()> {
+        let prober = Prober::new(roots, ProbeLimits::default())?;
         self.prober.store(Arc::new(prober));
         Ok(())
     }
@@ -143,7 +146,7 @@ impl Board {
         );
         Some(Facts {
             address: route.address.clone(),
-            certified: self.certificates.issuer().covers(&name),
+            certified: self.certificates.shown(name.as_str()).is_some(),
             name,
             url,
             target: route.to.clone(),

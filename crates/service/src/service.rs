@@ -24,6 +24,7 @@ use crate::attached;
 use crate::board::Board;
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
+use crate::imports::{self, Imports};
 use crate::inherited::Inherited;
 use crate::queries::QueryBook;
 use crate::run_file::RunFile;
@@ -162,7 +163,7 @@ impl Service {
         let snapshot = Arc::new(ArcSwap::new(snapshot));
         let root = authority.root().certificate().clone();
         let prober =
-            Prober::new(root, ProbeLimits::default()).map_err(io_error("set up checks"))?;
+            Prober::new([root], ProbeLimits::default()).map_err(io_error("set up checks"))?;
         let events = Events::new();
         let resolver_at = listening.dns.first().copied();
         let board = Board::new(
@@ -177,6 +178,7 @@ impl Service {
         let current = Arc::clone(&snapshot);
         let state = Arc::new(State {
             data_dir: data_dir.clone(),
+            imports: Imports::take_up(authority.keys())?,
             trust: authority,
             snapshot,
             proxy: engine,
@@ -198,6 +200,12 @@ impl Service {
             store: ArcSwapOption::empty(),
             reloading: Mutex::new(()),
         });
+        if let Err(cause) = imports::show(&state, &state.imports.all()) {
+            error!(
+                cause = chain(&cause),
+                "the imported certificates are not shown"
+            );
+        }
         let mut database = Database::new(config.database_url);
         if let Err(failure) = database.connect(&state).await {
             if first_start {
@@ -267,6 +275,7 @@ impl Service {
         let reading = tokio::spawn(Arc::clone(&state.queries).keep(shutdown.clone()));
         let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
         let issuing = tokio::spawn(trust::keep(Arc::clone(&state)));
+        let importing = tokio::spawn(imports::keep(Arc::clone(&state)));
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
         info!(
             https = ?state.listening.https,
@@ -291,6 +300,7 @@ impl Service {
             ("system", keeping),
             ("query log", reading),
             ("certificates", issuing),
+            ("imported certificates", importing),
         ] {
             if let Err(cause) = task.await {
                 error!(part, %cause, "ended abruptly");

@@ -15,6 +15,7 @@ use tracing::{error, info};
 
 use crate::board::Board;
 use crate::events::{Event, Events};
+use crate::imports::{Imported, Imports};
 use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
 use crate::trust::{Trust, TrustError};
@@ -68,6 +69,7 @@ pub(crate) fn certified(zones: &[Zone]) -> Vec<Name> {
 pub(crate) struct State {
     pub(crate) data_dir: DataDir,
     pub(crate) trust: Trust,
+    pub(crate) imports: Imports,
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) proxy: Proxy,
     pub(crate) board: Arc<Board>,
@@ -120,13 +122,24 @@ impl State {
     /// Takes another issuing certificate for the zones of the moment, and goes by the root of the
     /// moment.
     pub(crate) fn issue_anew(&self, issuer: Issuer) -> Result<(), AuthorityError> {
-        let root = self.trust.root().certificate().clone();
-        self.board
-            .trust(root)
-            .map_err(|_| AuthorityError::Certificate)?;
+        self.trust_anew(self.imports.all().values())?;
         self.proxy.certificates().replace_issuer(issuer);
         self.board.configuration_changed();
         Ok(())
+    }
+
+    /// Has our own checks go by the root of the moment, and by what these certificates lead to.
+    pub(crate) fn trust_anew<'a>(
+        &self,
+        imported: impl IntoIterator<Item = &'a Imported>,
+    ) -> Result<(), AuthorityError> {
+        let root = self.trust.root().certificate().clone();
+        let imported = imported.into_iter();
+        let lasts = imported.filter_map(|imported| imported.pair.chain.last().cloned());
+        let roots = std::iter::once(root).chain(lasts);
+        self.board
+            .trust(roots)
+            .map_err(|_| AuthorityError::Certificate)
     }
 
     /// The names that certificates are issued for now.

@@ -93,6 +93,11 @@ impl Trust {
         Ok(trust)
     }
 
+    /// The folder of the keys.
+    pub(crate) fn keys(&self) -> &DataDir {
+        &self.keys
+    }
+
     /// The root of the moment.
     pub(crate) fn root(&self) -> Arc<Authority> {
         self.root.load_full()

@@ -140,7 +140,8 @@ impl Ours {
     /// The stores that hold roots of ours.
     #[must_use]
     pub fn plan_detach(&self, home: &Path) -> Vec<StoreStep> {
-        let reports = self.reports(home)
+        let reports = self
+            .reports(home)
             .into_iter()
             .filter(|report| !report.ours.is_empty());
         let step = |report: StoreReport| StoreStep {

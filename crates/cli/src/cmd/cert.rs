@@ -4,7 +4,9 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use bentlane_core::authority::{CertName, USUAL_DAYS, bundle, request};
-use bentlane_service::api::{CertificateView, Certificates, SignRequest, Signed};
+use bentlane_service::api::{
+    CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
+};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -26,6 +28,31 @@ pub(crate) enum Cert {
     Issue(Issue),
     /// Sign a request (PKCS#10) for a key that was made elsewhere
     Sign(Sign),
+    /// Show a certificate from elsewhere, of a public or a company's authority, under its names
+    Import(Import),
+    /// No longer show an imported certificate
+    Remove(Remove),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert import fullchain.pem privkey.pem
+
+The certificates may stand in any order. The service reads the files, and reads them again when they
+change; one that cannot be used leaves the former in its place.")]
+pub(crate) struct Import {
+    /// The file with the certificate and its chain, PEM or DER
+    certificate: PathBuf,
+    /// The file with its key, PEM, without a passphrase
+    key: PathBuf,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert remove staging.example.com")]
+pub(crate) struct Remove {
+    /// The first name in the certificate
+    name: String,
 }
 
 #[derive(Debug, Args)]
@@ -182,6 +209,52 @@ impl Cert {
                 })?;
             }
             Self::Issue(issue) => issue.run(client, output).await?,
+            Self::Import(Import { certificate, key }) => {
+                let whole = |path: PathBuf| {
+                    fs::canonicalize(&path).map_err(|source| CliError::Io {
+                        verb: format!("read {}", path.display()),
+                        source,
+                    })
+                };
+                let request = ImportRequest {
+                    certificate: whole(certificate)?,
+                    key: whole(key)?,
+                };
+                let view: ImportedView = client.post("/certificates/imported", &request).await?;
+                if let Some(issuer) = &view.leads_to {
+                    output.say(&format!(
+                        "the chain in the file ends below a root: clients accept it where they know {issuer}"
+                    ));
+                }
+                if view.routes.is_empty() {
+                    output.say("no route has a name that it covers yet");
+                }
+                output.data(&view, |view| {
+                    let ends = if view.ends_soon {
+                        ", which is soon"
+                    } else {
+                        ""
+                    };
+                    let until = day(view.info.not_after);
+                    let routes: String = view
+                        .routes
+                        .iter()
+                        .map(|route| format!("\n  {route}"))
+                        .collect();
+                    format!(
+                        "{}, valid until {until}{ends}{routes}",
+                        view.info.names.join(", ")
+                    )
+                })?;
+            }
+            Self::Remove(Remove { name }) => {
+                client
+                    .delete(&format!("/certificates/imported/{}", segment(&name)))
+                    .await?;
+                output.say(&format!(
+                    "the imported certificate of {name} is no longer shown"
+                ));
+            }
         }
         Ok(Answer::Yes)
     }
@@ -310,6 +383,10 @@ fn day(at: OffsetDateTime) -> String {
 fn list(certificates: &[CertificateView]) -> String {
     let row = |view: &CertificateView| {
         let (names, until) = match &view.info {
+            Some(info) if view.ends_soon => (
+                info.names.join(", "),
+                format!("{}, soon", day(info.not_after)),
+            ),
             Some(info) => (info.names.join(", "), day(info.not_after)),
             None => ("made when it is asked for".to_owned(), String::new()),
         };

@@ -8,12 +8,14 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{RootCertStore, crypto};
 use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
+use time::{Duration, OffsetDateTime};
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::root::fingerprint;
 
+/// From how long before its end on a certificate is warned of that nobody renews by itself.
+const WARNED_FROM: Duration = Duration::days(21);
 /// What our roots are called, at the start of their common name.
 const OUR_NAME: &str = "Bent Lane root ";
 
@@ -69,6 +71,12 @@ pub struct CertificateInfo {
 }
 
 impl CertificateInfo {
+    /// Whether its end is near enough for a warning: 21 days.
+    #[must_use]
+    pub fn ends_soon(&self, now: OffsetDateTime) -> bool {
+        now > self.not_after - WARNED_FROM
+    }
+
     /// Reads a certificate, PEM; `None` when it is none.
     #[must_use]
     pub fn from_pem(pem: &str) -> Option<Self> {

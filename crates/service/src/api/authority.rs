@@ -137,7 +137,10 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
         bundle: state.data_dir.path(BUNDLE).display().to_string(),
         server_chain: certificates
             .shown(OWN_NAME)
-            .map(|(chain, _)| chain.iter().map(|part| certificate_pem(part)).collect())
+            .map(|shown| {
+                let parts = shown.chain.iter();
+                parts.map(|part| certificate_pem(part)).collect()
+            })
             .unwrap_or_default(),
         server_name: OWN_NAME.to_owned(),
     })

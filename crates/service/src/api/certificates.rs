@@ -1,18 +1,25 @@
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
-use bentlane_core::Name;
-use bentlane_core::authority::{CertificateInfo, OrderError, USUAL_DAYS, certificate_pem};
+use bentlane_core::authority::{
+    CertificateInfo, OrderError, PairError, USUAL_DAYS, certificate_pem,
+};
+use bentlane_core::{Name, chain};
+use bentlane_proxy::Shown;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
+use tokio::task::spawn_blocking;
+use tracing::error;
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::problem::{Body, Problem};
+use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
 
 /// A request for a certificate (PKCS#10). Its key stays with who made it.
@@ -38,6 +45,35 @@ pub struct Signed {
     pub info: CertificateInfo,
 }
 
+/// A pair from elsewhere: where its files are on the service's machine.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ImportRequest {
+    /// The file with the certificate and its chain, PEM or DER.
+    #[schema(value_type = String)]
+    pub certificate: PathBuf,
+    /// The file with the key, PEM.
+    #[schema(value_type = String)]
+    pub key: PathBuf,
+}
+
+/// A pair that was taken.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ImportedView {
+    /// The first name in it, by which it is called.
+    pub name: String,
+    /// What is in it.
+    #[serde(flatten)]
+    pub info: CertificateInfo,
+    /// Whom clients have to know, when the chain in the file does not lead to a root.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leads_to: Option<String>,
+    /// Whether it ends within 21 days.
+    pub ends_soon: bool,
+    /// The routes under whose names it is shown.
+    pub routes: Vec<String>,
+}
+
 /// What is shown under a name.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CertificateView {
@@ -56,6 +92,9 @@ pub struct CertificateView {
         skip_serializing_if = "Option::is_none"
     )]
     pub renewed_from: Option<OffsetDateTime>,
+    /// Whether it ends within 21 days, and somebody has to renew it.
+    #[serde(default)]
+    pub ends_soon: bool,
     /// The certificate and what is shown behind it, PEM; only when one is asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub chain: Option<String>,
@@ -72,10 +111,15 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(list_certificates))
         .routes(routes!(sign_request))
+        .routes(routes!(import_pair))
+        .routes(routes!(remove_pair))
         .routes(routes!(show_certificate))
 }
 
-fn reason(state: &State, name: &str) -> String {
+fn reason(state: &State, name: &str, shown: Option<&Shown>) -> String {
+    if shown.is_some_and(|shown| shown.renew_at.is_none()) {
+        return "imported".to_owned();
+    }
     let snapshot = state.snapshot.load();
     match snapshot.zone_of(name) {
         Some(zone) => format!("issued here for the zone {}", zone.name),
@@ -90,18 +134,28 @@ async fn list_certificates(Shared(state): Shared<Arc<State>>) -> Json<Certificat
     let snapshot = state.snapshot.load();
     let routes = snapshot.configuration().routes.iter();
     let names = routes.filter_map(|route| snapshot.sample_name(route));
-    let mut all: BTreeMap<String, _> = names.map(|name| (name.to_string(), None)).collect();
-    for (name, leaf, renewed_from) in state.proxy.certificates().made() {
-        let info = leaf.first().and_then(CertificateInfo::read);
-        all.insert(name, Some((info, renewed_from)));
+    let certificates = state.proxy.certificates();
+    let mut all: BTreeMap<String, Option<Shown>> =
+        names.map(|name| (name.to_string(), None)).collect();
+    for (name, shown) in certificates.made() {
+        all.insert(name, Some(shown));
     }
-    let view = |(name, made): (String, Option<(Option<CertificateInfo>, OffsetDateTime)>)| {
-        let (info, renewed_from) = made.map_or((None, None), |(info, at)| (info, Some(at)));
+    for (name, shown) in &mut all {
+        if let Some(imported) = certificates.imported(name) {
+            *shown = Some(imported);
+        }
+    }
+    let now = OffsetDateTime::now_utc();
+    let view = |(name, shown): (String, Option<Shown>)| {
+        let info = shown
+            .as_ref()
+            .and_then(|shown| CertificateInfo::read(shown.chain.first()?));
         CertificateView {
-            reason: reason(&state, &name),
+            reason: reason(&state, &name, shown.as_ref()),
             name,
+            ends_soon: ends_soon(info.as_ref(), shown.as_ref(), now),
             info,
-            renewed_from,
+            renewed_from: shown.and_then(|shown| shown.renew_at),
             chain: None,
         }
     };
@@ -121,19 +175,27 @@ async fn show_certificate(
 ) -> Result<Json<CertificateView>, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
     let found = state.proxy.certificates().shown(name.as_str());
-    let (chain, renewed_from) = found.ok_or_else(|| {
+    let shown = found.ok_or_else(|| {
         let detail = format!(
             "there is no certificate for {name}: no zone that the authority can vouch for covers \
              it; see `bentlane authority show`"
         );
         Problem::new(StatusCode::NOT_FOUND, detail)
     })?;
+    let info = shown.chain.first().and_then(CertificateInfo::read);
     Ok(Json(CertificateView {
-        reason: reason(&state, name.as_str()),
+        reason: reason(&state, name.as_str(), Some(&shown)),
         name: name.to_string(),
-        info: chain.first().and_then(CertificateInfo::read),
-        renewed_from: Some(renewed_from),
-        chain: Some(chain.iter().map(|part| certificate_pem(part)).collect()),
+        ends_soon: ends_soon(info.as_ref(), Some(&shown), OffsetDateTime::now_utc()),
+        info,
+        renewed_from: shown.renew_at,
+        chain: Some(
+            shown
+                .chain
+                .iter()
+                .map(|part| certificate_pem(part))
+                .collect(),
+        ),
     }))
 }
 
@@ -162,6 +224,95 @@ async fn sign_request(
         info,
     };
     Ok((StatusCode::CREATED, Json(signed)))
+}
+
+/// Take a certificate and its key from elsewhere, and show it under its names from now on. The files
+/// are read by the service, and read again when they change.
+#[utoipa::path(
+    post, path = "/certificates/imported", request_body = ImportRequest,
+    responses((status = 201, body = ImportedView), (status = 422, body = Problem)),
+)]
+async fn import_pair(
+    Shared(state): Shared<Arc<State>>,
+    Body(ImportRequest { certificate, key }): Body<ImportRequest>,
+) -> Result<(StatusCode, Json<ImportedView>), Problem> {
+    for (field, path) in [("certificate", &certificate), ("key", &key)] {
+        if !path.is_absolute() {
+            return Err(Problem::value(
+                field,
+                "the service needs the whole path of the file",
+            ));
+        }
+    }
+    let _one = state.reloading.lock().await;
+    let importing = Arc::clone(&state);
+    let done = spawn_blocking(move || importing.imports.import(&importing, &certificate, &key));
+    let imported = done.await.map_err(|cause| {
+        error!(%cause, "nothing was imported");
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "nothing was imported")
+    })??;
+    let snapshot = state.snapshot.load();
+    let routes = snapshot.configuration().routes.iter();
+    let covered = routes.filter(|route| {
+        let sample = snapshot.sample_name(route);
+        sample.is_some_and(|name| imported.pair.covers(&name, false))
+    });
+    let view = ImportedView {
+        routes: covered.map(|route| route.address.to_string()).collect(),
+        leads_to: imported.pair.leads_to(),
+        ends_soon: imported.pair.ends_soon(OffsetDateTime::now_utc()),
+        name: imported.name(),
+        info: imported.pair.info,
+    };
+    Ok((StatusCode::CREATED, Json(view)))
+}
+
+/// No longer show an imported certificate.
+#[utoipa::path(
+    delete, path = "/certificates/imported/{name}", params(("name" = String, Path, description = "the first name in it")),
+    responses((status = 204), (status = 404, body = Problem)),
+)]
+async fn remove_pair(
+    Shared(state): Shared<Arc<State>>,
+    Path(name): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let _one = state.reloading.lock().await;
+    if state.imports.remove(&state, &name)? {
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    let all = state.imports.all();
+    let known: Vec<&str> = all.keys().map(String::as_str).collect();
+    let detail = format!(
+        "no imported certificate has {name} as its first name; there are: {}",
+        if known.is_empty() {
+            "none".to_owned()
+        } else {
+            known.join(", ")
+        }
+    );
+    Err(Problem::new(StatusCode::NOT_FOUND, detail))
+}
+
+/// Whether a person should see to it: what is made here is renewed by itself.
+fn ends_soon(info: Option<&CertificateInfo>, shown: Option<&Shown>, now: OffsetDateTime) -> bool {
+    let imported = shown.is_some_and(|shown| shown.renew_at.is_none());
+    imported && info.is_some_and(|info| info.ends_soon(now))
+}
+
+impl From<ImportError> for Problem {
+    fn from(failure: ImportError) -> Self {
+        let field = match &failure {
+            ImportError::Read { .. } => "files",
+            ImportError::Pair(PairError::NoKey | PairError::KeyMismatch)
+            | ImportError::Engine(_) => "key",
+            ImportError::Pair(_) => "certificate",
+            ImportError::DataDir(_) => {
+                error!(cause = chain(&failure), "a certificate was not kept");
+                return Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure));
+            }
+        };
+        Self::value(field, chain(&failure))
+    }
 }
 
 fn field(error: &OrderError) -> &'static str {

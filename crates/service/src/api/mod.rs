@@ -34,7 +34,9 @@ use utoipa_axum::router::OpenApiRouter;
 
 pub use crate::queries::{Queries, QueryCount, QueryView};
 pub use authority::{AuthorityView, Protect, StoreView, Stores, Unlock};
-pub use certificates::{CertificateView, Certificates, SignRequest, Signed};
+pub use certificates::{
+    CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
+};
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};

@@ -1,0 +1,237 @@
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use bentlane_core::authority::{Pair, PairError};
+use bentlane_core::chain;
+use bentlane_store::{DataDir, DataDirError};
+use time::OffsetDateTime;
+use tokio::task::spawn_blocking;
+use tokio::time::interval;
+use tracing::{error, info, warn};
+
+use crate::state::State;
+
+/// The folder of the pairs, in that of the keys.
+const FOLDER: &str = "imported";
+/// How often the files that the pairs came from are looked at.
+const LOOK_AGAIN: Duration = Duration::from_secs(2);
+/// What stands before the paths in a kept pair.
+const CERTIFICATE_FROM: &str = "# certificate from: ";
+const KEY_FROM: &str = "# key from: ";
+
+/// Certificates that come from elsewhere, by the first name in each.
+#[derive(Debug)]
+pub(crate) struct Imports {
+    folder: DataDir,
+    pairs: Mutex<BTreeMap<String, Imported>>,
+}
+
+/// A pair, and the files that it came from.
+#[derive(Clone, Debug)]
+pub(crate) struct Imported {
+    pub(crate) pair: Pair,
+    pub(crate) certificate_file: PathBuf,
+    pub(crate) key_file: PathBuf,
+    /// How the files were when they were read last.
+    stamps: [Option<(SystemTime, u64)>; 2],
+}
+
+/// Why a pair is not taken.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ImportError {
+    #[error("cannot read {path}")]
+    Read {
+        path: PathBuf,
+        source: std::io::Error,
+    },
+    #[error(transparent)]
+    Pair(#[from] PairError),
+    #[error(transparent)]
+    DataDir(#[from] DataDirError),
+    #[error("the TLS engine does not take the key: {0}")]
+    Engine(String),
+}
+
+impl Imports {
+    /// Takes up the pairs in the folder of the keys. One that cannot be used is left where it is,
+    /// and told of.
+    pub(crate) fn take_up(keys: &DataDir) -> Result<Self, DataDirError> {
+        let folder = keys.private(FOLDER)?;
+        let mut pairs = BTreeMap::new();
+        let entries = fs::read_dir(folder.root()).into_iter().flatten().flatten();
+        let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
+        for file in names.filter(|name| name.ends_with(".pem")) {
+            let text = folder.read_secret(&file)?.unwrap_or_default();
+            let path = |mark: &str| {
+                let line = text.lines().find_map(|line| line.strip_prefix(mark));
+                PathBuf::from(line.unwrap_or_default())
+            };
+            match Pair::read(text.as_bytes(), text.as_bytes(), OffsetDateTime::now_utc()) {
+                Ok(pair) => {
+                    let imported = Imported {
+                        pair,
+                        certificate_file: path(CERTIFICATE_FROM),
+                        key_file: path(KEY_FROM),
+                        stamps: [None; 2],
+                    };
+                    pairs.insert(imported.name(), imported);
+                }
+                Err(cause) => error!(file, %cause, "an imported certificate is not used"),
+            }
+        }
+        Ok(Self {
+            folder,
+            pairs: Mutex::new(pairs),
+        })
+    }
+
+    /// Every pair, by its first name.
+    pub(crate) fn all(&self) -> BTreeMap<String, Imported> {
+        self.pairs().clone()
+    }
+
+    /// Reads a pair from these files, checks it, keeps it and has it shown. What was there under
+    /// its first name makes room.
+    pub(crate) fn import(
+        &self,
+        state: &State,
+        certificate_file: &Path,
+        key_file: &Path,
+    ) -> Result<Imported, ImportError> {
+        let stamps = [stamp(certificate_file), stamp(key_file)];
+        let (certificates, key) = (read(certificate_file)?, read(key_file)?);
+        let pair = Pair::read(&certificates, &key, OffsetDateTime::now_utc())?;
+        let imported = Imported {
+            pair,
+            certificate_file: certificate_file.to_owned(),
+            key_file: key_file.to_owned(),
+            stamps,
+        };
+        let mut next = self.all();
+        next.insert(imported.name(), imported.clone());
+        // The engine may still refuse; nothing is kept then.
+        show(state, &next)?;
+        let text = format!(
+            "{CERTIFICATE_FROM}{}\n{KEY_FROM}{}\n{}{}\n",
+            certificate_file.display(),
+            key_file.display(),
+            imported.pair.chain_pem(),
+            String::from_utf8_lossy(&key),
+        );
+        self.folder
+            .write_secret(&imported.file(), text.as_bytes())?;
+        *self.pairs() = next;
+        Ok(imported)
+    }
+
+    /// No longer shows the pair with this first name; gives whether there was one.
+    pub(crate) fn remove(&self, state: &State, name: &str) -> Result<bool, ImportError> {
+        let mut next = self.all();
+        let Some(gone) = next.remove(name) else {
+            return Ok(false);
+        };
+        self.folder.remove(&gone.file())?;
+        show(state, &next)?;
+        *self.pairs() = next;
+        Ok(true)
+    }
+
+    /// Reads pairs anew whose files have changed. What cannot be used leaves the former one shown.
+    fn refresh(&self, state: &State) {
+        for (name, imported) in self.all() {
+            let now = [stamp(&imported.certificate_file), stamp(&imported.key_file)];
+            if now == imported.stamps || now.contains(&None) {
+                continue;
+            }
+            let (certificate_file, key_file) = (&imported.certificate_file, &imported.key_file);
+            match self.import(state, certificate_file, key_file) {
+                Ok(_) if imported.stamps.contains(&None) => {}
+                Ok(_) => info!(
+                    name,
+                    "the imported certificate's files have changed: read anew"
+                ),
+                Err(cause) => {
+                    warn!(
+                        name,
+                        cause = chain(&cause),
+                        "the imported certificate's files have changed and cannot be used: the \
+                         former is shown"
+                    );
+                    if let Some(known) = self.pairs().get_mut(&name) {
+                        known.stamps = now; // said once for each change
+                    }
+                }
+            }
+        }
+    }
+
+    fn pairs(&self) -> MutexGuard<'_, BTreeMap<String, Imported>> {
+        self.pairs.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Imported {
+    /// The first name in the certificate.
+    pub(crate) fn name(&self) -> String {
+        self.pair.info.names.first().cloned().unwrap_or_default()
+    }
+
+    fn file(&self) -> String {
+        let plain = |c: char| {
+            if c.is_ascii_alphanumeric() || ".-".contains(c) {
+                c
+            } else {
+                '_'
+            }
+        };
+        let name: String = self.name().chars().map(plain).collect();
+        format!("{name}.pem")
+    }
+}
+
+/// Has these pairs shown, and believed by our own checks.
+pub(crate) fn show(state: &State, pairs: &BTreeMap<String, Imported>) -> Result<(), ImportError> {
+    let shown = pairs
+        .values()
+        .map(|imported| imported.pair.clone())
+        .collect();
+    let certificates = state.proxy.certificates();
+    certificates.import(shown).map_err(ImportError::Engine)?;
+    state
+        .trust_anew(pairs.values())
+        .map_err(|cause| ImportError::Engine(cause.to_string()))?;
+    state.board.configuration_changed();
+    Ok(())
+}
+
+/// Looks at the files of imported pairs, until the service stops.
+pub(crate) async fn keep(state: Arc<State>) {
+    let mut turns = interval(LOOK_AGAIN);
+    loop {
+        tokio::select! {
+            () = state.shutdown.cancelled() => return,
+            _ = turns.tick() => {}
+        }
+        let _one = state.reloading.lock().await;
+        let looking = Arc::clone(&state);
+        let looked = spawn_blocking(move || looking.imports.refresh(&looking)).await;
+        if let Err(cause) = looked {
+            return error!(%cause, "no longer looking after imported certificates");
+        }
+    }
+}
+
+fn read(path: &Path) -> Result<Vec<u8>, ImportError> {
+    fs::read(path).map_err(|source| ImportError::Read {
+        path: path.to_owned(),
+        source,
+    })
+}
+
+fn stamp(path: &Path) -> Option<(SystemTime, u64)> {
+    let metadata = fs::metadata(path).ok()?;
+    Some((metadata.modified().ok()?, metadata.len()))
+}
