@@ -1,8 +1,25 @@
 import type { ReactNode } from 'react';
 
-/** The looks of a table's head and cells. */
-export const HEAD = 'py-1.5 pr-6 text-left text-[14px] font-medium text-muted';
+/** The looks of a table's cells. */
 export const CELL = 'border-t border-rule py-2 pr-6 align-top';
+
+/** A table with these titles; its rows are made of cells that look like [CELL]. */
+export function Table({ titles, children }: { titles: readonly string[]; children: ReactNode }) {
+  return (
+    <table className="mt-2 w-full border-b border-rule">
+      <thead>
+        <tr>
+          {titles.map((title) => (
+            <th key={title} className="py-1.5 pr-6 text-left text-[14px] font-medium text-muted">
+              {title}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>{children}</tbody>
+    </table>
+  );
+}
 
 /** A part of a page under a title of its own. */
 export function Section({

@@ -325,3 +325,66 @@ fn the_root_comes_in_the_forms_that_stores_take() {
     let again = world.run(&["authority", "export", "--out", &pem]);
     assert_eq!(again.code, 1, "never over a file that is there: {again:?}");
 }
+
+#[test]
+fn a_root_is_shared_with_another_machine() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let other = World::with_routes(&[]);
+    let former = fs::read_to_string(world.data_dir().join("keys/root.pem")).unwrap();
+    let theirs = other.data_dir().join("keys/root.pem");
+    let theirs_text = theirs.to_str().unwrap();
+    for (certificate, key, part) in [
+        (
+            theirs_text,
+            world.data_dir().join("keys/root.pem"),
+            "does not belong to the root certificate",
+        ),
+        (theirs_text, world.root(), "is not a PKCS#8 PEM key"),
+        ("/etc/hostname", theirs.clone(), "is not a PEM certificate"),
+    ] {
+        let refused = world.run(&["authority", "import", certificate, key.to_str().unwrap()]);
+        assert_eq!(refused.code, 2, "{refused:?}");
+        assert!(refused.stderr.contains(part), "{part}: {refused:?}");
+    }
+    let kept = fs::read_to_string(world.data_dir().join("keys/root.pem")).unwrap();
+    assert_eq!(kept, former, "what is wrong changes nothing");
+
+    world.ok(&["authority", "import", theirs_text]);
+    assert_eq!(
+        fs::read_to_string(world.root()).unwrap(),
+        fs::read_to_string(other.root()).unwrap()
+    );
+    world.ok(&["check"]);
+    let port = world.address("https").port();
+    let (resolve, url) = (
+        format!("a.moor.test:{port}:127.0.0.1"),
+        format!("https://a.moor.test:{port}/"),
+    );
+    let root = other.root();
+    run(
+        "curl",
+        &[
+            "-sS",
+            "-o",
+            "/dev/null",
+            "--cacert",
+            root.to_str().unwrap(),
+            "--resolve",
+            &resolve,
+            &url,
+        ],
+    )
+    .ok();
+    let keys = fs::read_dir(world.data_dir().join("keys"))
+        .unwrap()
+        .flatten();
+    let beside = keys
+        .map(|entry| entry.path())
+        .find(|path| path.display().to_string().contains("former-"));
+    assert_eq!(
+        fs::read_to_string(beside.unwrap()).unwrap(),
+        former,
+        "the former root is kept"
+    );
+}

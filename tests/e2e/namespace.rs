@@ -3,11 +3,12 @@
 
 use std::fs;
 
-use bentlane_tests::{Start, World, binary, run};
+use bentlane_tests::{Namespace, Start, World};
 
 /// What runs inside: the service on ports 53, 80 and 443, and clients that resolve through it.
 const SCRIPT: &str = r#"
 set -eu
+echo "== all"
 ip link set lo up
 printf 'nameserver 127.0.0.1\noptions timeout:2 attempts:2\n' > "$FOLDER/resolv.conf"
 printf 'hosts: files dns\n' > "$FOLDER/nsswitch.conf"
@@ -43,39 +44,18 @@ fn names_resolve_and_are_served_on_the_standard_ports() {
     let world = World::asleep(Start::default());
     fs::create_dir(world.path("site")).unwrap();
     fs::write(world.path("site").join("index.html"), "the site\n").unwrap();
-    let folder = world.path("").display().to_string();
-    let environment = [
-        format!("FOLDER={}", folder.trim_end_matches('/')),
-        format!("BENTLANE={}", binary().display()),
-    ];
-    let map_root: &[&str] = if rustix::process::geteuid().is_root() {
-        &[]
-    } else {
-        &["--map-root-user"]
-    };
-    let inside = [
-        "env",
-        &environment[0],
-        &environment[1],
-        "bash",
-        "-c",
-        SCRIPT,
-    ];
-    let args = [&["--net", "--mount"], map_root, &["--"], &inside].concat();
-    let outcome = run("unshare", &args);
-    let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
-    assert_eq!(outcome.code, 0, "{outcome:#?}\n{log}");
-    let said = &outcome.stdout;
-    for part in [
-        "https://booking.moor.test/  leads to port 4310",
-        "getent 127.0.0.1",
-        "getent ::1",
-        "the site\nthe site\n",
-        "landed on https://booking.moor.test/",
-        "dig ::1",
-        "2 routes, every hop proved",
-        "ended 0",
-    ] {
-        assert!(said.contains(part), "{part}: {said}\n{log}");
-    }
+    let outcome = Namespace::run(&world, SCRIPT);
+    outcome.expect(&[(
+        "all",
+        &[
+            "https://booking.moor.test/  leads to port 4310",
+            "getent 127.0.0.1",
+            "getent ::1",
+            "the site\nthe site\n",
+            "landed on https://booking.moor.test/",
+            "dig ::1",
+            "2 routes, every hop proved",
+            "ended 0",
+        ],
+    )]);
 }

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use bentlane_tests::{Start, World, binary, run};
+use bentlane_tests::{Namespace, Start, World};
 
 /// Runs inside a mount and network namespace whose `/etc` and `/var/lib` are copies.
 const INSIDE: &str = r#"
@@ -88,34 +88,8 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
     fs::create_dir(world.path("site")).unwrap();
     let page = "<h1>the site of every thing</h1>";
     fs::write(world.path("site").join("index.html"), page).unwrap();
-    let folder = world.path("").display().to_string();
-    let environment = [
-        format!("FOLDER={}", folder.trim_end_matches('/')),
-        format!("BENTLANE={}", binary().display()),
-    ];
-    let map_root: &[&str] = if rustix::process::geteuid().is_root() {
-        &[]
-    } else {
-        &["--map-root-user"]
-    };
-    let inside = [
-        "env",
-        &environment[0],
-        &environment[1],
-        "bash",
-        "-c",
-        INSIDE,
-    ];
-    let args = [&["--net", "--mount"], map_root, &["--"], &inside].concat();
-    let outcome = run("unshare", &args);
-    let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
-    assert_eq!(outcome.code, 0, "{outcome:#?}\n{log}");
-    let steps: Vec<(&str, &str)> = outcome
-        .stdout
-        .split("== ")
-        .filter_map(|step| step.split_once('\n'))
-        .collect();
-    let wanted: &[(&str, &[&str])] = &[
+    let outcome = Namespace::run(&world, INSIDE);
+    outcome.expect(&[
         (
             "before",
             &[
@@ -166,14 +140,5 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
         ),
         ("detach", &["nameserver 127.0.0.8"]),
         ("gone", &["no leftovers"]),
-    ];
-    for (name, parts) in wanted {
-        let (_, said) = steps.iter().find(|(step, _)| step == name).unwrap();
-        for part in *parts {
-            assert!(
-                said.contains(part),
-                "{name}: {part}: {said}\n{outcome:#?}\n{log}"
-            );
-        }
-    }
+    ]);
 }

@@ -1,9 +1,7 @@
 //! The service as a unit: attached, checked by systemd's own tool, started with the sockets that
 //! it lists as a user who could not open them, and detached, in namespaces of the test's own.
 
-use std::fs;
-
-use bentlane_tests::{Start, World, binary, run};
+use bentlane_tests::{Namespace, Start, World};
 
 /// Runs inside a mount and network namespace whose `/etc`, `/run` and `/var/lib/bentlane` are the
 /// test's own. A stand-in takes the place of `systemctl`, since no systemd runs here.
@@ -63,34 +61,8 @@ ls /etc/systemd/system | grep bentlane || echo "no leftovers"
 #[test]
 fn systemd_opens_the_ports_for_an_ordinary_user() {
     let world = World::asleep(Start::default());
-    let folder = world.path("").display().to_string();
-    let environment = [
-        format!("FOLDER={}", folder.trim_end_matches('/')),
-        format!("BENTLANE={}", binary().display()),
-    ];
-    let map_root: &[&str] = if rustix::process::geteuid().is_root() {
-        &[]
-    } else {
-        &["--map-root-user"]
-    };
-    let inside = [
-        "env",
-        &environment[0],
-        &environment[1],
-        "bash",
-        "-c",
-        INSIDE,
-    ];
-    let args = [&["--net", "--mount"], map_root, &["--"], &inside].concat();
-    let outcome = run("unshare", &args);
-    let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
-    assert_eq!(outcome.code, 0, "{outcome:#?}\n{log}");
-    let steps: Vec<(&str, &str)> = outcome
-        .stdout
-        .split("== ")
-        .filter_map(|step| step.split_once('\n'))
-        .collect();
-    let wanted: &[(&str, &[&str])] = &[
+    let outcome = Namespace::run(&world, INSIDE);
+    outcome.expect(&[
         (
             "attach",
             &[
@@ -111,15 +83,5 @@ fn systemd_opens_the_ports_for_an_ordinary_user() {
                 "no leftovers",
             ],
         ),
-    ];
-    for (name, parts) in wanted {
-        let found = steps.iter().find(|(step, _)| step == name);
-        let (_, said) = found.unwrap_or_else(|| panic!("{name}: {outcome:#?}\n{log}"));
-        for part in *parts {
-            assert!(
-                said.contains(part),
-                "{name}: {part}: {said}\n{outcome:#?}\n{log}"
-            );
-        }
-    }
+    ]);
 }

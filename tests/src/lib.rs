@@ -14,12 +14,14 @@
 
 mod app;
 mod browser;
+mod namespace;
 mod process;
 mod upstream;
 mod world;
 
 pub use app::App;
 pub use browser::Browser;
+pub use namespace::Namespace;
 pub use process::{Background, Run, binary, repository, run, signal, wait_until};
 pub use upstream::Upstream;
 pub use world::{Start, World};

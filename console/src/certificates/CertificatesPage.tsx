@@ -1,6 +1,6 @@
 import { rootPath } from '../api/client';
 import type { Authority, Certificate, TrustStore, Zone } from '../api/types';
-import { CELL, HEAD, Section } from '../Section';
+import { CELL, Section, Table } from '../Section';
 import { day, share } from '../format';
 import { useCertificates } from './useCertificates';
 
@@ -87,32 +87,19 @@ function Stores({ stores }: { stores: readonly TrustStore[] | undefined }) {
       {stores === undefined && <p className="mt-2 text-muted">Asking the trust stores …</p>}
       {stores?.length === 0 && <p className="mt-2 text-muted">No trust store was found.</p>}
       {stores !== undefined && stores.length > 0 && (
-        <table className="mt-2 w-full border-b border-rule">
-          <thead>
-            <tr>
-              {['Store', '', 'Where'].map((title) => (
-                <th key={title} className={HEAD}>
-                  {title}
-                </th>
-              ))}
+        <Table titles={['Store', '', 'Where']}>
+          {stores.map((store) => (
+            <tr key={store.path}>
+              <td className={CELL}>{KINDS[store.kind]}</td>
+              <td className={`${CELL} ${tone(store.state)}`}>
+                {store.state === 'trusted' ? '● ' : store.state === 'unknown' ? '○ ' : '✕ '}
+                {STATES[store.state]}
+                {store.state === 'unknown' && store.reason !== undefined && `: ${store.reason}`}
+              </td>
+              <td className={`${CELL} font-mono text-[14px] break-all text-muted`}>{store.path}</td>
             </tr>
-          </thead>
-          <tbody>
-            {stores.map((store) => (
-              <tr key={store.path}>
-                <td className={CELL}>{KINDS[store.kind]}</td>
-                <td className={`${CELL} ${tone(store.state)}`}>
-                  {store.state === 'trusted' ? '● ' : store.state === 'unknown' ? '○ ' : '✕ '}
-                  {STATES[store.state]}
-                  {store.state === 'unknown' && store.reason !== undefined && `: ${store.reason}`}
-                </td>
-                <td className={`${CELL} font-mono text-[14px] break-all text-muted`}>
-                  {store.path}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
       )}
       {wanting === true && (
         <p className="mt-3">
@@ -165,37 +152,26 @@ function Expiries({
   all.sort((a, b) => (a.until ?? '').localeCompare(b.until ?? ''));
   return (
     <Section id="expiries" title="What ends when">
-      <table className="mt-2 w-full border-b border-rule">
-        <thead>
-          <tr>
-            {['Certificate', 'Life', 'Ends', 'Renewed by itself'].map((title) => (
-              <th key={title} className={HEAD}>
-                {title}
-              </th>
-            ))}
+      <Table titles={['Certificate', 'Life', 'Ends', 'Renewed by itself']}>
+        {all.map(({ name, from, until, renewed }) => (
+          <tr key={name}>
+            <td className={CELL}>{name}</td>
+            <td className={`${CELL} w-56`}>
+              {from !== undefined && until !== undefined && <Bar gone={share(from, until)} />}
+            </td>
+            <td className={CELL}>
+              {until === undefined ? (
+                <span className="text-muted">made when it is asked for</span>
+              ) : (
+                day(until)
+              )}
+            </td>
+            <td className={`${CELL} text-muted`}>
+              {renewed !== undefined && `from ${day(renewed)}`}
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {all.map(({ name, from, until, renewed }) => (
-            <tr key={name}>
-              <td className={CELL}>{name}</td>
-              <td className={`${CELL} w-56`}>
-                {from !== undefined && until !== undefined && <Bar gone={share(from, until)} />}
-              </td>
-              <td className={CELL}>
-                {until === undefined ? (
-                  <span className="text-muted">made when it is asked for</span>
-                ) : (
-                  day(until)
-                )}
-              </td>
-              <td className={`${CELL} text-muted`}>
-                {renewed !== undefined && `from ${day(renewed)}`}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </Section>
   );
 }

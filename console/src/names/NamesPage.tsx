@@ -1,6 +1,6 @@
 import { useState } from 'react';
 import type { Query, RecordOfOnesOwn, Zone } from '../api/types';
-import { CELL, HEAD, Section } from '../Section';
+import { CELL, Section, Table } from '../Section';
 import { clock, inOneLine, resolvesTo } from '../format';
 import { ZoneForm } from './ZoneForm';
 import { useNames } from './useNames';
@@ -20,32 +20,24 @@ export function NamesPage({ zones }: { zones: readonly Zone[] }) {
 function Zones({ zones }: { zones: readonly Zone[] }) {
   return (
     <Section id="zones" title="Zones">
-      <table className="mt-2 mb-5 w-full border-b border-rule">
-        <thead>
-          <tr>
-            <th className={HEAD}>Every name at and below</th>
-            <th className={HEAD}>Resolves to</th>
-            <th className={HEAD}>Kept for</th>
-            <th className={HEAD}>Routes</th>
+      <Table titles={['Every name at and below', 'Resolves to', 'Kept for', 'Routes']}>
+        {zones.map((zone) => (
+          <tr key={zone.name}>
+            <td className={CELL}>
+              <span className="font-semibold">{zone.name}</span>
+              {zone.advice !== undefined && zone.advice.length > 0 && (
+                <p className="max-w-[42ch] text-[14px] text-muted">{inOneLine(zone.advice)}</p>
+              )}
+            </td>
+            <td className={CELL}>{resolvesTo(zone.settings)}</td>
+            <td className={CELL}>{zone.settings.ttl} s</td>
+            <td className={CELL}>{zone.routes}</td>
           </tr>
-        </thead>
-        <tbody>
-          {zones.map((zone) => (
-            <tr key={zone.name}>
-              <td className={CELL}>
-                <span className="font-semibold">{zone.name}</span>
-                {zone.advice !== undefined && zone.advice.length > 0 && (
-                  <p className="max-w-[42ch] text-[14px] text-muted">{inOneLine(zone.advice)}</p>
-                )}
-              </td>
-              <td className={CELL}>{resolvesTo(zone.settings)}</td>
-              <td className={CELL}>{zone.settings.ttl} s</td>
-              <td className={CELL}>{zone.routes}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <ZoneForm />
+        ))}
+      </Table>
+      <div className="mt-5">
+        <ZoneForm />
+      </div>
     </Section>
   );
 }
@@ -53,27 +45,16 @@ function Zones({ zones }: { zones: readonly Zone[] }) {
 function Records({ records }: { records: readonly RecordOfOnesOwn[] }) {
   return (
     <Section id="records" title="Records of your own">
-      <table className="mt-2 w-full border-b border-rule">
-        <thead>
-          <tr>
-            {['Owner', 'Type', 'Data', 'Kept for'].map((title) => (
-              <th key={title} className={HEAD}>
-                {title}
-              </th>
-            ))}
+      <Table titles={['Owner', 'Type', 'Data', 'Kept for']}>
+        {records.map((record) => (
+          <tr key={`${record.owner} ${record.type} ${record.data}`}>
+            <td className={CELL}>{record.owner}</td>
+            <td className={CELL}>{record.type}</td>
+            <td className={`${CELL} font-mono text-[14px] break-all`}>{record.data}</td>
+            <td className={CELL}>{record.ttl} s</td>
           </tr>
-        </thead>
-        <tbody>
-          {records.map((record) => (
-            <tr key={`${record.owner} ${record.type} ${record.data}`}>
-              <td className={CELL}>{record.owner}</td>
-              <td className={CELL}>{record.type}</td>
-              <td className={`${CELL} font-mono text-[14px] break-all`}>{record.data}</td>
-              <td className={CELL}>{record.ttl} s</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </Section>
   );
 }
@@ -111,33 +92,22 @@ function Queries({ queries }: { queries: readonly Query[] }) {
             : 'No name that was asked has this part.'}
         </p>
       ) : (
-        <table className="mt-2 w-full border-b border-rule">
-          <thead>
-            <tr>
-              {['Time', 'Name', 'Type', 'Answer', '', 'Asked by'].map((title) => (
-                <th key={title} className={HEAD}>
-                  {title}
-                </th>
-              ))}
+        <Table titles={['Time', 'Name', 'Type', 'Answer', '', 'Asked by']}>
+          {shown.map((query, place) => (
+            <tr key={`${query.at} ${query.name} ${query.type} ${place}`}>
+              <td className={`${CELL} font-mono text-[14px] text-muted`}>{clock(query.at)}</td>
+              <td className={`${CELL} break-all`}>{query.name}</td>
+              <td className={CELL}>{query.type}</td>
+              <td className={`${CELL} ${query.outcome === 'refused' ? 'text-vermilion' : ''}`}>
+                {query.code ?? ''}
+              </td>
+              <td className={`${CELL} text-muted`}>{OUTCOMES[query.outcome]}</td>
+              <td className={`${CELL} text-muted`}>
+                {query.process !== undefined && `${query.process} (${query.pid})`}
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {shown.map((query, place) => (
-              <tr key={`${query.at} ${query.name} ${query.type} ${place}`}>
-                <td className={`${CELL} font-mono text-[14px] text-muted`}>{clock(query.at)}</td>
-                <td className={`${CELL} break-all`}>{query.name}</td>
-                <td className={CELL}>{query.type}</td>
-                <td className={`${CELL} ${query.outcome === 'refused' ? 'text-vermilion' : ''}`}>
-                  {query.code ?? ''}
-                </td>
-                <td className={`${CELL} text-muted`}>{OUTCOMES[query.outcome]}</td>
-                <td className={`${CELL} text-muted`}>
-                  {query.process !== undefined && `${query.process} (${query.pid})`}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
       )}
     </Section>
   );

@@ -1,5 +1,5 @@
 use std::io::Read;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use crate::error::CliError;
 
@@ -13,6 +13,14 @@ pub(crate) fn read_text(file: &Path) -> Result<String, CliError> {
         std::fs::read_to_string(file)
     };
     text.map_err(|source| CliError::Io {
+        verb: format!("read {}", file.display()),
+        source,
+    })
+}
+
+/// A file's whole path, for the service to read it.
+pub(crate) fn whole_path(file: &Path) -> Result<PathBuf, CliError> {
+    std::fs::canonicalize(file).map_err(|source| CliError::Io {
         verb: format!("read {}", file.display()),
         source,
     })

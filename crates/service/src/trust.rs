@@ -210,6 +210,34 @@ impl Trust {
         Ok(())
     }
 
+    /// Takes another root in the place of this one, which is kept beside. The key may be under a
+    /// passphrase, and stays so.
+    pub(crate) fn import(
+        &self,
+        certificate: &str,
+        key: &str,
+        passphrase: Option<&Passphrase>,
+    ) -> Result<(), TrustError> {
+        let safe = Safe::from_text(format!("{certificate}\n{key}"));
+        let next = match passphrase {
+            Some(passphrase) => self.tried(|| safe.open(passphrase))?,
+            None if safe.is_locked() => return Err(AuthorityError::Locked.into()),
+            None => safe.authority()?,
+        };
+        next.check_validity(OffsetDateTime::now_utc())?;
+        let former = self.root();
+        if former.certificate() == next.certificate() {
+            return Ok(());
+        }
+        let digits = former.summary().fingerprint_sha256.replace(':', "");
+        let beside = format!("former-{}.pem", digits.get(..16).unwrap_or(&digits));
+        self.keys
+            .write_secret(&beside, self.safe()?.text().as_bytes())?;
+        self.keep(&safe)?;
+        self.root.store(Arc::new(next));
+        Ok(())
+    }
+
     /// Forgets the root's key if it is kept under a passphrase.
     pub(crate) fn lock(&self) -> Result<(), TrustError> {
         self.root.store(Arc::new(self.safe()?.authority()?));

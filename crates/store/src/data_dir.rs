@@ -187,24 +187,7 @@ impl DataDir {
 
     fn replace(&self, name: &str, content: &[u8], mode: u32) -> Result<(), DataDirError> {
         let path = self.path(name);
-        let beside = self.path(&format!("{name}.new"));
-        let write = || {
-            // One left by a crash may have another mode, and `mode` is for new files only.
-            match fs::remove_file(&beside) {
-                Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
-                _ => {}
-            }
-            let mut file = OpenOptions::new()
-                .write(true)
-                .create_new(true)
-                .mode(mode)
-                .open(&beside)?;
-            file.write_all(content)?;
-            file.sync_all()?;
-            fs::rename(&beside, &path)?;
-            File::open(&self.root)?.sync_all()
-        };
-        write().map_err(|source| DataDirError::Io {
+        write_whole(&path, content, mode).map_err(|source| DataDirError::Io {
             verb: "write",
             path: path.clone(),
             source,
@@ -226,6 +209,32 @@ impl DataDir {
             _ => Ok(()),
         }
     }
+}
+
+/// Writes a file whole or not at all: beside its place, to the disk, then renamed.
+///
+/// # Errors
+/// When a step fails; what was there before is still there.
+pub fn write_whole(path: &Path, content: &[u8], mode: u32) -> io::Result<()> {
+    let mut beside = path.as_os_str().to_owned();
+    beside.push(".new");
+    // One left by a crash may have another mode, and `mode` is for new files only.
+    match fs::remove_file(&beside) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+        _ => {}
+    }
+    let mut file = OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(mode)
+        .open(&beside)?;
+    file.write_all(content)?;
+    file.sync_all()?;
+    fs::rename(&beside, path)?;
+    let folder = path
+        .parent()
+        .filter(|folder| !folder.as_os_str().is_empty());
+    File::open(folder.unwrap_or(Path::new(".")))?.sync_all()
 }
 
 #[cfg(test)]

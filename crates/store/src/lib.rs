@@ -11,5 +11,5 @@ mod migration;
 mod store;
 
 pub use cluster::{Cluster, ClusterError};
-pub use data_dir::{DataDir, DataDirError, Lock};
+pub use data_dir::{DataDir, DataDirError, Lock, write_whole};
 pub use store::{CHANNEL, JournalEntry, Store, StoreError};

@@ -3,14 +3,14 @@ use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
 use bentlane_core::authority::{Form, Passphrase};
-use bentlane_service::api::{AuthorityView, Protect, Unlock};
+use bentlane_service::api::{AuthorityView, ImportRoot, Protect, Unlock};
 use clap::{Args, Subcommand, ValueEnum};
 use time::OffsetDateTime;
 use time::macros::format_description;
 
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::input::read_text;
+use crate::input::{read_text, whole_path};
 use crate::output::{Output, Tone};
 
 /// `bentlane authority`
@@ -22,6 +22,8 @@ pub(crate) enum Authority {
     Export(Export),
     /// Make a new root that the present one certifies, so that nothing breaks meanwhile
     Rotate(Rotate),
+    /// Take a root from another machine or system, so that both share one
+    Import(ImportFiles),
     /// Keep the root's key under a passphrase, or no longer
     Protect(ProtectKey),
     /// Use a key that is under a passphrase once, for an issuing certificate for the zones of now
@@ -59,6 +61,21 @@ enum FormName {
     Pkcs12,
     /// A profile for Apple's systems
     AppleProfile,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane authority import root.pem root.key
+  bentlane authority import /mnt/other/bentlane/keys/root.pem          both in one file
+
+The root of now is kept beside, among the keys. The other one has to be trusted where it is not yet.")]
+pub(crate) struct ImportFiles {
+    /// The file with the root certificate, PEM
+    certificate: PathBuf,
+    /// The file with its key, PKCS#8 PEM [default: the same]
+    key: Option<PathBuf>,
+    #[command(flatten)]
+    passphrase: PassphraseFrom,
 }
 
 #[derive(Debug, Args)]
@@ -159,6 +176,25 @@ impl Authority {
                 output.say(
                     "the new root is in force. What trusts the former one goes on working; have \
                      the new one trusted before that is over: bentlane authority export",
+                );
+            }
+            Self::Import(ImportFiles {
+                certificate,
+                key,
+                passphrase,
+            }) => {
+                let key = whole_path(key.as_deref().unwrap_or(&certificate))?;
+                let locked = read_text(&key)?.contains("BEGIN ENCRYPTED PRIVATE KEY");
+                let request = ImportRoot {
+                    certificate: whole_path(&certificate)?,
+                    key,
+                    passphrase: locked.then(|| passphrase.read()).transpose()?,
+                };
+                let authority: AuthorityView = client.post("/authority/import", &request).await?;
+                output.data(&authority, |view| describe(output, view))?;
+                output.say(
+                    "this root is in force; have it trusted where it is not yet: sudo bentlane \
+                     system attach --only trust",
                 );
             }
             Self::Unlock(UnlockKey { passphrase }) => {

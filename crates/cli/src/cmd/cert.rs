@@ -1,12 +1,11 @@
-use std::fs::{self, OpenOptions};
-use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::fs;
+use std::path::PathBuf;
 
 use bentlane_core::authority::{CertName, USUAL_DAYS, bundle, request};
 use bentlane_service::api::{
     CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
 };
+use bentlane_store::write_whole;
 use clap::{Args, Subcommand};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -14,7 +13,7 @@ use time::macros::format_description;
 
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
-use crate::input::read_text;
+use crate::input::{read_text, whole_path};
 use crate::output::{Output, Tone, table};
 
 /// `bentlane cert`
@@ -210,15 +209,9 @@ impl Cert {
             }
             Self::Issue(issue) => issue.run(client, output).await?,
             Self::Import(Import { certificate, key }) => {
-                let whole = |path: PathBuf| {
-                    fs::canonicalize(&path).map_err(|source| CliError::Io {
-                        verb: format!("read {}", path.display()),
-                        source,
-                    })
-                };
                 let request = ImportRequest {
-                    certificate: whole(certificate)?,
-                    key: whole(key)?,
+                    certificate: whole_path(&certificate)?,
+                    key: whole_path(&key)?,
                 };
                 let view: ImportedView = client.post("/certificates/imported", &request).await?;
                 if let Some(issuer) = &view.leads_to {
@@ -288,7 +281,10 @@ impl Issue {
                 PartKind::Both => format!("{chain}{key}").into_bytes(),
                 PartKind::Pkcs12 => bundle(&chain, &key, "changeit").map_err(failed)?,
             };
-            write_whole(&path, &content, kind.mode())?;
+            write_whole(&path, &content, kind.mode()).map_err(|source| CliError::Io {
+                verb: format!("write {}", path.display()),
+                source,
+            })?;
             files.push(path);
         }
         for advice in names.iter().filter_map(CertName::advice) {
@@ -349,30 +345,6 @@ impl Issue {
         })?;
         Ok(files)
     }
-}
-
-/// Writes a file whole or not at all, and never readable for others if `mode` says so.
-fn write_whole(path: &Path, content: &[u8], mode: u32) -> Result<(), CliError> {
-    let mut beside = path.as_os_str().to_owned();
-    beside.push(".bentlane-new");
-    let write = || {
-        match fs::remove_file(&beside) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error),
-            _ => {}
-        }
-        let mut file = OpenOptions::new()
-            .write(true)
-            .create_new(true)
-            .mode(mode)
-            .open(&beside)?;
-        file.write_all(content)?;
-        file.sync_all()?;
-        fs::rename(&beside, path)
-    };
-    write().map_err(|source| CliError::Io {
-        verb: format!("write {}", path.display()),
-        source,
-    })
 }
 
 fn day(at: OffsetDateTime) -> String {

@@ -1,6 +1,5 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1, UnparsedPublicKey};
 use rand::RngCore;
 use rcgen::string::Ia5String;
 use rcgen::{
@@ -240,13 +239,8 @@ fn signed_by(certificate: &X509Certificate<'_>, root: &CertificateDer<'_>) -> bo
     let Ok((_, root)) = X509Certificate::from_der(root) else {
         return false;
     };
-    let key = &root.public_key().subject_public_key.data;
-    let key = UnparsedPublicKey::new(&ECDSA_P256_SHA256_ASN1, key);
-    let message = certificate.tbs_certificate.as_ref();
-    certificate.issuer() == root.subject()
-        && key
-            .verify(message, &certificate.signature_value.data)
-            .is_ok()
+    let verified = certificate.verify_signature(Some(root.public_key()));
+    certificate.issuer() == root.subject() && verified.is_ok()
 }
 
 /// A random positive number of 127 bits: unique without a list, and unguessable.
@@ -260,28 +254,10 @@ pub(super) fn serial_number() -> SerialNumber {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
-    use time::macros::datetime;
 
     use super::*;
+    use crate::authority::fixture::{NOW, issuer, owner, root};
     use crate::authority::{Anchor, Owner, verify};
-
-    const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
-
-    fn owner() -> Owner {
-        Owner {
-            user: "rowan".into(),
-            host: "fell".into(),
-        }
-    }
-
-    fn authority() -> Authority {
-        Authority::create(&owner(), &Limits::of_root([]), NOW).unwrap()
-    }
-
-    fn issuer(authority: &Authority) -> Issuer {
-        let zones = ["moor.test", "moor.example"].map(|zone| zone.parse().unwrap());
-        authority.issuer_for(zones, NOW).unwrap()
-    }
 
     /// What a TLS client that trusts `root` alone says of a leaf.
     fn verified(
@@ -313,7 +289,7 @@ mod tests {
         #[case] days_later: i64,
         #[case] accepted: bool,
     ) {
-        let authority = authority();
+        let authority = root();
         let leaf = issuer(&authority)
             .issue(&issued.parse().unwrap(), NOW)
             .unwrap();
@@ -323,7 +299,7 @@ mod tests {
 
     #[test]
     fn the_issuer_knows_what_clients_will_accept() {
-        let issuer = issuer(&authority());
+        let issuer = issuer(&root());
         for (name, covered) in [
             ("moor.test", true),
             ("x.moor.test", true),
@@ -335,7 +311,7 @@ mod tests {
 
     #[test]
     fn leaves_are_renewed_with_a_third_of_their_life_left() {
-        let leaf = issuer(&authority())
+        let leaf = issuer(&root())
             .issue(&"x.moor.test".parse().unwrap(), NOW)
             .unwrap();
         assert_eq!(leaf.not_after, NOW + Duration::days(90));
@@ -344,7 +320,7 @@ mod tests {
 
     #[test]
     fn roots_and_issuers_are_taken_up_from_their_files() {
-        let authority = authority();
+        let authority = root();
         let key = authority.key_pem().unwrap();
         let again = Authority::load(authority.certificate_pem(), Some(&key), None).unwrap();
         assert_eq!(again.summary(), authority.summary());
@@ -361,7 +337,7 @@ mod tests {
         let names: Vec<&str> = loaded.limits().names().iter().map(Name::as_str).collect();
         assert_eq!(names, ["localhost", "moor.test"], "what the root covers");
 
-        let stranger = self::authority();
+        let stranger = root();
         let foreign = stranger.key_pem().unwrap();
         let mixed = Authority::load(authority.certificate_pem(), Some(&foreign), None);
         assert!(matches!(mixed, Err(AuthorityError::KeyMismatch)));
@@ -378,7 +354,7 @@ mod tests {
 
     #[test]
     fn a_change_of_roots_breaks_nothing() {
-        let (old, zone) = (authority(), "moor.example".parse::<Name>().unwrap());
+        let (old, zone) = (root(), "moor.example".parse::<Name>().unwrap());
         let limits = Limits::of_root([zone.clone()]);
         let new = old.successor(&owner(), &limits, NOW).unwrap();
         assert_ne!(new.summary().subject, old.summary().subject);
@@ -390,7 +366,7 @@ mod tests {
             (&new, "a.moor.test", true),
             (&old, "a.moor.example", false),
             (&new, "a.moor.example", true),
-            (&authority(), "a.moor.test", false),
+            (&root(), "a.moor.test", false),
         ] {
             let leaf = issuer.issue(&name.parse().unwrap(), NOW).unwrap();
             let outcome = verified(root, &leaf, name, NOW);
@@ -417,7 +393,7 @@ mod tests {
 
     #[test]
     fn no_key_is_shown_by_accident() {
-        let authority = authority();
+        let authority = root();
         let issuer = issuer(&authority);
         let leaf = issuer.issue(&"x.moor.test".parse().unwrap(), NOW).unwrap();
         let shown = format!("{authority:?} {issuer:?} {leaf:?}");

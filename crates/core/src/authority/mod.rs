@@ -21,3 +21,30 @@ pub use pair::{Pair, PairError};
 pub use root::{Authority, AuthorityError, Owner, Summary};
 pub use safe::{Passphrase, Safe};
 pub use verify::{Anchor, CertificateInfo, certificate_pem, verify};
+
+#[cfg(test)]
+mod fixture {
+    use time::OffsetDateTime;
+    use time::macros::datetime;
+
+    use super::{Authority, Issuer, Limits, Owner};
+
+    pub(super) const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
+
+    pub(super) fn owner() -> Owner {
+        Owner {
+            user: "rowan".into(),
+            host: "fell".into(),
+        }
+    }
+
+    pub(super) fn root() -> Authority {
+        Authority::create(&owner(), &Limits::of_root([]), NOW).unwrap()
+    }
+
+    /// An issuer for `moor.test`, and for a zone that the root cannot vouch for.
+    pub(super) fn issuer(root: &Authority) -> Issuer {
+        let zones = ["moor.test", "moor.example"].map(|zone| zone.parse().unwrap());
+        root.issuer_for(zones, NOW).unwrap()
+    }
+}

@@ -217,24 +217,16 @@ fn readable(san: &SanType) -> Result<CertName, OrderError> {
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
-    use time::macros::datetime;
 
     use super::*;
-    use crate::authority::{Anchor, Authority, CertificateInfo, Limits, Owner, verify};
+    use crate::authority::fixture::{NOW, issuer, root};
+    use crate::authority::{Anchor, Authority, CertificateInfo, verify};
     use rustls::pki_types::CertificateDer;
     use rustls::pki_types::pem::PemObject;
 
-    const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
-
     fn authority() -> (Authority, Issuer) {
-        let owner = Owner {
-            user: "rowan".into(),
-            host: "fell".into(),
-        };
-        let root = Authority::create(&owner, &Limits::of_root([]), NOW).unwrap();
-        let issuer = root
-            .issuer_for(["moor.test".parse().unwrap()], NOW)
-            .unwrap();
+        let root = root();
+        let issuer = issuer(&root);
         (root, issuer)
     }
 

@@ -174,23 +174,15 @@ fn certifier(certificate: &CertificateDer<'_>, others: &[CertificateDer<'_>]) ->
 mod tests {
     use rstest::rstest;
     use time::Duration;
-    use time::macros::datetime;
 
     use super::*;
-    use crate::authority::{Authority, Limits, Owner, request};
-
-    const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
+    use crate::authority::fixture::{NOW, issuer, root};
+    use crate::authority::request;
 
     /// A chain, leaf first and root last, and the leaf's key.
     fn made(names: &[&str]) -> (Vec<String>, String) {
-        let owner = Owner {
-            user: "rowan".into(),
-            host: "fell".into(),
-        };
-        let root = Authority::create(&owner, &Limits::of_root([]), NOW).unwrap();
-        let issuer = root
-            .issuer_for(["moor.test".parse().unwrap()], NOW)
-            .unwrap();
+        let root = root();
+        let issuer = issuer(&root);
         let names: Vec<_> = names.iter().map(|name| name.parse().unwrap()).collect();
         let (key, request) = request(&names).unwrap();
         let mut chain = issuer.sign(&request, 30, NOW).unwrap();

@@ -123,6 +123,10 @@ impl Authority {
         if !parsed.is_ca() {
             return Err(AuthorityError::NotAnAuthority);
         }
+        let basic = parsed.basic_constraints().ok().flatten();
+        if basic.is_some_and(|basic| basic.value.path_len_constraint == Some(0)) {
+            return Err(AuthorityError::NoIssuers);
+        }
         let cross = cross_pem.map(|pem| CertificateDer::from_pem_slice(pem.as_bytes()));
         let cross = cross.transpose().map_err(|_| AuthorityError::Certificate)?;
         let constraints = parsed.name_constraints();
@@ -181,6 +185,25 @@ impl Authority {
     #[must_use]
     pub fn key_pem(&self) -> Option<String> {
         Some(self.key.as_ref()?.key().serialize_pem())
+    }
+
+    /// Whether it is valid at `now`.
+    ///
+    /// # Errors
+    /// When it is over, or still to begin.
+    pub fn check_validity(&self, now: OffsetDateTime) -> Result<(), AuthorityError> {
+        let Summary {
+            not_before,
+            not_after,
+            ..
+        } = &self.summary;
+        if *not_before <= now && now <= *not_after {
+            return Ok(());
+        }
+        Err(AuthorityError::NotValid {
+            from: not_before.date().to_string(),
+            until: not_after.date().to_string(),
+        })
     }
 
     /// Its own key certified by the root before it, DER: servers send it along.
@@ -293,6 +316,19 @@ pub enum AuthorityError {
     /// The certificate is a server's.
     #[error("the certificate may not issue others (basicConstraints is not CA:TRUE)")]
     NotAnAuthority,
+    /// The certificate may issue servers' certificates only.
+    #[error(
+        "the certificate may not certify an issuing certificate (pathLenConstraint is 0): import one that may, or its root"
+    )]
+    NoIssuers,
+    /// It is over, or still to begin.
+    #[error("the root certificate is valid from {from} to {until} only")]
+    NotValid {
+        /// Its first day.
+        from: String,
+        /// Its last day.
+        until: String,
+    },
     /// Certificate and key come from different pairs.
     #[error("the root key does not belong to the root certificate")]
     KeyMismatch,

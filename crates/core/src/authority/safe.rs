@@ -169,21 +169,15 @@ fn encrypted(key_pem: &str, passphrase: &Passphrase) -> Result<String, Authority
 
 #[cfg(test)]
 mod tests {
-    use time::macros::datetime;
-
     use super::*;
-    use crate::authority::{Limits, Owner};
+    use crate::authority::Limits;
+    use crate::authority::fixture::{NOW, owner, root};
 
     #[test]
     fn what_is_kept_is_there_again() {
-        let now = datetime!(2026-05-04 12:00 UTC);
-        let owner = Owner {
-            user: "rowan".into(),
-            host: "fell".into(),
-        };
-        let limits = Limits::of_root([]);
-        let first = Authority::create(&owner, &limits, now).unwrap();
-        let root = first.successor(&owner, &limits, now).unwrap();
+        let root = root()
+            .successor(&owner(), &Limits::of_root([]), NOW)
+            .unwrap();
         for passphrase in [None, Some(Passphrase::new("correct horse".into()))] {
             let safe = Safe::of(&root, passphrase.as_ref()).unwrap();
             let again = Safe::from_text(safe.text().to_owned());

@@ -1,3 +1,4 @@
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
@@ -6,7 +7,7 @@ use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::IntoResponse;
 use bentlane_core::Name;
-use bentlane_core::authority::{Form, Passphrase, Summary, certificate_pem};
+use bentlane_core::authority::{AuthorityError, Form, Passphrase, Summary, certificate_pem};
 use bentlane_system::{Ours, StoreKind, StoreReport, Trusts};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -99,6 +100,21 @@ pub struct Stores {
     pub stores: Vec<StoreView>,
 }
 
+/// A root from elsewhere: where its files are on the service's machine.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ImportRoot {
+    /// The file with the root certificate, PEM.
+    #[schema(value_type = String)]
+    pub certificate: PathBuf,
+    /// The file with its key, PKCS#8 PEM, in the clear or under a passphrase; it may be the same.
+    #[schema(value_type = String)]
+    pub key: PathBuf,
+    /// What opens the key.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passphrase: Option<Passphrase>,
+}
+
 #[derive(Debug, Deserialize, IntoParams)]
 pub(crate) struct ExportRoot {
     /// The form: `pem`, `der`, `pkcs12` or `apple-profile`.
@@ -113,6 +129,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
         .routes(routes!(export_root))
         .routes(routes!(list_stores))
         .routes(routes!(rotate))
+        .routes(routes!(import_root))
         .routes(routes!(unlock))
         .routes(routes!(protect))
 }
@@ -260,6 +277,60 @@ async fn rotate(
         state.issue_anew(issuer?)?;
         state.trust.refresh_bundle()?;
         info!("a new root is in force");
+        Ok(())
+    })
+    .await
+}
+
+/// Take a root from another machine or system in the place of this one, which is kept beside. It is
+/// in force when this returns, and has to be trusted where it is not yet.
+#[utoipa::path(
+    post, path = "/authority/import", request_body = ImportRoot,
+    responses(
+        (status = 200, body = AuthorityView), (status = 403, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem), (status = 429, body = Problem),
+    ),
+)]
+async fn import_root(
+    Shared(state): Shared<Arc<State>>,
+    Body(request): Body<ImportRoot>,
+) -> Result<Json<AuthorityView>, Problem> {
+    let read = |field, path: &PathBuf| {
+        if !path.is_absolute() {
+            return Err(Problem::value(
+                field,
+                "the service needs the whole path of the file",
+            ));
+        }
+        let text = std::fs::read_to_string(path);
+        text.map_err(|cause| {
+            Problem::value(field, format!("cannot read {}: {cause}", path.display()))
+        })
+    };
+    let certificate = read("certificate", &request.certificate)?;
+    let certificate = certificate
+        .split("-----BEGIN PRIVATE")
+        .next()
+        .unwrap_or_default();
+    let certificate = certificate
+        .split("-----BEGIN ENCRYPTED")
+        .next()
+        .unwrap_or_default()
+        .to_owned();
+    let key = read("key", &request.key)?;
+    let begin = ["-----BEGIN PRIVATE", "-----BEGIN ENCRYPTED"];
+    let start = begin.iter().find_map(|begin| key.find(begin));
+    let start = start.ok_or_else(|| Problem::value("key", AuthorityError::Key))?;
+    let key = key.get(start..).unwrap_or_default().to_owned();
+    changed(state, move |state| {
+        state
+            .trust
+            .import(&certificate, &key, request.passphrase.as_ref())?;
+        let issuer = state.trust.issuer(state.certified());
+        state.trust.lock()?;
+        state.issue_anew(issuer?)?;
+        state.trust.refresh_bundle()?;
+        info!("an imported root is in force");
         Ok(())
     })
     .await

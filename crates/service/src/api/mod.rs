@@ -33,7 +33,7 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 pub use crate::queries::{Queries, QueryCount, QueryView};
-pub use authority::{AuthorityView, Protect, StoreView, Stores, Unlock};
+pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
 pub use certificates::{
     CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
 };

@@ -147,6 +147,14 @@ impl From<TrustError> for Problem {
             TrustError::Authority(AuthorityError::Locked) => StatusCode::CONFLICT,
             TrustError::Authority(AuthorityError::WrongPassphrase) => StatusCode::FORBIDDEN,
             TrustError::TooManyTries => StatusCode::TOO_MANY_REQUESTS,
+            TrustError::Authority(
+                AuthorityError::Certificate
+                | AuthorityError::Key
+                | AuthorityError::NotAnAuthority
+                | AuthorityError::NoIssuers
+                | AuthorityError::KeyMismatch
+                | AuthorityError::NotValid { .. },
+            ) => StatusCode::UNPROCESSABLE_ENTITY,
             TrustError::Authority(_) | TrustError::DataDir(_) => {
                 error!(cause = chain(&failure), "the authority failed");
                 StatusCode::INTERNAL_SERVER_ERROR
