@@ -20,6 +20,7 @@ mod load;
 mod measure;
 mod process;
 mod subject;
+mod tls;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -106,6 +107,8 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
         ends.throughput(protocol, scale, &mut report);
         ends.latency(protocol, scale, &mut report);
     }
+    tls::issuing(scale, &mut report);
+    tls::handshakes(&relay, &subject, folder.path(), scale, &mut report);
     dns::compare(&responder, &subject, scale, "", &mut report);
     dns::kept(&subject, scale, &mut report);
     dns::garbage(&subject, scale, &mut report);

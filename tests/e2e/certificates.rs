@@ -486,3 +486,51 @@ fn certificates_from_elsewhere_are_shown_under_their_names() {
     let none = world.run(&["cert", "remove", "staging.moor.test"]);
     assert_eq!(none.code, 1, "{none:?}");
 }
+
+#[test]
+fn sessions_are_resumed_also_after_changes_and_a_restart() {
+    let app = App::new();
+    let mut world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let session = world.path("session");
+    let session = session.to_str().unwrap().to_owned();
+    let shake = |world: &World, version: &str, how: &str| {
+        let at = world.address("https").to_string();
+        let script = format!(
+            "(sleep 1; echo Q) | openssl s_client -connect {at} -servername a.moor.test {version} {how} {session}"
+        );
+        run("bash", &["-c", &script]).stdout
+    };
+    for version in ["-tls1_3", "-tls1_2"] {
+        assert!(
+            shake(&world, version, "-sess_out").contains("New, TLS"),
+            "{version}"
+        );
+        let port = app.port();
+        let name = format!(
+            "b{}.moor.test",
+            version.len() + usize::from(version.ends_with('2'))
+        );
+        world.ok(&["route", "add", &name, &port]);
+        let resumed = shake(&world, version, "-sess_in");
+        assert!(
+            resumed.contains("Reused, TLS"),
+            "{version}, after a change: {resumed}"
+        );
+        world.end(rustix::process::Signal::TERM);
+        world.wake();
+        let resumed = shake(&world, version, "-sess_in");
+        assert!(
+            resumed.contains("Reused, TLS"),
+            "{version}, after a restart: {resumed}"
+        );
+    }
+    let keys = world.data_dir().join("keys/tickets.json");
+    assert_eq!(mode(&keys), 0o600);
+    fs::remove_file(&keys).unwrap();
+    world.end(rustix::process::Signal::TERM);
+    world.wake();
+    assert!(
+        shake(&world, "-tls1_2", "-sess_in").contains("New, TLS"),
+        "other keys, no session"
+    );
+}

@@ -1,5 +1,6 @@
 use std::collections::HashMap;
 use std::fmt;
+use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::ArcSwap;
@@ -13,7 +14,9 @@ use time::OffsetDateTime;
 use tracing::{debug, error};
 
 /// Leaves kept at a time; a client can ask for any number of names below a wildcard.
-const CAPACITY: usize = 1024;
+const CAPACITY: usize = 16_384;
+/// Parts in which they are kept.
+const PARTS: usize = 128;
 
 /// The certificates of the TLS listeners: made on demand for each server name, kept in memory.
 ///
@@ -27,11 +30,13 @@ pub struct Certificates {
 }
 
 /// An issuer with the leaves it made: they change together, so that no leaf outlives its issuer.
-#[derive(Clone)]
 struct State {
     issuer: Arc<Issuer>,
-    leaves: HashMap<Box<str>, Kept>,
+    /// In parts, by the hash of the name: a new leaf copies its part alone.
+    leaves: Vec<ArcSwap<Leaves>>,
 }
+
+type Leaves = HashMap<Box<str>, Kept>;
 
 struct Imported {
     pair: Pair,
@@ -56,7 +61,7 @@ struct Kept {
 impl fmt::Debug for Certificates {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Certificates")
-            .field("kept", &self.state.load().leaves.len())
+            .field("kept", &self.state.load().kept())
             .finish()
     }
 }
@@ -65,12 +70,8 @@ impl Certificates {
     /// Certificates by `issuer`, none made yet.
     #[must_use]
     pub fn new(issuer: Issuer) -> Self {
-        let state = State {
-            issuer: Arc::new(issuer),
-            leaves: HashMap::new(),
-        };
         Self {
-            state: ArcSwap::from_pointee(state),
+            state: ArcSwap::from_pointee(State::new(issuer)),
             imported: ArcSwap::default(),
             making: Mutex::new(()),
         }
@@ -79,10 +80,7 @@ impl Certificates {
     /// Takes another issuer; its leaves are made anew. Connections at work go on.
     pub fn replace_issuer(&self, issuer: Issuer) {
         let _making = self.making.lock().unwrap_or_else(PoisonError::into_inner);
-        self.state.store(Arc::new(State {
-            issuer: Arc::new(issuer),
-            leaves: HashMap::new(),
-        }));
+        self.state.store(Arc::new(State::new(issuer)));
     }
 
     /// Shows these pairs from now on under the names that they are for, one that holds a name itself
@@ -140,7 +138,7 @@ impl Certificates {
             return Some(imported);
         }
         let chain = self.find(name)?.cert.clone();
-        let renew_at = self.state.load().leaves.get(name)?.renew_at;
+        let renew_at = self.state.load().part(name)?.load().get(name)?.renew_at;
         Some(Shown {
             chain,
             renew_at: Some(renew_at),
@@ -151,14 +149,21 @@ impl Certificates {
     #[must_use]
     pub fn made(&self) -> Vec<(String, Shown)> {
         let state = self.state.load();
-        let made = state.leaves.iter().map(|(name, kept)| {
+        let made = |name: &str, kept: &Kept| {
             let shown = Shown {
                 chain: kept.key.cert.clone(),
                 renew_at: Some(kept.renew_at),
             };
-            (name.to_string(), shown)
-        });
-        made.collect()
+            (name.to_owned(), shown)
+        };
+        let parts = state.leaves.iter().map(ArcSwap::load);
+        parts
+            .flat_map(|part| {
+                part.iter()
+                    .map(|(name, kept)| made(name, kept))
+                    .collect::<Vec<_>>()
+            })
+            .collect()
     }
 
     fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
@@ -167,7 +172,7 @@ impl Certificates {
         }
         let now = OffsetDateTime::now_utc();
         let state = self.state.load();
-        match state.leaves.get(name) {
+        match state.part(name)?.load().get(name) {
             Some(kept) if kept.renew_at > now => Some(Arc::clone(&kept.key)),
             _ => self.make(name, now),
         }
@@ -177,7 +182,9 @@ impl Certificates {
         let parsed: Name = name.parse().ok()?;
         let _making = self.making.lock().unwrap_or_else(PoisonError::into_inner);
         let state = self.state.load_full();
-        if let Some(kept) = state.leaves.get(name).filter(|kept| kept.renew_at > now) {
+        let part = state.part(name)?;
+        let known = part.load_full();
+        if let Some(kept) = known.get(name).filter(|kept| kept.renew_at > now) {
             return Some(Arc::clone(&kept.key));
         }
         if !state.issuer.covers(&parsed) {
@@ -194,24 +201,43 @@ impl Certificates {
             key: Arc::new(certified_key(leaf)?),
         };
         let key = Arc::clone(&kept.key);
-        let mut next = State::clone(&state);
-        if next.leaves.len() >= CAPACITY {
-            next.forget_oldest();
+        let mut next = Leaves::clone(&known);
+        if next.len() >= CAPACITY / PARTS {
+            forget_oldest(&mut next);
         }
-        next.leaves.insert(name.into(), kept);
-        self.state.store(Arc::new(next));
+        next.insert(name.into(), kept);
+        part.store(Arc::new(next));
         Some(key)
     }
 }
 
 impl State {
-    /// Forgets the older half, so that a full cache is not tidied at every new name.
-    fn forget_oldest(&mut self) {
-        let mut ages: Vec<_> = self.leaves.values().map(|kept| kept.renew_at).collect();
-        ages.sort_unstable();
-        if let Some(middle) = ages.get(ages.len() / 2).copied() {
-            self.leaves.retain(|_, kept| kept.renew_at > middle);
+    fn new(issuer: Issuer) -> Self {
+        Self {
+            issuer: Arc::new(issuer),
+            leaves: (0..PARTS).map(|_| ArcSwap::default()).collect(),
         }
+    }
+
+    /// The part that the leaf of `name` belongs to.
+    fn part(&self, name: &str) -> Option<&ArcSwap<Leaves>> {
+        let mut hasher = DefaultHasher::new();
+        name.hash(&mut hasher);
+        let part = usize::try_from(hasher.finish() % PARTS as u64).ok()?;
+        self.leaves.get(part)
+    }
+
+    fn kept(&self) -> usize {
+        self.leaves.iter().map(|part| part.load().len()).sum()
+    }
+}
+
+/// Forgets the older half, so that a full part is not tidied at every new name.
+fn forget_oldest(leaves: &mut Leaves) {
+    let mut ages: Vec<_> = leaves.values().map(|kept| kept.renew_at).collect();
+    ages.sort_unstable();
+    if let Some(middle) = ages.get(ages.len() / 2).copied() {
+        leaves.retain(|_, kept| kept.renew_at > middle);
     }
 }
 
@@ -273,11 +299,15 @@ mod tests {
     #[test]
     fn the_cache_is_bounded() {
         let certificates = Certificates::new(issuer());
-        for position in 0..CAPACITY + 10 {
-            certificates
-                .find(&format!("n{position}.moor.test"))
-                .unwrap();
+        // All of one part, which is as full as it gets.
+        let state = certificates.state.load_full();
+        let first = state.part("n0.moor.test").unwrap();
+        let names = (0..).map(|position| format!("n{position}.moor.test"));
+        let same = |name: &String| std::ptr::eq(state.part(name).unwrap(), first);
+        for name in names.filter(same).take(CAPACITY / PARTS + 10) {
+            certificates.find(&name).unwrap();
         }
-        assert!(certificates.state.load().leaves.len() <= CAPACITY);
+        assert!(first.load().len() <= CAPACITY / PARTS);
+        assert_eq!(state.kept(), first.load().len());
     }
 }

@@ -19,9 +19,11 @@ mod plane;
 mod pool;
 mod redirect;
 mod server;
+mod tickets;
 mod upgrade;
 
 pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
 pub use plane::Limits;
 pub use server::Proxy;
+pub use tickets::{TICKET_KEY_LENGTH, Tickets};

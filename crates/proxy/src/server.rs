@@ -28,6 +28,7 @@ use crate::listener::{Listeners, accept};
 use crate::own::OwnListeners;
 use crate::plane::{Limits, Plane};
 use crate::redirect;
+use crate::tickets::Tickets;
 
 /// What all connections share.
 #[derive(Debug)]
@@ -48,18 +49,26 @@ impl Shared {
 pub struct Proxy {
     shared: Arc<Shared>,
     certificates: Arc<Certificates>,
+    tickets: Tickets,
     own: Arc<OwnListeners>,
 }
 
 impl Proxy {
-    /// A proxy that routes by `snapshot` and shows `certificates`.
+    /// A proxy that routes by `snapshot`, shows `certificates`, and lets clients resume their
+    /// sessions with `tickets`.
     #[must_use]
-    pub fn new(snapshot: Arc<Snapshot>, certificates: Arc<Certificates>, limits: Limits) -> Self {
+    pub fn new(
+        snapshot: Arc<Snapshot>,
+        certificates: Arc<Certificates>,
+        tickets: Tickets,
+        limits: Limits,
+    ) -> Self {
         let own = OwnListeners::new(snapshot.own_addresses().map(|(ip, _)| ip).collect());
         let plane = ArcSwap::from_pointee(Plane::new(snapshot, None));
         Self {
             shared: Arc::new(Shared { plane, limits }),
             certificates,
+            tickets,
             own: Arc::new(own),
         }
     }
@@ -121,6 +130,7 @@ impl Proxy {
             .with_no_client_auth()
             .with_cert_resolver(self.certificates.clone());
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        config.ticketer = Arc::new(self.tickets.clone());
         Ok(config)
     }
 }

@@ -158,6 +158,7 @@ impl Service {
         let engine = Proxy::new(
             Arc::clone(&snapshot),
             Arc::clone(&certificates),
+            authority.tickets()?,
             Limits::default(),
         );
         let snapshot = Arc::new(ArcSwap::new(snapshot));

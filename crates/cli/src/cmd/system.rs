@@ -45,8 +45,8 @@ pub(crate) enum System {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  eval \"$(bentlane system env)\"
   bentlane system env --shell fish | source
+  eval \"$(bentlane system env)\"
   bentlane system env --format json
 
 Node, Python, Ruby, curl, git and others bring roots of their own, or take a file in place of the
