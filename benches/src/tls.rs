@@ -14,6 +14,7 @@ use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, ClientConnection, RootCertStore};
 use time::OffsetDateTime;
 
+use crate::bare::NAME;
 use crate::measure::{AtMost, Report, Scale, micros, quantile};
 use crate::process::{Server, cpu_time};
 use crate::subject::Subject;
@@ -74,7 +75,7 @@ pub(crate) fn handshakes(
     for round in 0..scale.rounds {
         let before = cpu_time(relay.pid());
         for _ in 0..HANDSHAKES {
-            shake(&bare, relay.address(), "localhost");
+            shake(&bare, relay.address(), NAME);
         }
         let bare_cpu = micros(cpu_time(relay.pid()) - before);
         let before = cpu_time(subject.pid());
