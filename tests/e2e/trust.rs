@@ -49,6 +49,28 @@ step again; "$BENTLANE" system attach --only trust --yes 2>&1
 step attached; everybody
 step browser
 chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage   --disable-background-networking --disable-component-update --user-data-dir="$FOLDER/profile" --timeout=20000   --host-resolver-rules='MAP *.moor.test 127.0.0.1' --dump-dom https://x.moor.test:$port/ 2>"$FOLDER/chromium.log"
+step forged
+forge() {
+  issuing="$FOLDER/data/keys/issuing.pem"
+  openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj '/O=Bent Lane' -days 1 \
+    -addext "subjectAltName=DNS:$1" -addext extendedKeyUsage=serverAuth \
+    -addext basicConstraints=critical,CA:FALSE -CA "$issuing" -CAkey "$issuing" \
+    -keyout "$FOLDER/forged.key" -out "$FOLDER/forged.pem" 2>/dev/null
+  openssl x509 -in "$issuing" >> "$FOLDER/forged.pem"
+}
+see() {
+  forge "$1"
+  openssl s_server -quiet -www -accept 4443 -cert "$FOLDER/forged.pem" -cert_chain "$FOLDER/forged.pem" \
+    -key "$FOLDER/forged.key" >/dev/null 2>&1 & server=$!
+  for _ in $(seq 100); do (exec 3<>/dev/tcp/127.0.0.1/4443) 2>/dev/null && break; sleep 0.1; done
+  chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage \
+    --disable-background-networking --disable-component-update --user-data-dir="$FOLDER/profile" --timeout=20000 \
+    --host-resolver-rules='MAP * 127.0.0.1' --dump-dom "https://$1:4443/" >"$FOLDER/seen" 2>"$FOLDER/chromium.log" || true
+  if grep -q 'Secure Renegotiation IS' "$FOLDER/seen"; then echo "$1 is shown"; else echo "$1 is refused"; fi
+  kill $server; wait $server 2>/dev/null || true
+}
+see x.moor.test
+see www.example.com
 step env
 eval "$("$BENTLANE" system env)"
 echo "node $(ask node -e "
@@ -93,6 +115,13 @@ fn stores_trust_our_root_and_forget_it() {
         ("again", &["every store trusts our root already"]),
         ("attached", &[all]),
         ("browser", &["No route covers x.moor.test"]),
+        (
+            "forged",
+            &[
+                "x.moor.test is shown",
+                "www.example.com is refused",
+            ],
+        ),
         ("env", &["node yes"]),
         ("rotated", &[all, "trusts our certificates"]),
         ("detach", &[nobody]),

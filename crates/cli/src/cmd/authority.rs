@@ -4,10 +4,13 @@ use std::path::{Path, PathBuf};
 
 use bentlane_core::authority::{Form, Passphrase};
 use bentlane_service::api::{AuthorityView, ImportRoot, Protect, Unlock};
+use bentlane_system::StoreReport;
 use clap::{Args, Subcommand, ValueEnum};
+use serde::Serialize;
 use time::OffsetDateTime;
 use time::macros::format_description;
 
+use super::trust;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
@@ -153,7 +156,12 @@ impl Authority {
         match self {
             Self::Show(Show {}) => {
                 let authority: AuthorityView = client.get("/authority").await?;
-                output.data(&authority, |view| describe(output, view))?;
+                let stores = trust::ask(client).await?.reports(&trust::home());
+                let shown = Shown { authority, stores };
+                output.data(&shown, |Shown { authority, stores }| {
+                    let stores = trust::describe(output, stores).join("\n");
+                    format!("{}\n\n{stores}", describe(output, authority))
+                })?;
             }
             Self::Export(Export { out, form }) => {
                 let form = form.form();
@@ -220,6 +228,14 @@ impl Authority {
         }
         Ok(Answer::Yes)
     }
+}
+
+/// The authority, and who trusts it.
+#[derive(Serialize)]
+struct Shown {
+    #[serde(flatten)]
+    authority: AuthorityView,
+    stores: Vec<StoreReport>,
 }
 
 fn asked_twice() -> Result<Passphrase, CliError> {
