@@ -117,10 +117,7 @@ fn stores_trust_our_root_and_forget_it() {
         ("browser", &["No route covers x.moor.test"]),
         (
             "forged",
-            &[
-                "x.moor.test is shown",
-                "www.example.com is refused",
-            ],
+            &["x.moor.test is shown", "www.example.com is refused"],
         ),
         ("env", &["node yes"]),
         ("rotated", &[all, "trusts our certificates"]),
