@@ -43,7 +43,7 @@ streams=$(sed -n "s/^ListenStream=\(.*\)/-l '\1'/p" $socket | tr '\n' ' ')
 command=$(sed -n 's/^ExecStart=//p' $unit)
 keep='-E BENTLANE_DATA_DIR -E HOME -E PATH'
 activate="systemd-socket-activate $keep -d $datagrams systemd-socket-activate $keep $streams"
-eval "$activate $as_user $command --upstream none" >"$FOLDER/service.log" 2>&1 & service=$!
+eval "exec $activate $as_user $command --upstream none" >"$FOLDER/service.log" 2>&1 & service=$!
 step activated
 for _ in $(seq 100); do dig +short +time=1 +tries=1 @127.0.0.1 first.moor.test 2>/dev/null | grep -q 127 && break; sleep 0.1; done
 wait_for
@@ -54,6 +54,7 @@ curl -sS -o /dev/null -w 'secure %{http_code}\n' --cacert "$FOLDER/data/root.pem
 database=$(pgrep -f "^[^ ]*postgres.*$FOLDER" | head -1)
 ls -l /proc/$database/fd | grep -c "socket:\[$(awk '$2 ~ /0100007F:01BB/ {print $10; exit}' /proc/net/tcp)\]" || true
 kill $service; wait $service || true
+"$BENTLANE" status 2>&1 || echo "status $?"
 step detach; "$BENTLANE" system detach --yes 2>&1; cat "$FOLDER/called"
 ls /etc/systemd/system | grep bentlane || echo "no leftovers"
 "#;
@@ -75,7 +76,10 @@ fn systemd_opens_the_ports_for_an_ordinary_user() {
         ("show", &["/etc/systemd/system/bentlane.service  attached"]),
         ("verify", &["no objection"]),
         ("unable", &["ports below 1024 need root", "exit 1"]),
-        ("activated", &["127.0.0.1\n::1\nplain 308\nsecure 404\n0\n"]),
+        (
+            "activated",
+            &["127.0.0.1\n::1\nplain 308\nsecure 404\n0\n", "status 3"],
+        ),
         (
             "detach",
             &[

@@ -39,7 +39,7 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Route(route) => wait(route.run(&client()?, output)),
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
         Command::Cert(cert) => wait(cert.run(&client()?, output)),
-        Command::System(system) => wait(system.run(&client()?, output)),
+        Command::System(system) => wait(system.run(client, &data_dir, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }

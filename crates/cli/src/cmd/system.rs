@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 use std::io::{BufRead, IsTerminal, Write};
 use std::net::{IpAddr, SocketAddr};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use bentlane_core::{Hosts, HostsEntry, Name, Snapshot};
 use bentlane_probe::port_holder;
@@ -17,6 +17,7 @@ use tokio::net::lookup_host;
 use super::trust::{self, Shell, home};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
+use crate::input::read_text;
 use crate::output::{Output, Tone};
 
 /// A label that no route has: it resolves when the zone itself is asked of us.
@@ -176,8 +177,18 @@ struct Other {
 }
 
 impl System {
-    pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
+    /// Runs the command. What is attached can be detached without a service, too.
+    pub(crate) async fn run(
+        self,
+        client: impl FnOnce() -> Result<Client, CliError>,
+        data_dir: &Path,
+        output: &Output,
+    ) -> Result<Answer, CliError> {
         let machine = Machine::default();
+        if let Self::Detach(Detach { how }) = &self {
+            return how.detach(&machine, data_dir, output);
+        }
+        let client = &client()?;
         match self {
             Self::Show(Show {}) => {
                 let report = report(client, &machine).await?;
@@ -208,26 +219,8 @@ impl System {
                 }
                 Ok(Answer::Yes)
             }
-            Self::Detach(Detach { how }) if how.is_trust() => {
-                let ours = trust::ask(client).await?;
-                let steps = ours.plan_detach(&home());
-                if how.change_stores(output, &ours, &steps, false)? {
-                    output.say("no store holds a root of ours now");
-                }
-                Ok(Answer::Yes)
-            }
-            Self::Detach(Detach { how }) => {
-                let plan = machine.plan_detach(&how.parts(&Part::ALL))?;
-                if how.carry_out(output, &machine, &plan, "nothing of ours is there")? {
-                    output.say("everything is as it was before");
-                }
-                if how.only.is_none() {
-                    let ours = trust::ask(client).await?;
-                    let steps = ours.plan_detach(&home());
-                    how.change_stores(output, &ours, &steps, false)?;
-                }
-                Ok(Answer::Yes)
-            }
+            // Done above.
+            Self::Detach(_) => Ok(Answer::Yes),
             Self::Env(Env { shell }) => {
                 let status: Status = client.get("/status").await?;
                 let authority: AuthorityView = client.get("/authority").await?;
@@ -263,6 +256,36 @@ impl How {
             // Trust stores are no files of ours: see `change_stores`.
             Some(OnlyPart::Trust) => Vec::new(),
         }
+    }
+
+    fn detach(
+        &self,
+        machine: &Machine,
+        data_dir: &Path,
+        output: &Output,
+    ) -> Result<Answer, CliError> {
+        if !self.is_trust() {
+            let plan = machine.plan_detach(&self.parts(&Part::ALL))?;
+            if self.carry_out(output, machine, &plan, "nothing of ours is there")? {
+                output.say("everything is as it was before");
+            }
+        }
+        if self.is_trust() || self.only.is_none() {
+            // Our roots are known by whose they are, which the certificate tells.
+            let root = data_dir.join("root.pem");
+            if !root.exists() {
+                output.say("no root was ever made here, so no store holds one");
+                return Ok(Answer::Yes);
+            }
+            let ours = Ours::new(&read_text(&root)?, "", "localhost");
+            let steps = ours.as_ref().map(|ours| ours.plan_detach(&home()));
+            if let (Some(ours), Some(steps)) = (&ours, steps)
+                && self.change_stores(output, ours, &steps, false)?
+            {
+                output.say("no store holds a root of ours now");
+            }
+        }
+        Ok(Answer::Yes)
     }
 
     fn is_trust(&self) -> bool {
