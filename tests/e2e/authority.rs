@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::PathBuf;
 
-use bentlane_tests::{App, World, run};
+use bentlane_tests::{App, World, make_certificate, run};
 use rstest::rstest;
 use rustix::process::Signal;
 
@@ -14,40 +14,14 @@ fn forged(world: &World, name: &str) -> (PathBuf, PathBuf) {
     let issuing = issuing.to_str().unwrap();
     let (key, chain) = (world.path("forged.key"), world.path("forged.pem"));
     let text = |path: &PathBuf| path.to_str().unwrap().to_owned();
-    let (san, serial) = (format!("subjectAltName={name}"), "0x4242");
-    run(
-        "openssl",
-        &[
-            "req",
-            "-x509",
-            "-newkey",
-            "ec",
-            "-pkeyopt",
-            "ec_paramgen_curve:P-256",
-            "-nodes",
-            "-subj",
-            "/O=Bent Lane",
-            "-days",
-            "1",
-            "-addext",
-            &san,
-            "-addext",
-            "extendedKeyUsage=serverAuth",
-            "-addext",
-            "basicConstraints=critical,CA:FALSE",
-            "-set_serial",
-            serial,
-            "-CA",
-            issuing,
-            "-CAkey",
-            issuing,
-            "-keyout",
-            &text(&key),
-            "-out",
-            &text(&chain),
-        ],
-    )
-    .ok();
+    let san = format!("subjectAltName={name}");
+    let arguments = [
+        &["-subj", "/O=Bent Lane", "-days", "1", "-addext", &san][..],
+        &["-addext", "extendedKeyUsage=serverAuth"],
+        &["-addext", "basicConstraints=critical,CA:FALSE"],
+        &["-set_serial", "0x4242", "-CA", issuing, "-CAkey", issuing],
+    ];
+    make_certificate(&arguments.concat(), &text(&chain), &text(&key));
     let issuing = fs::read_to_string(issuing).unwrap();
     let certificate = issuing.split("-----BEGIN PRIVATE").next().unwrap();
     let whole = fs::read_to_string(&chain).unwrap() + certificate;
@@ -160,7 +134,6 @@ fn a_zone_that_the_root_cannot_vouch_for_is_told_and_mended() {
     assert_eq!(rotated.code, 0, "{rotated:?}");
     assert_ne!(fs::read_to_string(world.root()).unwrap(), old);
     world.ok(&["check"]);
-    let port = world.address("https").port();
     let former = world.path("former.pem");
     fs::write(&former, &old).unwrap();
     let current = world.root();
@@ -170,21 +143,7 @@ fn a_zone_that_the_root_cannot_vouch_for_is_told_and_mended() {
         (&current, "b.moor.example", 0),
         (&former, "b.moor.example", 60),
     ] {
-        let resolve = format!("{name}:{port}:127.0.0.1");
-        let url = format!("https://{name}:{port}/");
-        let got = run(
-            "curl",
-            &[
-                "-sS",
-                "-o",
-                "/dev/null",
-                "--cacert",
-                root.to_str().unwrap(),
-                "--resolve",
-                &resolve,
-                &url,
-            ],
-        );
+        let got = world.fetch(root, name);
         assert_eq!(got.code, code, "{}: {name}: {got:?}", root.display());
     }
 }
@@ -356,26 +315,7 @@ fn a_root_is_shared_with_another_machine() {
         fs::read_to_string(other.root()).unwrap()
     );
     world.ok(&["check"]);
-    let port = world.address("https").port();
-    let (resolve, url) = (
-        format!("a.moor.test:{port}:127.0.0.1"),
-        format!("https://a.moor.test:{port}/"),
-    );
-    let root = other.root();
-    run(
-        "curl",
-        &[
-            "-sS",
-            "-o",
-            "/dev/null",
-            "--cacert",
-            root.to_str().unwrap(),
-            "--resolve",
-            &resolve,
-            &url,
-        ],
-    )
-    .ok();
+    world.fetch(&other.root(), "a.moor.test").ok();
     let keys = fs::read_dir(world.data_dir().join("keys"))
         .unwrap()
         .flatten();

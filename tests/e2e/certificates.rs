@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 
-use bentlane_tests::{App, World, run};
+use bentlane_tests::{App, World, make_certificate, run};
 
 fn mode(path: &std::path::Path) -> u32 {
     fs::metadata(path).unwrap().permissions().mode() & 0o777
@@ -320,27 +320,8 @@ impl Company<'_> {
     fn found(world: &World) -> Company<'_> {
         let company = Company { world };
         let (key, root) = (company.path("company.key"), company.path("company.pem"));
-        run(
-            "openssl",
-            &[
-                "req",
-                "-x509",
-                "-newkey",
-                "ec",
-                "-pkeyopt",
-                "ec_paramgen_curve:P-256",
-                "-nodes",
-                "-days",
-                "300",
-                "-subj",
-                "/CN=Fell Company root",
-                "-keyout",
-                &key,
-                "-out",
-                &root,
-            ],
-        )
-        .ok();
+        let subject = ["-days", "300", "-subj", "/CN=Fell Company root"];
+        make_certificate(&subject, &root, &key);
         company
     }
 
@@ -352,35 +333,12 @@ impl Company<'_> {
             self.path(&format!("{name}.pem")),
         );
         let san = format!("subjectAltName={san}");
-        run(
-            "openssl",
-            &[
-                "req",
-                "-x509",
-                "-newkey",
-                "ec",
-                "-pkeyopt",
-                "ec_paramgen_curve:P-256",
-                "-nodes",
-                "-days",
-                days,
-                "-subj",
-                "/CN=leaf",
-                "-addext",
-                &san,
-                "-addext",
-                "basicConstraints=critical,CA:FALSE",
-                "-CA",
-                &root,
-                "-CAkey",
-                &key,
-                "-keyout",
-                &leaf_key,
-                "-out",
-                &leaf,
-            ],
-        )
-        .ok();
+        let arguments = [
+            &["-days", days, "-subj", "/CN=leaf", "-addext", &san][..],
+            &["-addext", "basicConstraints=critical,CA:FALSE"],
+            &["-CA", &root, "-CAkey", &key],
+        ];
+        make_certificate(&arguments.concat(), &leaf, &leaf_key);
         let whole = fs::read_to_string(&root).unwrap() + &fs::read_to_string(&leaf).unwrap();
         fs::write(&leaf, whole).unwrap();
     }
@@ -392,27 +350,8 @@ impl Company<'_> {
 
     /// Whether a client that trusts the company alone accepts what is shown under `name`.
     fn accepts(&self, name: &str) -> bool {
-        let port = self.world.address("https").port();
-        let (resolve, url) = (
-            format!("{name}:{port}:127.0.0.1"),
-            format!("https://{name}:{port}/"),
-        );
-        let root = self.path("company.pem");
-        run(
-            "curl",
-            &[
-                "-sS",
-                "-o",
-                "/dev/null",
-                "--cacert",
-                &root,
-                "--resolve",
-                &resolve,
-                &url,
-            ],
-        )
-        .code
-            == 0
+        let root = self.world.path("company.pem");
+        self.world.fetch(&root, name).code == 0
     }
 }
 

@@ -22,6 +22,6 @@ mod world;
 pub use app::App;
 pub use browser::Browser;
 pub use namespace::Namespace;
-pub use process::{Background, Run, binary, repository, run, signal, wait_until};
+pub use process::{Background, Run, binary, make_certificate, repository, run, signal, wait_until};
 pub use upstream::Upstream;
 pub use world::{Start, World};

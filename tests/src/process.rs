@@ -180,3 +180,14 @@ impl Drop for Background {
         let _ = self.child.wait();
     }
 }
+
+/// Has `openssl` make a P-256 key and a certificate for it, as these further arguments say.
+///
+/// # Panics
+/// When it does not.
+pub fn make_certificate(arguments: &[&str], certificate: &str, key: &str) {
+    let usual = "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes";
+    let usual: Vec<&str> = usual.split(' ').collect();
+    let files = ["-keyout", key, "-out", certificate];
+    run("openssl", &[&usual, arguments, &files].concat()).ok();
+}

@@ -2,7 +2,7 @@ use std::fs;
 use std::io::Write;
 use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
@@ -246,6 +246,18 @@ impl World {
         let url = format!("http://{}/api/v1{path}", self.address("api"));
         let bearer = format!("authorization: Bearer {}", self.token());
         run("curl", &["-sS", "-H", &bearer, &url]).json()
+    }
+
+    /// A request for the first page of `name` by a client that trusts `root` alone.
+    #[must_use]
+    pub fn fetch(&self, root: &Path, name: &str) -> Run {
+        let port = self.address("https").port();
+        let resolve = format!("{name}:{port}:127.0.0.1");
+        let url = format!("https://{name}:{port}/");
+        let root = root.to_str().unwrap();
+        let quiet = ["-sS", "-o", "/dev/null"];
+        let how = ["--cacert", root, "--resolve", &resolve, &url];
+        run("curl", &[&quiet[..], &how].concat())
     }
 
     /// What `dig` says when it asks this world's resolver once.
