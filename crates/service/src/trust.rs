@@ -9,6 +9,7 @@ use bentlane_core::authority::{
 use bentlane_core::{Name, Zone, chain};
 use bentlane_proxy::{TICKET_KEY_LENGTH, Tickets};
 use bentlane_store::{DataDir, DataDirError};
+use bentlane_system::system_bundle;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
@@ -37,11 +38,6 @@ const WRONG_TRIES: usize = 5;
 const TRIES_COUNT_FOR: Duration = Duration::from_secs(60);
 /// The system's roots and ours in one file, for programs that take one file alone.
 pub(crate) const BUNDLE: &str = "bundle.pem";
-/// Where the system's roots are, on Debian and on Fedora.
-const SYSTEM_BUNDLES: [&str; 2] = [
-    "/etc/ssl/certs/ca-certificates.crt",
-    "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
-];
 /// Where earlier versions kept the root's key, in the data folder.
 const FORMER_KEY: &str = "root.key";
 
@@ -254,9 +250,7 @@ impl Trust {
 
     /// Brings the bundle up to date with the system's roots and ours.
     pub(crate) fn refresh_bundle(&self) -> Result<(), TrustError> {
-        let system = SYSTEM_BUNDLES
-            .iter()
-            .find_map(|path| fs::read_to_string(path).ok());
+        let system = system_bundle().and_then(|path| fs::read_to_string(path).ok());
         let root = self.root();
         let text = format!("{}{}", system.unwrap_or_default(), root.certificate_pem());
         if self.data_dir.read(BUNDLE)?.as_deref() != Some(&*text) {
@@ -269,11 +263,9 @@ impl Trust {
     /// passphrase, and stays so.
     pub(crate) fn import(
         &self,
-        certificate: &str,
-        key: &str,
+        safe: &Safe,
         passphrase: Option<&Passphrase>,
     ) -> Result<(), TrustError> {
-        let safe = Safe::from_text(format!("{certificate}\n{key}"));
         let next = match passphrase {
             Some(passphrase) => self.tried(|| safe.open(passphrase))?,
             None if safe.is_locked() => return Err(AuthorityError::Locked.into()),
@@ -288,7 +280,7 @@ impl Trust {
         let beside = format!("former-{}.pem", digits.get(..16).unwrap_or(&digits));
         self.keys
             .write_secret(&beside, self.safe()?.text().as_bytes())?;
-        self.keep(&safe)?;
+        self.keep(safe)?;
         self.root.store(Arc::new(next));
         Ok(())
     }

@@ -15,5 +15,5 @@ mod trust;
 pub use kept::Part;
 pub use place::Content;
 pub use plan::{Facts, PartState, Plan, Step, StepKind, System, SystemError};
-pub use stores::{Root, StoreKind, TrustStore, trust_stores};
+pub use stores::{Root, StoreKind, TrustStore, system_bundle, trust_stores};
 pub use trust::{Ours, StoreReport, StoreStep, Trusts};

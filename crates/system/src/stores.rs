@@ -290,26 +290,37 @@ impl TrustStore {
     }
 }
 
+/// The system's own store, as Debian and as Fedora have it: the file with all roots, where roots are
+/// put by hand, and what makes the one from the other.
+const SYSTEM_STORES: [(&str, &str, Tool); 2] = [
+    (
+        "/etc/ssl/certs/ca-certificates.crt",
+        "/usr/local/share/ca-certificates",
+        UPDATE_DEBIAN,
+    ),
+    (
+        "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
+        "/etc/pki/ca-trust/source/anchors",
+        UPDATE_FEDORA,
+    ),
+];
+
+fn system_store() -> Option<(&'static str, &'static str, Tool)> {
+    let mut stores = SYSTEM_STORES.into_iter();
+    stores.find(|(bundle, ..)| Path::new(bundle).exists())
+}
+
+/// The file with all roots that the system trusts.
+#[must_use]
+pub fn system_bundle() -> Option<&'static Path> {
+    system_store().map(|(bundle, ..)| Path::new(bundle))
+}
+
 /// The trust stores of this machine and of the user whose home folder this is.
 #[must_use]
 pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
     let mut stores = Vec::new();
-    let system = [
-        (
-            "/etc/ssl/certs/ca-certificates.crt",
-            "/usr/local/share/ca-certificates",
-            UPDATE_DEBIAN,
-        ),
-        (
-            "/etc/pki/ca-trust/extracted/pem/tls-ca-bundle.pem",
-            "/etc/pki/ca-trust/source/anchors",
-            UPDATE_FEDORA,
-        ),
-    ];
-    let system = system
-        .into_iter()
-        .find(|(bundle, ..)| Path::new(bundle).exists());
-    if let Some((bundle, anchors, tool)) = system {
+    if let Some((bundle, anchors, tool)) = system_store() {
         stores.push(TrustStore {
             kind: StoreKind::System,
             path: bundle.into(),

@@ -1,7 +1,7 @@
 use std::fs;
 use std::path::PathBuf;
 
-use bentlane_core::authority::{CertName, USUAL_DAYS, bundle, request};
+use bentlane_core::authority::{BUNDLE_PASSWORD, CertName, USUAL_DAYS, bundle, request};
 use bentlane_service::api::{
     CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
 };
@@ -279,7 +279,7 @@ impl Issue {
                 PartKind::Chain => chain.clone().into_bytes(),
                 PartKind::Key => key.clone().into_bytes(),
                 PartKind::Both => format!("{chain}{key}").into_bytes(),
-                PartKind::Pkcs12 => bundle(&chain, &key, "changeit").map_err(failed)?,
+                PartKind::Pkcs12 => bundle(&chain, &key, BUNDLE_PASSWORD).map_err(failed)?,
             };
             write_whole(&path, &content, kind.mode()).map_err(|source| CliError::Io {
                 verb: format!("write {}", path.display()),

@@ -6,6 +6,9 @@ use rustls::pki_types::{CertificateDer, PrivatePkcs8KeyDer};
 
 use super::root::{Authority, AuthorityError};
 
+/// The password of a bundle when none is given: what tools of the trade take for granted.
+pub const BUNDLE_PASSWORD: &str = "changeit";
+
 /// A form of the root certificate, without its key.
 #[derive(
     Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, utoipa::ToSchema,

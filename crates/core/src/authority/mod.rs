@@ -13,14 +13,14 @@ mod root;
 mod safe;
 mod verify;
 
-pub use export::{Form, bundle};
+pub use export::{BUNDLE_PASSWORD, Form, bundle};
 pub use issue::{Issuer, Leaf};
 pub use limits::Limits;
 pub use order::{CertName, OrderError, USUAL_DAYS, request};
 pub use pair::{Pair, PairError};
 pub use root::{Authority, AuthorityError, Owner, Summary};
 pub use safe::{Passphrase, Safe};
-pub use verify::{Anchor, CertificateInfo, certificate_pem, verify};
+pub use verify::{Anchor, CertificateInfo, chain_pem, verify};
 
 #[cfg(test)]
 mod fixture {

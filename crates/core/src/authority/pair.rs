@@ -8,7 +8,7 @@ use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use time::OffsetDateTime;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
-use super::verify::{CertificateInfo, certificate_pem};
+use super::verify::{CertificateInfo, chain_pem};
 use crate::name::Name;
 
 /// A certificate with its chain and key, made elsewhere: by a public authority, or a company's.
@@ -150,10 +150,7 @@ impl Pair {
     /// The chain, PEM.
     #[must_use]
     pub fn chain_pem(&self) -> String {
-        self.chain
-            .iter()
-            .map(|part| certificate_pem(part))
-            .collect()
+        chain_pem(&self.chain)
     }
 }
 

@@ -64,6 +64,21 @@ impl Safe {
         Self { text }
     }
 
+    /// What two files hold, which may be one: the certificates of the first, the key of the second.
+    ///
+    /// # Errors
+    /// When there is no key in the second.
+    pub fn of_files(certificates: &str, key: &str) -> Result<Self, AuthorityError> {
+        let begins = ["-----BEGIN PRIVATE", "-----BEGIN ENCRYPTED"];
+        let found = |text: &str| begins.iter().filter_map(|begin| text.find(begin)).min();
+        let key = key.get(found(key).ok_or(AuthorityError::Key)?..);
+        let end = found(certificates).unwrap_or(certificates.len());
+        let certificates = certificates.get(..end).unwrap_or_default();
+        Ok(Self {
+            text: format!("{certificates}\n{}", key.unwrap_or_default()),
+        })
+    }
+
     /// `authority` to be kept, its key in the clear or under `passphrase` (PKCS#8 with PBES2: scrypt
     /// and AES-256, RFC 8018).
     ///

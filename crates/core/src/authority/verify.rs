@@ -113,9 +113,15 @@ fn address(octets: &[u8]) -> String {
 
 /// A certificate in its text form (RFC 7468).
 #[must_use]
-pub fn certificate_pem(certificate: &CertificateDer<'_>) -> String {
+pub(super) fn certificate_pem(certificate: &CertificateDer<'_>) -> String {
     let config = EncodeConfig::new().set_line_ending(LineEnding::LF);
     pem::encode_config(&Pem::new("CERTIFICATE", certificate.to_vec()), config)
+}
+
+/// Certificates in their text form, one after the other.
+#[must_use]
+pub fn chain_pem(chain: &[CertificateDer<'_>]) -> String {
+    chain.iter().map(certificate_pem).collect()
 }
 
 /// Whether a client that trusts `anchors` accepts a server of this name that shows `chain`, leaf

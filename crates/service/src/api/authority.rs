@@ -4,26 +4,22 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State as Shared;
 use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
-use axum::http::{HeaderMap, HeaderValue, StatusCode};
+use axum::http::{HeaderMap, HeaderValue};
 use axum::response::IntoResponse;
 use bentlane_core::Name;
-use bentlane_core::authority::{AuthorityError, Form, Passphrase, Summary, certificate_pem};
+use bentlane_core::authority::{BUNDLE_PASSWORD, Form, Passphrase, Safe, Summary, chain_pem};
 use bentlane_system::{Ours, StoreKind, StoreReport, Trusts};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use tokio::task::spawn_blocking;
-use tracing::{error, info};
+use tracing::info;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Body, Problem, Query};
+use super::problem::{Body, Problem, Query, aside, whole_path};
 use crate::service::owner;
 use crate::state::{OWN_NAME, State};
 use crate::trust::{BUNDLE, TrustError};
-
-/// The password of a bundle when none is given: what tools of the trade take for granted.
-const BUNDLE_PASSWORD: &str = "changeit";
 
 /// The local certificate authority.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -154,13 +150,20 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
         bundle: state.data_dir.path(BUNDLE).display().to_string(),
         server_chain: certificates
             .shown(OWN_NAME)
-            .map(|shown| {
-                let parts = shown.chain.iter();
-                parts.map(|part| certificate_pem(part)).collect()
-            })
+            .map(|shown| chain_pem(&shown.chain))
             .unwrap_or_default(),
         server_name: OWN_NAME.to_owned(),
     })
+}
+
+/// Has the root that was just taken issue from now on; its key is needed for that once.
+fn put_in_force(state: &State) -> Result<(), TrustError> {
+    let issuer = state.trust.issuer(state.certified());
+    state.trust.lock()?;
+    state.issue_anew(issuer?)?;
+    state.trust.refresh_bundle()?;
+    info!("another root is in force");
+    Ok(())
 }
 
 /// Does what takes long or touches files away from the threads that serve, one at a time.
@@ -170,12 +173,7 @@ async fn changed(
 ) -> Result<Json<AuthorityView>, Problem> {
     let _one = state.reloading.lock().await;
     let doing = Arc::clone(&state);
-    let done = spawn_blocking(move || change(&doing)).await;
-    done.map_err(|cause| {
-        error!(%cause, "the authority was not changed");
-        let detail = "the authority was not changed";
-        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, detail)
-    })??;
+    aside("the authority was not changed", move || change(&doing)).await??;
     view(&state).map(Json)
 }
 
@@ -190,17 +188,13 @@ async fn show_authority(Shared(state): Shared<Arc<State>>) -> Result<Json<Author
 #[utoipa::path(get, path = "/authority/stores", responses((status = 200, body = Stores)))]
 async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, Problem> {
     let view = view(&state)?;
-    let looking = spawn_blocking(move || {
+    let looking = aside("the trust stores cannot be looked at", move || {
         let home = std::env::var_os("HOME").unwrap_or_default();
         let ours = Ours::new(&view.certificate_pem, &view.server_chain, &view.server_name);
         ours.map(|ours| ours.reports(home.as_ref()))
             .unwrap_or_default()
     });
-    let reports = looking.await.map_err(|cause| {
-        error!(%cause, "the trust stores cannot be looked at");
-        let detail = "the trust stores cannot be looked at";
-        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, detail)
-    })?;
+    let reports = looking.await?;
     let stores = reports.into_iter().map(|StoreReport { store, state, .. }| {
         let (word, reason) = match state {
             Trusts::Trusted => ("trusted", None),
@@ -237,14 +231,10 @@ async fn export_root(
     let root = state.trust.root();
     let password = password.unwrap_or_else(|| BUNDLE_PASSWORD.to_owned());
     // A bundle's key is derived from its password, which takes a while by design.
-    let making = spawn_blocking(move || form.of(&root, &password)).await;
-    let octets = making.map_err(|cause| {
-        error!(%cause, "the root was not exported");
-        Problem::new(
-            StatusCode::INTERNAL_SERVER_ERROR,
-            "the root was not exported",
-        )
-    })?;
+    let making = aside("the root was not exported", move || {
+        form.of(&root, &password)
+    });
+    let octets = making.await?;
     let octets = octets.map_err(TrustError::from)?;
     let mut headers = HeaderMap::new();
     headers.insert(CONTENT_TYPE, HeaderValue::from_static(form.media_type()));
@@ -272,12 +262,7 @@ async fn rotate(
         let zones = state.snapshot.load().configuration().zones.clone();
         let zones = zones.into_iter().map(|zone| zone.name);
         state.trust.rotate(passphrase.as_ref(), &owner(), zones)?;
-        let issuer = state.trust.issuer(state.certified());
-        state.trust.lock()?;
-        state.issue_anew(issuer?)?;
-        state.trust.refresh_bundle()?;
-        info!("a new root is in force");
-        Ok(())
+        put_in_force(state)
     })
     .await
 }
@@ -296,42 +281,18 @@ async fn import_root(
     Body(request): Body<ImportRoot>,
 ) -> Result<Json<AuthorityView>, Problem> {
     let read = |field, path: &PathBuf| {
-        if !path.is_absolute() {
-            return Err(Problem::value(
-                field,
-                "the service needs the whole path of the file",
-            ));
-        }
+        whole_path(field, path)?;
         let text = std::fs::read_to_string(path);
         text.map_err(|cause| {
             Problem::value(field, format!("cannot read {}: {cause}", path.display()))
         })
     };
     let certificate = read("certificate", &request.certificate)?;
-    let certificate = certificate
-        .split("-----BEGIN PRIVATE")
-        .next()
-        .unwrap_or_default();
-    let certificate = certificate
-        .split("-----BEGIN ENCRYPTED")
-        .next()
-        .unwrap_or_default()
-        .to_owned();
-    let key = read("key", &request.key)?;
-    let begin = ["-----BEGIN PRIVATE", "-----BEGIN ENCRYPTED"];
-    let start = begin.iter().find_map(|begin| key.find(begin));
-    let start = start.ok_or_else(|| Problem::value("key", AuthorityError::Key))?;
-    let key = key.get(start..).unwrap_or_default().to_owned();
+    let safe = Safe::of_files(&certificate, &read("key", &request.key)?);
+    let safe = safe.map_err(|error| Problem::value("key", error))?;
     changed(state, move |state| {
-        state
-            .trust
-            .import(&certificate, &key, request.passphrase.as_ref())?;
-        let issuer = state.trust.issuer(state.certified());
-        state.trust.lock()?;
-        state.issue_anew(issuer?)?;
-        state.trust.refresh_bundle()?;
-        info!("an imported root is in force");
-        Ok(())
+        state.trust.import(&safe, request.passphrase.as_ref())?;
+        put_in_force(state)
     })
     .await
 }

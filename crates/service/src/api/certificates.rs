@@ -5,20 +5,17 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
-use bentlane_core::authority::{
-    CertificateInfo, OrderError, PairError, USUAL_DAYS, certificate_pem,
-};
+use bentlane_core::authority::{CertificateInfo, OrderError, PairError, USUAL_DAYS, chain_pem};
 use bentlane_core::{Name, chain};
 use bentlane_proxy::Shown;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use tokio::task::spawn_blocking;
 use tracing::error;
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Body, Problem};
+use super::problem::{Body, Problem, aside, whole_path};
 use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
 
@@ -189,13 +186,7 @@ async fn show_certificate(
         ends_soon: ends_soon(info.as_ref(), Some(&shown), OffsetDateTime::now_utc()),
         info,
         renewed_from: shown.renew_at,
-        chain: Some(
-            shown
-                .chain
-                .iter()
-                .map(|part| certificate_pem(part))
-                .collect(),
-        ),
+        chain: Some(chain_pem(&shown.chain)),
     }))
 }
 
@@ -236,21 +227,12 @@ async fn import_pair(
     Shared(state): Shared<Arc<State>>,
     Body(ImportRequest { certificate, key }): Body<ImportRequest>,
 ) -> Result<(StatusCode, Json<ImportedView>), Problem> {
-    for (field, path) in [("certificate", &certificate), ("key", &key)] {
-        if !path.is_absolute() {
-            return Err(Problem::value(
-                field,
-                "the service needs the whole path of the file",
-            ));
-        }
-    }
+    whole_path("certificate", &certificate)?;
+    whole_path("key", &key)?;
     let _one = state.reloading.lock().await;
     let importing = Arc::clone(&state);
-    let done = spawn_blocking(move || importing.imports.import(&importing, &certificate, &key));
-    let imported = done.await.map_err(|cause| {
-        error!(%cause, "nothing was imported");
-        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "nothing was imported")
-    })??;
+    let work = move || importing.imports.import(&importing, &certificate, &key);
+    let imported = aside("nothing was imported", work).await??;
     let snapshot = state.snapshot.load();
     let routes = snapshot.configuration().routes.iter();
     let covered = routes.filter(|route| {

@@ -1,3 +1,5 @@
+use std::path::Path;
+
 use axum::extract::rejection::{JsonRejection, QueryRejection};
 use axum::http::header::CONTENT_TYPE;
 use axum::http::{HeaderValue, StatusCode};
@@ -6,6 +8,7 @@ use bentlane_core::authority::AuthorityError;
 use bentlane_core::{Invalid, Rejection, chain};
 use bentlane_store::StoreError;
 use serde::{Deserialize, Serialize};
+use tokio::task::spawn_blocking;
 use tracing::error;
 use utoipa::ToSchema;
 
@@ -73,6 +76,28 @@ impl Problem {
             &[Invalid::new(field, error)],
         )
     }
+}
+
+/// Does what takes long away from the threads that serve. `failed` is said when it breaks off.
+pub(crate) async fn aside<T: Send + 'static>(
+    failed: &'static str,
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, Problem> {
+    spawn_blocking(work).await.map_err(|cause| {
+        error!(%cause, failed);
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, failed)
+    })
+}
+
+/// A file of the service's machine has to be named whole: the service has a folder of its own.
+pub(crate) fn whole_path(field: &'static str, path: &Path) -> Result<(), Problem> {
+    if path.is_absolute() {
+        return Ok(());
+    }
+    Err(Problem::value(
+        field,
+        "the service needs the whole path of the file",
+    ))
 }
 
 impl IntoResponse for Problem {

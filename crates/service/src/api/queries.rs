@@ -2,15 +2,12 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State as Shared;
-use axum::http::StatusCode;
 use serde::Deserialize;
-use tokio::task::spawn_blocking;
-use tracing::error;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Problem, Query};
+use super::problem::{Problem, Query, aside};
 use super::records::find_zone;
 use crate::queries::Queries;
 use crate::state::State;
@@ -46,7 +43,7 @@ async fn list_queries(
     Query(ListQueries { most, zone }): Query<ListQueries>,
 ) -> Result<Json<Queries>, Problem> {
     let zone = zone.map(|name| find_zone(&state, &name)).transpose()?;
-    let reading = spawn_blocking(move || {
+    let reading = aside("the query log cannot be read", move || {
         let snapshot = state.snapshot.load();
         let wanted = |name: &str| match &zone {
             None => true,
@@ -56,11 +53,5 @@ async fn list_queries(
         };
         state.queries.read(most, wanted)
     });
-    reading.await.map(Json).map_err(|cause| {
-        error!(%cause, "the query log cannot be read");
-        Problem::new(
-            StatusCode::INTERNAL_SERVER_ERROR,
-            "the query log cannot be read",
-        )
-    })
+    reading.await.map(Json)
 }
