@@ -104,7 +104,7 @@ fn every_operation_of_the_document_is_there_and_behaves() {
                 .replace("{address}", "a.moor.test")
                 .replace("{name}", "fell.test");
             let method = method.to_uppercase();
-            let args = ["-X", &method, "-H", &bearer, "--max-time", "2"];
+            let args = ["-X", &method, "-H", &bearer, "--max-time", "20"];
             let json = ["-H", "content-type: application/json", "-d", "{}"];
             let described: Vec<u16> = operation["responses"]
                 .as_object()

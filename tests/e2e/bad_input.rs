@@ -51,7 +51,7 @@ const ROWS: &[(&[&str], i32, &str)] = &[
     (
         &["route", "add", "https://a.moor.test", "4310"],
         2,
-        "name: the character ':' is not allowed",
+        "name: an address has no scheme: leave out `https://` and write `a.moor.test`",
     ),
     (
         &["route", "add", "booking.moor.test", "4311"],
@@ -152,7 +152,7 @@ fn the_api_names_the_field_too() {
         (
             r#"{"name":"a.moor.test","to":"1","colour":"red"}"#,
             422,
-            "unknown field `colour`",
+            "a route has no key `colour`; there are: address, strip_prefix",
         ),
         (r#"{"name":"#, 400, "EOF"),
     ];

@@ -1,5 +1,7 @@
 use std::convert::Infallible;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -7,14 +9,19 @@ use futures_util::stream::{self, StreamExt};
 use http_body_util::combinators::UnsyncBoxBody;
 use http_body_util::{BodyExt, Full, StreamBody};
 use hyper::body::{Frame, Incoming};
-use hyper::server::conn::http1;
+use hyper::header::{HeaderMap, HeaderValue};
+use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
 use hyper::{Request, Response};
-use hyper_util::rt::TokioIo;
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use rustls::ServerConfig;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use serde_json::json;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
+use tokio_rustls::TlsAcceptor;
 
 use crate::process::wait_until;
 
@@ -33,6 +40,8 @@ impl App {
     /// - `/echo` sends the body back as it comes,
     /// - `/ticks` sends a line every 200 ms as server-sent events, without end,
     /// - `/status/N` answers with that status,
+    /// - `/fields?NAME=VALUE&…` answers with these fields, `%20` in them a space,
+    /// - `/trailers` answers as gRPC does: with a trailer behind the body,
     /// - `/connection` answers with fields that concern one connection alone,
     /// - any other tells the method, path and fields of the request as JSON.
     #[must_use]
@@ -78,6 +87,49 @@ impl App {
                     return;
                 }
             }
+        })
+    }
+
+    /// The same over TLS, as HTTP/2 or HTTP/1.1, with these PEM files.
+    #[must_use]
+    pub fn tls(certificate: &Path, key: &Path) -> Self {
+        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+        let mut config = ServerConfig::builder_with_provider(provider)
+            .with_safe_default_protocol_versions()
+            .unwrap()
+            .with_no_client_auth()
+            .with_single_cert(
+                vec![CertificateDer::from_pem_file(certificate).unwrap()],
+                PrivateKeyDer::from_pem_file(key).unwrap(),
+            )
+            .unwrap();
+        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        let acceptor = TlsAcceptor::from(Arc::new(config));
+        Self::serve(0, move |stream| {
+            let acceptor = acceptor.clone();
+            async move {
+                let Ok(stream) = acceptor.accept(stream).await else {
+                    return;
+                };
+                let h2 = stream.get_ref().1.alpn_protocol() == Some(b"h2");
+                speak(stream, h2).await;
+            }
+        })
+    }
+
+    /// The same as HTTP/2 in the clear.
+    #[must_use]
+    pub fn h2c() -> Self {
+        Self::serve(0, |stream| speak(stream, true))
+    }
+
+    /// A server that repeats every octet it gets, and tells when its client has finished.
+    #[must_use]
+    pub fn echo() -> Self {
+        Self::serve(0, |mut stream| async move {
+            let (mut from, mut to) = stream.split();
+            let _ = tokio::io::copy(&mut from, &mut to).await;
+            let _ = to.write_all(b"bye").await;
         })
     }
 
@@ -139,6 +191,20 @@ impl Default for App {
     }
 }
 
+async fn speak<S>(stream: S, h2: bool)
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
+    let service = service_fn(|request| async { Ok::<_, Infallible>(answer(request).await) });
+    let io = TokioIo::new(stream);
+    let _ = if h2 {
+        let builder = http2::Builder::new(TokioExecutor::new());
+        builder.serve_connection(io, service).await
+    } else {
+        http1::Builder::new().serve_connection(io, service).await
+    };
+}
+
 async fn answer(request: Request<Incoming>) -> Response<Body> {
     let path = request.uri().path().to_owned();
     if let Some(status) = path.strip_prefix("/status/") {
@@ -153,6 +219,25 @@ async fn answer(request: Request<Incoming>) -> Response<Body> {
             .header("content-type", "text/event-stream")
             .body(ticks())
             .unwrap(),
+        "/fields" => {
+            let mut response = Response::builder();
+            for pair in request.uri().query().unwrap_or_default().split('&') {
+                let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
+                response = response.header(name, value.replace("%20", " "));
+            }
+            response.body(full("fields")).unwrap()
+        }
+        "/trailers" => {
+            let te = request.headers().get("te").cloned();
+            let mut trailers = HeaderMap::new();
+            trailers.insert("grpc-status", HeaderValue::from_static("0"));
+            let frames = [Frame::data(Bytes::from("body")), Frame::trailers(trailers)];
+            let body = StreamBody::new(stream::iter(frames.map(Ok)));
+            let mut response = Response::new(BodyExt::boxed_unsync(body));
+            let said = te.unwrap_or_else(|| HeaderValue::from_static("none"));
+            response.headers_mut().insert("x-te", said);
+            response
+        }
         "/connection" => Response::builder()
             .header("keep-alive", "timeout=5")
             .header("connection", "keep-alive, x-private")

@@ -220,6 +220,16 @@ impl World {
     /// A TLS connection to our listener, with this server name and protocol, that trusts the root
     /// alone.
     pub async fn tls(&self, name: &'static str, protocol: &str) -> TlsStream<TcpStream> {
+        self.tls_at(self.address("https"), name, protocol).await
+    }
+
+    /// The same to a listener at another place.
+    pub async fn tls_at(
+        &self,
+        at: SocketAddr,
+        name: &'static str,
+        protocol: &str,
+    ) -> TlsStream<TcpStream> {
         let mut roots = RootCertStore::empty();
         roots
             .add(CertificateDer::from_pem_file(self.root()).unwrap())
@@ -231,7 +241,7 @@ impl World {
             .with_root_certificates(roots)
             .with_no_client_auth();
         config.alpn_protocols = vec![protocol.into()];
-        let stream = TcpStream::connect(self.address("https")).await.unwrap();
+        let stream = TcpStream::connect(at).await.unwrap();
         TlsConnector::from(Arc::new(config))
             .connect(ServerName::try_from(name).unwrap(), stream)
             .await

@@ -1,4 +1,5 @@
 use std::fmt;
+use std::num::NonZeroU16;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
@@ -137,7 +138,8 @@ fn is_path_character(c: char) -> bool {
     c.is_ascii_alphanumeric() || "/-._~!$&'()*+,;=:@%".contains(c)
 }
 
-/// What a route answers to: a name pattern and a path prefix, written `NAME[/PREFIX]`.
+/// What a route answers to: a name pattern with a path prefix, written `NAME[/PREFIX]`, or with a
+/// port for raw TCP, written `NAME:PORT`.
 ///
 /// ```
 /// use bentlane_core::Address;
@@ -150,16 +152,30 @@ fn is_path_character(c: char) -> bool {
 pub struct Address {
     /// The names.
     pub pattern: Pattern,
-    /// The paths.
+    /// The paths; every one for raw TCP.
     pub prefix: PathPrefix,
+    /// The port of a route for raw TCP, on an address of the name's own; `None` is HTTP.
+    pub port: Option<NonZeroU16>,
+}
+
+impl Address {
+    /// The address of an HTTP route.
+    #[must_use]
+    pub fn http(pattern: Pattern, prefix: PathPrefix) -> Self {
+        Self {
+            pattern,
+            prefix,
+            port: None,
+        }
+    }
 }
 
 impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.prefix.is_root() {
-            self.pattern.fmt(f)
-        } else {
-            write!(f, "{}{}", self.pattern, self.prefix)
+        match self.port {
+            Some(port) => write!(f, "{}:{port}", self.pattern),
+            None if self.prefix.is_root() => self.pattern.fmt(f),
+            None => write!(f, "{}{}", self.pattern, self.prefix),
         }
     }
 }
@@ -178,14 +194,21 @@ impl FromStr for Address {
             Some(slash) => (&text[..slash], text[slash..].parse()?),
             None => (text, PathPrefix::default()),
         };
-        if let Some((_, port)) = name.split_once(':') {
-            return Err(AddressError::Port {
+        let (name, port) = match name.split_once(':') {
+            Some((name, port)) => (name, Some(port)),
+            None => (name, None),
+        };
+        let port = port.map(|port| match port.parse() {
+            Ok(number) if prefix.is_root() => Ok(number),
+            Ok(_) => Err(AddressError::PortAndPrefix),
+            Err(_) => Err(AddressError::Port {
                 port: port.to_owned(),
-            });
-        }
+            }),
+        });
         Ok(Self {
             pattern: name.parse()?,
             prefix,
+            port: port.transpose()?,
         })
     }
 }
@@ -226,12 +249,17 @@ pub enum AddressError {
         /// What to write.
         suggestion: String,
     },
-    /// A port was given.
-    #[error("an address has no port (`:{port}`): the port of the app is the target")]
+    /// Something else than a port behind the colon.
+    #[error("`{port}` is no port: ports go from 1 to 65535")]
     Port {
         /// What stood behind the colon.
         port: String,
     },
+    /// A port and a path prefix.
+    #[error(
+        "an address has a port, for raw TCP, or a path prefix, for HTTP, not both: HTTP is served on the ports of the listeners"
+    )]
+    PortAndPrefix,
     /// A prefix such as `api`.
     #[error("a path prefix starts with a slash: write `/{prefix}`")]
     PrefixWithoutSlash {
@@ -260,6 +288,7 @@ mod tests {
     #[case("booking.moor.test/", "booking.moor.test")]
     #[case("booking.moor.test/api/", "booking.moor.test/api")]
     #[case("*.hut.moor.test/a/b", "*.hut.moor.test/a/b")]
+    #[case("store.moor.test:5432", "store.moor.test:5432")]
     fn canonical_form(#[case] given: &str, #[case] wanted: &str) {
         assert_eq!(given.parse::<Address>().unwrap().to_string(), wanted);
     }
@@ -271,7 +300,9 @@ mod tests {
     #[case("*", AddressError::Wildcard)]
     #[case("*.*.test", AddressError::Wildcard)]
     #[case("https://a.test/", AddressError::Scheme { scheme: "https".into(), suggestion: "a.test".into() })]
-    #[case("a.test:5432", AddressError::Port { port: "5432".into() })]
+    #[case("a.test:http", AddressError::Port { port: "http".into() })]
+    #[case("a.test:0", AddressError::Port { port: "0".into() })]
+    #[case("a.test:80/api", AddressError::PortAndPrefix)]
     #[case("a.test/a b", AddressError::PrefixCharacter { character: ' ' })]
     #[case("a.test/a?b", AddressError::PrefixCharacter { character: '?' })]
     #[case("a.test//a", AddressError::PrefixSegment)]

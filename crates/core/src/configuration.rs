@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 use crate::address::{Address, AddressError, PathPrefix, Pattern};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData, RecordName};
-use crate::target::Target;
+use crate::settings::{Plain, REDIRECT_STATUSES, RouteSettings, TargetTls, TlsEnd};
+use crate::target::{Scheme, Target};
 
 /// A DNS suffix that the resolver answers for.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -41,6 +42,9 @@ pub struct ZoneSettings {
     #[schema(value_type = Option<String>)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ipv6: Option<Ipv6Addr>,
+    /// What becomes of HTTP in the clear for its names.
+    #[serde(default)]
+    pub plain: Plain,
 }
 
 /// Which names of a zone there are.
@@ -69,6 +73,7 @@ impl Default for ZoneSettings {
             answers: Answers::default(),
             ipv4: None,
             ipv6: None,
+            plain: Plain::default(),
         }
     }
 }
@@ -104,25 +109,6 @@ pub struct Route {
     /// How.
     #[serde(default, skip_serializing_if = "RouteSettings::is_default")]
     pub settings: RouteSettings,
-}
-
-/// How a route leads to its target.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct RouteSettings {
-    /// The address that the route's name resolves to, instead of the zone's. A loopback address is
-    /// the name's own: we listen there, too. All routes of a name share it.
-    #[schema(value_type = Option<String>)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub address: Option<IpAddr>,
-}
-
-impl RouteSettings {
-    /// Whether nothing was chosen.
-    #[must_use]
-    pub fn is_default(&self) -> bool {
-        *self == Self::default()
-    }
 }
 
 impl Route {
@@ -233,7 +219,7 @@ impl Rejection {
 /// A route as a person typed it, field by field.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RouteDraft<'a> {
-    /// A name or `*.NAME`.
+    /// A name or `*.NAME`, with `:PORT` behind it for raw TCP.
     pub name: &'a str,
     /// A path prefix; `None` and `/` are every path.
     pub prefix: Option<&'a str>,
@@ -267,10 +253,13 @@ impl RouteDraft<'_> {
     /// # Errors
     /// One [`Invalid`] for each field that breaks its rule.
     pub fn parse(&self) -> Result<Route, Vec<Invalid>> {
-        let pattern = self
-            .name
-            .parse::<Pattern>()
-            .map_err(|e| Invalid::new("name", e));
+        let (name, port) = match self.name.split_once(':') {
+            // What the whole address has against it is said of the port then.
+            Some((name, _)) => (name, self.name.parse::<Address>().map(|it| it.port)),
+            None => (self.name, Ok(None)),
+        };
+        let pattern = name.parse::<Pattern>().map_err(|e| Invalid::new("name", e));
+        let port = port.map_err(|e| Invalid::new("name", e));
         let prefix = match self.prefix {
             None | Some("") => Ok(PathPrefix::default()),
             Some(text) => text
@@ -282,12 +271,22 @@ impl RouteDraft<'_> {
             .trim()
             .parse::<Target>()
             .map_err(|e| Invalid::new("to", e));
-        match (pattern, prefix, to) {
-            (Ok(pattern), Ok(prefix), Ok(to)) => Ok(Route::new(Address { pattern, prefix }, to)),
-            (pattern, prefix, to) => Err([pattern.err(), prefix.err(), to.err()]
-                .into_iter()
-                .flatten()
-                .collect()),
+        match (pattern, port, prefix, to) {
+            (Ok(pattern), Ok(port), Ok(prefix), Ok(to)) => {
+                let address = Address {
+                    pattern,
+                    prefix,
+                    port,
+                };
+                Ok(Route::new(address, to))
+            }
+            (pattern, port, prefix, to) => {
+                let name = pattern.err().or(port.err());
+                Err([name, prefix.err(), to.err()]
+                    .into_iter()
+                    .flatten()
+                    .collect())
+            }
         }
     }
 }
@@ -585,7 +584,76 @@ impl<'a> RouteIndex<'a> {
         if let Some(ip) = route.settings.address {
             self.check_address(&address.pattern, ip)?;
         }
+        self.check_settings(route).map_err(Rejection::Invalid)?;
         self.note(route);
+        Ok(())
+    }
+
+    /// Whether what was chosen for a route goes with its address and target.
+    fn check_settings(&self, route: &Route) -> Result<(), Invalid> {
+        let Route {
+            address,
+            to,
+            settings,
+        } = route;
+        let refuse = |field, reason: String| Err(Invalid::new(field, reason));
+        if address.port.is_some() {
+            if !address.prefix.is_root() {
+                return refuse(
+                    "prefix",
+                    "a route for raw TCP has no path prefix".to_owned(),
+                );
+            }
+            if !to.is_bare() {
+                let reason = format!(
+                    "bytes of raw TCP go to a port such as `54021` or to `HOST:PORT`, not to `{to}`"
+                );
+                return refuse("to", reason);
+            }
+            if !settings.address.is_some_and(is_own) {
+                let reason = "a route for raw TCP listens on a loopback address of the name's own: \
+                              give `own`, or one such as `127.0.0.5`";
+                return refuse("address", reason.to_owned());
+            }
+        } else if settings.tls == Some(TlsEnd::Passthrough) {
+            let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
+            if !bare || !address.prefix.is_root() {
+                let reason = "TLS passes unopened to a server alone, and for every path: what is \
+                              inside is not seen";
+                return refuse("tls", reason.to_owned());
+            }
+        }
+        if settings.strip_prefix && address.prefix.is_root() {
+            let reason = format!("the route `{address}` has no path prefix to strip");
+            return refuse("strip_prefix", reason);
+        }
+        let no_tls = settings.target_tls != TargetTls::default() || settings.target_name.is_some();
+        if no_tls && to.scheme() != Some(Scheme::Https) {
+            let reason = format!("`{to}` is not asked over TLS: `https://HOST:PORT` is");
+            return refuse("target_tls", reason);
+        }
+        if settings.fallback.is_some() && !matches!(to, Target::Folder(_)) {
+            let reason = format!("`{to}` is no folder: only files have a fallback");
+            return refuse("fallback", reason);
+        }
+        let redirects = matches!(to, Target::Redirect(_));
+        if (settings.redirect_status.is_some() || settings.keep_path.is_some()) && !redirects {
+            let reason = format!("`{to}` is no redirect");
+            return refuse("redirect_status", reason);
+        }
+        if let Some(status) = settings.redirect_status
+            && !REDIRECT_STATUSES.contains(&status)
+        {
+            let reason = format!("{status} is none of 301, 302, 307 and 308");
+            return refuse("redirect_status", reason);
+        }
+        for origin in &settings.allow_origins {
+            let covered = |base: &Name| suffixes(base.as_str()).any(|at| self.zones.contains(at));
+            if origin.wildcard().is_some_and(|base| !covered(base)) {
+                let reason = format!("`{origin}` stands for names outside the zones");
+                return refuse("allow_origins", reason);
+            }
+        }
         Ok(())
     }
 
@@ -684,6 +752,7 @@ mod tests {
                 Route {
                     settings: RouteSettings {
                         address: Some([127, 0, 0, 5].into()),
+                        ..RouteSettings::default()
                     },
                     ..route("store.moor.test", "4313")
                 },
@@ -766,6 +835,118 @@ mod tests {
         let mut route = new_route(address);
         route.settings.address = Some(ip.parse().unwrap());
         Change::AddRoute(route)
+    }
+
+    fn add_route_with(address: &str, to: &str, settings: &str) -> Change {
+        Change::AddRoute(Route {
+            settings: serde_json::from_str(settings).unwrap(),
+            ..Route::new(address.parse().unwrap(), to.parse().unwrap())
+        })
+    }
+
+    #[rstest]
+    #[case("new.moor.test:5432", "54021", r#"{"address":"127.64.0.9"}"#, None)]
+    #[case(
+        "new.moor.test:5432",
+        "54021",
+        "{}",
+        Some("address: a route for raw TCP")
+    )]
+    #[case(
+        "new.moor.test:5432",
+        "54021",
+        r#"{"address":"192.0.2.1"}"#,
+        Some("address: a route")
+    )]
+    #[case(
+        "new.moor.test:5432",
+        "http://a:1",
+        r#"{"address":"127.64.0.9"}"#,
+        Some("to: bytes of")
+    )]
+    #[case("new.moor.test", "8443", r#"{"tls":"passthrough"}"#, None)]
+    #[case(
+        "new.moor.test/a",
+        "8443",
+        r#"{"tls":"passthrough"}"#,
+        Some("tls: TLS passes")
+    )]
+    #[case(
+        "new.moor.test",
+        "folder:/a",
+        r#"{"tls":"passthrough"}"#,
+        Some("tls: TLS passes")
+    )]
+    #[case("new.moor.test/a", "1", r#"{"strip_prefix":true}"#, None)]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"strip_prefix":true}"#,
+        Some("no path prefix to strip")
+    )]
+    #[case("new.moor.test", "https://a:1", r#"{"target_tls":"none"}"#, None)]
+    #[case(
+        "new.moor.test",
+        "http://a:1",
+        r#"{"target_tls":"none"}"#,
+        Some("not asked over TLS")
+    )]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"target_name":"a.test"}"#,
+        Some("not asked over TLS")
+    )]
+    #[case("new.moor.test", "folder:/a", r#"{"fallback":"index.html"}"#, None)]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"fallback":"index.html"}"#,
+        Some("is no folder")
+    )]
+    #[case(
+        "new.moor.test",
+        "redirect:https://a.test",
+        r#"{"redirect_status":308}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test",
+        "redirect:https://a.test",
+        r#"{"redirect_status":303}"#,
+        Some("303 is none")
+    )]
+    #[case("new.moor.test", "1", r#"{"keep_path":true}"#, Some("is no redirect"))]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"allow_origins":["https://*.moor.test"]}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"allow_origins":["https://a.example"]}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"allow_origins":["https://*.example"]}"#,
+        Some("outside the zones")
+    )]
+    fn settings_go_with_address_and_target(
+        #[case] address: &str,
+        #[case] to: &str,
+        #[case] settings: &str,
+        #[case] refusal: Option<&str>,
+    ) {
+        let outcome = highmoor().check(&add_route_with(address, to, settings));
+        match (outcome, refusal) {
+            (Ok(()), None) => {}
+            (Err(error), Some(part)) => assert!(error.to_string().contains(part), "{error}"),
+            (outcome, _) => panic!("{outcome:?}"),
+        }
     }
 
     fn add_routes(addresses: &[&str]) -> Change {

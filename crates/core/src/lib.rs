@@ -19,9 +19,11 @@ mod advice;
 mod configuration;
 mod error;
 mod hosts;
+mod mapping;
 mod name;
 mod record;
 mod resolv_conf;
+mod settings;
 mod snapshot;
 mod target;
 mod unit;
@@ -29,14 +31,19 @@ mod unit;
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
 pub use configuration::{
-    AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft,
-    RouteSettings, Zone, ZoneChange, ZoneSettings, is_own,
+    AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone,
+    ZoneChange, ZoneSettings, is_own,
 };
 pub use error::chain;
 pub use hosts::{Hosts, HostsEntry};
+pub use mapping::{Mapping, without_prefix};
 pub use name::{Name, NameError};
 pub use record::{Record, RecordData, RecordError, RecordName};
 pub use resolv_conf::{ResolvConf, resolved_drop_in};
-pub use snapshot::{Resolution, Snapshot, TargetId};
-pub use target::{Host, Redirect, Target, TargetError};
+pub use settings::{
+    AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, RouteSettings,
+    TargetTls, TlsEnd,
+};
+pub use snapshot::{Destination, DestinationId, RawRoute, Resolution, Routed, Snapshot};
+pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
 pub use unit::{Unit, socket_unit};

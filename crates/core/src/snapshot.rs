@@ -1,22 +1,76 @@
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
+use std::num::NonZeroU16;
 
 use crate::address::{Address, PathPrefix, Pattern};
 use crate::configuration::{Configuration, Route, Zone, is_own};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
+use crate::settings::{PinnedCert, Plain, TargetTls, TlsEnd};
 use crate::target::Target;
 
-/// Names a target of one [`Snapshot`]; an index into [`Snapshot::targets`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct TargetId(usize);
+/// Routes that are looked at for the nearest ones, so that a wrong name costs little.
+const NEAREST_AMONG: usize = 5_000;
+/// How alike a name has to be to count as near (Jaro-Winkler, 1 is the same).
+const NEAR: f64 = 0.8;
 
-impl TargetId {
-    /// The position in [`Snapshot::targets`].
+/// Names a destination of one [`Snapshot`]; an index into [`Snapshot::destinations`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct DestinationId(usize);
+
+impl DestinationId {
+    /// The position in [`Snapshot::destinations`].
     #[must_use]
     pub fn index(self) -> usize {
         self.0
     }
+}
+
+/// A target, and how it is connected to: routes that agree in both share connections.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Destination {
+    /// The target.
+    pub to: Target,
+    /// How its certificate is verified.
+    pub tls: TargetTls,
+    /// The name that its certificate is for, when it is not its host.
+    pub name: Option<Name>,
+}
+
+impl Destination {
+    /// Where `route` leads.
+    #[must_use]
+    pub fn of(route: &Route) -> Self {
+        Self {
+            to: route.to.clone(),
+            tls: route.settings.target_tls.clone(),
+            name: route.settings.target_name.clone(),
+        }
+    }
+}
+
+/// What a request is answered by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Routed<'a> {
+    /// The route.
+    pub route: &'a Route,
+    /// Its place in the configuration; `None` for our own pages.
+    pub position: Option<usize>,
+    /// Where it leads.
+    pub destination: DestinationId,
+}
+
+/// A route for raw TCP.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RawRoute<'a> {
+    /// The route.
+    pub route: &'a Route,
+    /// The name's own address, where it is listened for.
+    pub ip: Ipv4Addr,
+    /// The port there.
+    pub port: NonZeroU16,
+    /// Where it leads.
+    pub destination: DestinationId,
 }
 
 /// The compiled, immutable picture of zones and routes that the data plane reads.
@@ -35,15 +89,21 @@ pub struct Snapshot {
     below: HashMap<Name, Served>,
     /// Whether the names of routes resolve as their zones say, all of them.
     plain: bool,
-    targets: Vec<Target>,
+    destinations: Vec<Destination>,
+    /// Places of the routes for raw TCP in the configuration.
+    raw: Vec<Entry>,
+    /// Whether TLS passes unopened for some route.
+    has_unopened: bool,
+    /// Whether a route chose its certificate.
+    has_pinned: bool,
     /// What answers to a name of our own.
-    own: Option<(Route, TargetId)>,
+    own: Option<(Route, DestinationId)>,
 }
 
 #[derive(Clone, Copy, Debug)]
 struct Entry {
     route: usize,
-    target: TargetId,
+    destination: DestinationId,
 }
 
 /// What there is under one pattern.
@@ -78,7 +138,7 @@ impl Snapshot {
             plain: true,
             ..Self::default()
         };
-        let mut ids: HashMap<Target, TargetId> = HashMap::new();
+        let mut ids: HashMap<Destination, DestinationId> = HashMap::new();
         for (position, zone) in configuration.zones.iter().enumerate() {
             snapshot.zones.insert(zone.name.clone(), position);
             for (place, record) in zone.records.iter().enumerate() {
@@ -89,10 +149,15 @@ impl Snapshot {
             }
         }
         for (position, route) in configuration.routes.iter().enumerate() {
-            let target = *ids.entry(route.to.clone()).or_insert_with(|| {
-                snapshot.targets.push(route.to.clone());
-                TargetId(snapshot.targets.len() - 1)
+            let leads_to = Destination::of(route);
+            let destination = *ids.entry(leads_to).or_insert_with_key(|leads_to| {
+                snapshot.destinations.push(leads_to.clone());
+                DestinationId(snapshot.destinations.len() - 1)
             });
+            let entry = Entry {
+                route: position,
+                destination,
+            };
             let base = route.address.pattern.base().as_str();
             let mut covering = suffixes(base).filter_map(|suffix| snapshot.zones.get(suffix));
             if let Some(zone) = covering.next().and_then(|at| configuration.zones.get(*at)) {
@@ -105,13 +170,16 @@ impl Snapshot {
             let served = table
                 .entry(route.address.pattern.base().clone())
                 .or_default();
-            served
-                .entries
-                .retain(|entry| configuration.routes[entry.route].address != route.address);
-            served.entries.push(Entry {
-                route: position,
-                target,
-            });
+            if route.address.port.is_some() {
+                snapshot.raw.push(entry);
+            } else {
+                served
+                    .entries
+                    .retain(|entry| configuration.routes[entry.route].address != route.address);
+                served.entries.push(entry);
+                snapshot.has_unopened |= route.settings.tls == Some(TlsEnd::Passthrough);
+            }
+            snapshot.has_pinned |= route.settings.cert.is_some();
             if let Some(address) = route.settings.address {
                 served.resolution.address = Some(address);
                 snapshot.plain = false;
@@ -151,7 +219,7 @@ impl Snapshot {
         let [entry] = served.entries.as_slice() else {
             return None;
         };
-        let Target::Redirect(redirect) = &self.targets[entry.target.index()] else {
+        let Target::Redirect(redirect) = &self.configuration.routes[entry.route].to else {
             return None;
         };
         let prefix = &self.configuration.routes[entry.route].address.prefix;
@@ -188,13 +256,11 @@ impl Snapshot {
     /// The same with `name` leading to our own pages at `to`, unless a route takes it.
     #[must_use]
     pub fn with_own_pages(mut self, name: Name, to: Target) -> Self {
-        let address = Address {
-            pattern: Pattern::Exact(name),
-            prefix: PathPrefix::default(),
-        };
-        let id = TargetId(self.targets.len());
-        self.targets.push(to.clone());
-        self.own = Some((Route::new(address, to), id));
+        let address = Address::http(Pattern::Exact(name), PathPrefix::default());
+        let route = Route::new(address, to);
+        let id = DestinationId(self.destinations.len());
+        self.destinations.push(Destination::of(&route));
+        self.own = Some((route, id));
         self
     }
 
@@ -204,10 +270,69 @@ impl Snapshot {
         &self.configuration
     }
 
-    /// The distinct targets of all routes.
+    /// The distinct destinations of all routes.
     #[must_use]
-    pub fn targets(&self) -> &[Target] {
-        &self.targets
+    pub fn destinations(&self) -> &[Destination] {
+        &self.destinations
+    }
+
+    /// The routes for raw TCP, with where each is listened for.
+    pub fn raw_routes(&self) -> impl Iterator<Item = RawRoute<'_>> {
+        self.raw.iter().filter_map(|entry| {
+            let route = &self.configuration.routes[entry.route];
+            match (route.settings.address?, route.address.port?) {
+                (IpAddr::V4(ip), port) => Some(RawRoute {
+                    route,
+                    ip,
+                    port,
+                    destination: entry.destination,
+                }),
+                (IpAddr::V6(_), _) => None,
+            }
+        })
+    }
+
+    /// Whether TLS passes unopened for some name.
+    #[must_use]
+    pub fn has_unopened(&self) -> bool {
+        self.has_unopened
+    }
+
+    /// Where TLS for `name` passes to unopened, if it does.
+    #[must_use]
+    pub fn unopened(&self, name: &str) -> Option<Routed<'_>> {
+        if !self.has_unopened {
+            return None;
+        }
+        let routed = self.route_for(name, "/")?;
+        (routed.route.settings.tls == Some(TlsEnd::Passthrough)).then_some(routed)
+    }
+
+    /// Whether a route chose its certificate.
+    #[must_use]
+    pub fn has_pinned(&self) -> bool {
+        self.has_pinned
+    }
+
+    /// The certificate that a route of `name` chose to show.
+    #[must_use]
+    pub fn pinned_cert(&self, name: &str) -> Option<&PinnedCert> {
+        if !self.has_pinned {
+            return None;
+        }
+        let entries = &self.served(name)?.entries;
+        let mut routes = entries
+            .iter()
+            .map(|it| &self.configuration.routes[it.route]);
+        routes.find_map(|route| route.settings.cert.as_ref())
+    }
+
+    /// What becomes of HTTP in the clear for a route.
+    #[must_use]
+    pub fn plain_for(&self, name: &str, route: Option<&Route>) -> Plain {
+        let chosen = route.and_then(|route| route.settings.plain);
+        let by_zone = || self.zone_of(name).map(|zone| zone.settings.plain);
+        chosen.or_else(by_zone).unwrap_or_default()
     }
 
     /// The zone that covers `name`: the longest one.
@@ -314,12 +439,12 @@ impl Snapshot {
         }
     }
 
-    /// The route for a request, and its target.
+    /// The route for a request, and where it leads.
     ///
     /// The most specific address that matches both wins: an exact name before a wildcard, a longer
     /// wildcard before a shorter, then the longest path prefix.
     #[must_use]
-    pub fn route_for(&self, name: &str, path: &str) -> Option<(&Route, TargetId)> {
+    pub fn route_for(&self, name: &str, path: &str) -> Option<Routed<'_>> {
         let exact = self.exact.get(name);
         let below = suffixes(name)
             .skip(1)
@@ -329,9 +454,32 @@ impl Snapshot {
             .chain(below)
             .find_map(|served| self.longest_prefix(&served.entries, path))
             .or_else(|| {
-                let (route, target) = self.own.as_ref()?;
-                (route.address.pattern.base().as_str() == name).then_some((route, *target))
+                let (route, destination) = self.own.as_ref()?;
+                (route.address.pattern.base().as_str() == name).then_some(Routed {
+                    route,
+                    position: None,
+                    destination: *destination,
+                })
             })
+    }
+
+    /// The addresses of routes whose names come close to `name`, closest first. At most `most`, out
+    /// of the first thousands.
+    #[must_use]
+    pub fn nearest(&self, name: &str, most: usize) -> Vec<String> {
+        let routes = self.configuration.routes.iter().take(NEAREST_AMONG);
+        let scored = routes
+            .filter(|route| route.address.port.is_none())
+            .map(|route| {
+                let own = route.address.pattern.to_string();
+                (strsim::jaro_winkler(name, &own), route)
+            });
+        let mut scored: Vec<_> = scored.filter(|(score, _)| *score > NEAR).collect();
+        scored.sort_by(|(one, _), (other, _)| other.total_cmp(one));
+        let nearest = scored.into_iter().take(most);
+        nearest
+            .map(|(_, route)| route.address.to_string())
+            .collect()
     }
 
     /// A name that `route` answers for when a client asks: the exact name, or one label in front
@@ -345,20 +493,24 @@ impl Snapshot {
                 .filter_map(|label| base.prepend(label).ok())
                 .collect(),
         };
+        if route.address.port.is_some() {
+            return candidates.into_iter().next();
+        }
         candidates.into_iter().find(|name| {
             self.route_for(name.as_str(), route.address.prefix.as_str())
-                .is_some_and(|(found, _)| found.address == route.address)
+                .is_some_and(|found| found.route.address == route.address)
         })
     }
 
-    fn longest_prefix(&self, entries: &[Entry], path: &str) -> Option<(&Route, TargetId)> {
+    fn longest_prefix(&self, entries: &[Entry], path: &str) -> Option<Routed<'_>> {
         entries.iter().find_map(|entry| {
             let route = &self.configuration.routes[entry.route];
-            route
-                .address
-                .prefix
-                .matches(path)
-                .then_some((route, entry.target))
+            let matches = route.address.prefix.matches(path);
+            matches.then_some(Routed {
+                route,
+                position: Some(entry.route),
+                destination: entry.destination,
+            })
         })
     }
 }
@@ -409,10 +561,14 @@ mod tests {
     #[case("", "/", None)]
     fn most_specific_route_wins(#[case] name: &str, #[case] path: &str, #[case] to: Option<&str>) {
         let snapshot = snapshot();
-        let found = snapshot.route_for(name, path).map(|(route, target)| {
-            assert_eq!(snapshot.targets()[target.index()], route.to);
-            route.to.to_string()
-        });
+        let found = snapshot.route_for(name, path).map(
+            |Routed {
+                 route, destination, ..
+             }| {
+                assert_eq!(snapshot.destinations()[destination.index()].to, route.to);
+                route.to.to_string()
+            },
+        );
         assert_eq!(found.as_deref(), to);
     }
 

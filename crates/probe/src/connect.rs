@@ -3,14 +3,14 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use bentlane_core::Target;
-use bentlane_core::check::{Attempt, Connect, Refusal};
+use bentlane_core::check::{Answer, Attempt, Connect, Refusal};
 use tokio::net::{TcpStream, lookup_host};
 use tokio::task::JoinSet;
 use tokio::time::timeout;
 
 /// Connects to every address of `target` at once, and lets go again.
 pub(crate) async fn connect(target: &Target, limit: Duration) -> Connect {
-    if matches!(target, Target::Redirect(_)) {
+    if target.scheme().is_none() {
         return Connect::NotNeeded;
     }
     let addresses = match target.addresses() {
@@ -43,7 +43,22 @@ pub(crate) async fn connect(target: &Target, limit: Duration) -> Connect {
         }
     }
     failed.sort_by_key(|attempt| attempt.address);
-    Connect::Closed(failed)
+    let elsewhere = match target.other_family() {
+        Some(address) => attempt(address, limit).await.ok(),
+        None => None,
+    };
+    Connect::Closed {
+        attempts: failed,
+        elsewhere,
+    }
+}
+
+/// Whether our listener for raw TCP accepts.
+pub(crate) async fn accepts(listener: SocketAddr, limit: Duration) -> Answer {
+    match attempt(listener, limit).await {
+        Ok(_) => Answer::Accepted,
+        Err(attempt) => Answer::Failed(format!("our listener does not accept: {attempt}")),
+    }
 }
 
 async fn attempt(address: SocketAddr, limit: Duration) -> Result<SocketAddr, Attempt> {

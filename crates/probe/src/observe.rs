@@ -64,10 +64,13 @@ impl Prober {
     /// Walks the way of one route. The first three hops are tried at once; the request follows
     /// only when they leave it a chance. Takes as long as the limits say, at most.
     pub async fn observe(&self, facts: &Facts) -> Observations {
+        if facts.address.port.is_some() {
+            return self.observe_raw(facts).await;
+        }
         let limit = self.limits.hop;
         let (resolve, connect, (handshake, stream)) = tokio::join!(
             timed(lookup::look_up(facts.resolver, &facts.name, limit)),
-            timed(connect::connect(&facts.target, limit)),
+            timed(self.connect(facts)),
             self.shake(facts.listener, facts),
         );
         let clear = matches!(resolve.outcome, Resolve::Addresses(_))
@@ -84,6 +87,33 @@ impl Prober {
             connect,
             handshake,
             answer,
+        }
+    }
+
+    /// A paused route's target is left alone.
+    async fn connect(&self, facts: &Facts) -> Connect {
+        if facts.paused {
+            return Connect::NotNeeded;
+        }
+        connect::connect(&facts.target, self.limits.hop).await
+    }
+
+    /// The way of a route for raw TCP: what passes there is its own matter.
+    async fn observe_raw(&self, facts: &Facts) -> Observations {
+        let limit = self.limits.hop;
+        let (resolve, connect, answer) = tokio::join!(
+            timed(lookup::look_up(facts.resolver, &facts.name, limit)),
+            timed(self.connect(facts)),
+            timed(connect::accepts(facts.listener, limit)),
+        );
+        Observations {
+            resolve,
+            connect,
+            handshake: Timed {
+                outcome: Handshake::NotNeeded,
+                took: Duration::ZERO,
+            },
+            answer: Some(answer),
         }
     }
 

@@ -1,19 +1,118 @@
+use std::error::Error;
+use std::fmt;
+use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
+use std::time::Duration;
 
 use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
+use tokio::time::{Sleep, sleep};
 
+use crate::files::FileBody;
 use crate::pool::Lease;
 
-/// A response's body: the target's, passed on as it comes, or a page of our own.
+/// What ends a body early.
+pub(crate) type BodyError = Box<dyn Error + Send + Sync>;
+
+/// A side that sends nothing more, though its body is not at its end.
 #[derive(Debug)]
-pub(crate) enum ResponseBody {
+pub(crate) struct Stalled(Duration);
+
+impl fmt::Display for Stalled {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "nothing came for {} s", self.0.as_secs())
+    }
+}
+
+impl Error for Stalled {}
+
+/// A body that may stand still for a while, not for ever. The clock runs only while it is waited for.
+#[derive(Debug)]
+struct Watched {
+    incoming: Incoming,
+    /// How long it may stand still; `None` for ever.
+    limit: Option<Duration>,
+    clock: Option<Pin<Box<Sleep>>>,
+}
+
+impl Watched {
+    fn new(incoming: Incoming, limit: Option<Duration>) -> Self {
+        Self {
+            incoming,
+            limit,
+            clock: None,
+        }
+    }
+
+    fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        if let Poll::Ready(frame) = Pin::new(&mut self.incoming).poll_frame(context) {
+            self.clock = None;
+            return Poll::Ready(frame.map(|frame| frame.map_err(Into::into)));
+        }
+        let Some(limit) = self.limit else {
+            return Poll::Pending;
+        };
+        let clock = self.clock.get_or_insert_with(|| Box::pin(sleep(limit)));
+        ready!(clock.as_mut().poll(context));
+        Poll::Ready(Some(Err(Box::new(Stalled(limit)))))
+    }
+}
+
+/// A request's body on its way to the target; nothing for one that changes its protocol.
+#[derive(Debug)]
+pub(crate) struct RequestBody(Option<Watched>);
+
+impl RequestBody {
+    pub(crate) fn new(incoming: Incoming, limit: Duration) -> Self {
+        Self(Some(Watched::new(incoming, Some(limit))))
+    }
+
+    pub(crate) fn empty() -> Self {
+        Self(None)
+    }
+}
+
+impl Body for RequestBody {
+    type Data = Bytes;
+    type Error = BodyError;
+
+    fn poll_frame(
+        self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        match &mut self.get_mut().0 {
+            Some(watched) => watched.poll(context),
+            None => Poll::Ready(None),
+        }
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.0
+            .as_ref()
+            .is_none_or(|watched| watched.incoming.is_end_stream())
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        let size = |watched: &Watched| watched.incoming.size_hint();
+        self.0
+            .as_ref()
+            .map_or_else(|| SizeHint::with_exact(0), size)
+    }
+}
+
+/// A response's body: the target's, passed on as it comes, a file's, or a page of our own.
+#[derive(Debug)]
+pub(crate) struct ResponseBody(Kind);
+
+#[derive(Debug)]
+enum Kind {
     /// The target's, with the connection it comes over.
     Passing {
-        incoming: Incoming,
+        watched: Watched,
         lease: Option<Lease>,
     },
+    File(FileBody),
     /// Our own; `None` once it has been sent.
     Own(Option<Bytes>),
 }
@@ -21,46 +120,56 @@ pub(crate) enum ResponseBody {
 impl ResponseBody {
     /// A body that puts its connection back into the pool when the last octet has been read. A
     /// body that ends early closes the connection: what is left on it belongs to nobody.
-    pub(crate) fn passing(incoming: Incoming, lease: Lease) -> Self {
-        if incoming.is_end_stream() {
+    pub(crate) fn passing(incoming: Incoming, lease: Lease, limit: Option<Duration>) -> Self {
+        let ended = incoming.is_end_stream();
+        let watched = Watched::new(incoming, limit);
+        let lease = if ended {
             lease.give_back();
-            return Self::Passing {
-                incoming,
-                lease: None,
-            };
-        }
-        Self::Passing {
-            incoming,
-            lease: Some(lease),
-        }
+            None
+        } else {
+            Some(lease)
+        };
+        Self(Kind::Passing { watched, lease })
+    }
+
+    /// The content of a file, or a part of it.
+    pub(crate) fn file(body: FileBody) -> Self {
+        Self(Kind::File(body))
     }
 
     /// A body of our own.
     pub(crate) fn own(octets: impl Into<Bytes>) -> Self {
-        Self::Own(Some(octets.into()))
+        Self(Kind::Own(Some(octets.into())))
     }
 
     /// No body at all.
     pub(crate) fn empty() -> Self {
-        Self::Own(None)
+        Self(Kind::Own(None))
     }
 }
 
 impl Body for ResponseBody {
     type Data = Bytes;
-    type Error = hyper::Error;
+    type Error = BodyError;
 
     fn poll_frame(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
-    ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
-        match self.get_mut() {
-            Self::Own(octets) => Poll::Ready(octets.take().map(|octets| Ok(Frame::data(octets)))),
-            Self::Passing { incoming, lease } => {
-                let frame = ready!(Pin::new(&mut *incoming).poll_frame(context));
+    ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        match &mut self.get_mut().0 {
+            Kind::Own(octets) => Poll::Ready(octets.take().map(|octets| Ok(Frame::data(octets)))),
+            Kind::File(file) => {
+                let chunk = ready!(file.poll(context));
+                let framed = chunk.map(|chunk: io::Result<Bytes>| {
+                    chunk.map(Frame::data).map_err(BodyError::from)
+                });
+                Poll::Ready(framed)
+            }
+            Kind::Passing { watched, lease } => {
+                let frame = ready!(watched.poll(context));
                 match &frame {
                     Some(Err(_)) => drop(lease.take()),
-                    Some(Ok(_)) if !incoming.is_end_stream() => {}
+                    Some(Ok(_)) if !watched.incoming.is_end_stream() => {}
                     Some(Ok(_)) | None => {
                         if let Some(lease) = lease.take() {
                             lease.give_back();
@@ -73,16 +182,18 @@ impl Body for ResponseBody {
     }
 
     fn is_end_stream(&self) -> bool {
-        match self {
-            Self::Own(octets) => octets.is_none(),
-            Self::Passing { incoming, .. } => incoming.is_end_stream(),
+        match &self.0 {
+            Kind::Own(octets) => octets.is_none(),
+            Kind::File(file) => file.is_over(),
+            Kind::Passing { watched, .. } => watched.incoming.is_end_stream(),
         }
     }
 
     fn size_hint(&self) -> SizeHint {
-        match self {
-            Self::Own(octets) => SizeHint::with_exact(octets.as_ref().map_or(0, Bytes::len) as u64),
-            Self::Passing { incoming, .. } => incoming.size_hint(),
+        match &self.0 {
+            Kind::Own(octets) => SizeHint::with_exact(octets.as_ref().map_or(0, Bytes::len) as u64),
+            Kind::File(file) => SizeHint::with_exact(file.left()),
+            Kind::Passing { watched, .. } => watched.incoming.size_hint(),
         }
     }
 }

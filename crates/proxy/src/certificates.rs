@@ -3,13 +3,14 @@ use std::fmt;
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use arc_swap::ArcSwap;
-use bentlane_core::Name;
-use bentlane_core::authority::{Issuer, Leaf, Pair};
+use arc_swap::{ArcSwap, ArcSwapOption};
+use bentlane_core::authority::{Issuer, LeafKey, Pair};
+use bentlane_core::{Name, PinnedCert, Snapshot};
 use rustls::crypto::aws_lc_rs::sign::any_supported_type;
-use rustls::pki_types::CertificateDer;
+use rustls::pki_types::{CertificateDer, SubjectPublicKeyInfoDer};
 use rustls::server::{ClientHello, ResolvesServerCert};
-use rustls::sign::CertifiedKey;
+use rustls::sign::{CertifiedKey, Signer, SigningKey};
+use rustls::{SignatureAlgorithm, SignatureScheme};
 use time::OffsetDateTime;
 use tracing::{debug, error};
 
@@ -26,6 +27,8 @@ pub struct Certificates {
     state: ArcSwap<State>,
     /// From elsewhere; they go before those that are made here.
     imported: ArcSwap<Vec<Imported>>,
+    /// The routes, when some of them chose a certificate.
+    pinning: ArcSwapOption<Snapshot>,
     making: Mutex<()>,
 }
 
@@ -73,6 +76,7 @@ impl Certificates {
         Self {
             state: ArcSwap::from_pointee(State::new(issuer)),
             imported: ArcSwap::default(),
+            pinning: ArcSwapOption::empty(),
             making: Mutex::new(()),
         }
     }
@@ -112,12 +116,48 @@ impl Certificates {
         })
     }
 
+    /// Goes by what the routes of `snapshot` chose from now on.
+    pub(crate) fn pin(&self, snapshot: &Arc<Snapshot>) {
+        let some = snapshot.has_pinned().then(|| Arc::clone(snapshot));
+        self.pinning.store(some);
+    }
+
+    /// Whether a connection that was made for `connection` may serve `name`, too: the certificate
+    /// that it showed is for both.
+    pub(crate) fn serves(&self, connection: &str, name: &str) -> bool {
+        let shown = self.imported_key(connection);
+        let (Some(shown), Ok(name)) = (shown, name.parse()) else {
+            return false;
+        };
+        let imported = self.imported.load();
+        let mut shown = imported.iter().filter(|it| Arc::ptr_eq(&it.key, &shown));
+        shown.any(|it| it.pair.covers(&name, false))
+    }
+
     fn imported_key(&self, name: &str) -> Option<Arc<CertifiedKey>> {
         let imported = self.imported.load();
         if imported.is_empty() {
             return None;
         }
         let name: Name = name.parse().ok()?;
+        if let Some(snapshot) = &*self.pinning.load() {
+            match snapshot.pinned_cert(name.as_str()) {
+                Some(PinnedCert::Issued) => return None,
+                Some(PinnedCert::Imported(first)) => {
+                    let is_it = |it: &&Imported| {
+                        it.pair
+                            .info
+                            .names
+                            .first()
+                            .is_some_and(|own| **own == **first)
+                    };
+                    if let Some(it) = imported.iter().find(is_it) {
+                        return Some(Arc::clone(&it.key));
+                    }
+                }
+                None => {}
+            }
+        }
         let find = |exactly| imported.iter().find(|it| it.pair.covers(&name, exactly));
         find(true)
             .or_else(|| find(false))
@@ -198,7 +238,7 @@ impl Certificates {
             .ok()?;
         let kept = Kept {
             renew_at: leaf.renew_at,
-            key: Arc::new(certified_key(leaf)?),
+            key: Arc::new(CertifiedKey::new(leaf.chain, Arc::new(Key::new(leaf.key)))),
         };
         let key = Arc::clone(&kept.key);
         let mut next = Leaves::clone(&known);
@@ -241,11 +281,42 @@ fn forget_oldest(leaves: &mut Leaves) {
     }
 }
 
-fn certified_key(leaf: Leaf) -> Option<CertifiedKey> {
-    let key = any_supported_type(&leaf.key)
-        .inspect_err(|cause| error!(%cause, "the TLS engine refuses a key we made"))
-        .ok()?;
-    Some(CertifiedKey::new(leaf.chain, key))
+/// A key made here, as the TLS engine uses it.
+#[derive(Clone, Debug)]
+struct Key(Arc<LeafKey>);
+
+impl Key {
+    fn new(key: LeafKey) -> Self {
+        Self(Arc::new(key))
+    }
+}
+
+impl SigningKey for Key {
+    fn choose_scheme(&self, offered: &[SignatureScheme]) -> Option<Box<dyn Signer>> {
+        if !offered.contains(&SignatureScheme::ECDSA_NISTP256_SHA256) {
+            return None;
+        }
+        Some(Box::new(self.clone()))
+    }
+
+    fn public_key(&self) -> Option<SubjectPublicKeyInfoDer<'_>> {
+        Some(SubjectPublicKeyInfoDer::from(self.0.public_key()))
+    }
+
+    fn algorithm(&self) -> SignatureAlgorithm {
+        SignatureAlgorithm::ECDSA
+    }
+}
+
+impl Signer for Key {
+    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, rustls::Error> {
+        let signed = self.0.sign(message);
+        signed.map_err(|cause| rustls::Error::General(cause.to_string()))
+    }
+
+    fn scheme(&self) -> SignatureScheme {
+        SignatureScheme::ECDSA_NISTP256_SHA256
+    }
 }
 
 impl ResolvesServerCert for Certificates {

@@ -1,12 +1,17 @@
 //! What a request and its response may carry across, and what is added.
 
 use std::net::IpAddr;
+use std::sync::{Arc, Weak};
 
-use bytes::{BufMut, BytesMut};
+use arc_swap::ArcSwapOption;
+use bentlane_core::{Mapping, Route, Routed};
 use http::header::{
-    CONNECTION, COOKIE, FORWARDED, HOST, TE, TRAILER, TRANSFER_ENCODING, UPGRADE, VIA,
+    CONNECTION, COOKIE, FORWARDED, HOST, LOCATION, ORIGIN, REFERER, SET_COOKIE, TE, TRAILER,
+    TRANSFER_ENCODING, UPGRADE, VIA,
 };
 use http::{HeaderMap, HeaderName, HeaderValue};
+
+use crate::plane::Plane;
 
 /// Fields that concern one connection alone (RFC 9110 §7.6.1).
 static HOP_BY_HOP: [HeaderName; 7] = [
@@ -24,16 +29,33 @@ static X_FORWARDED_HOST: HeaderName = HeaderName::from_static("x-forwarded-host"
 static X_FORWARDED_PROTO: HeaderName = HeaderName::from_static("x-forwarded-proto");
 static X_FORWARDED_PORT: HeaderName = HeaderName::from_static("x-forwarded-port");
 
+static X_FORWARDED_PREFIX: HeaderName = HeaderName::from_static("x-forwarded-prefix");
+
 /// What the target is told of the client's connection, made once for each connection.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(crate) struct Origin {
     peer: HeaderValue,
     forwarded_for: Box<str>,
+    scheme: HeaderValue,
     port: HeaderValue,
+    /// What was told last: mostly a connection is used for one host and route.
+    told: ArcSwapOption<Told>,
+}
+
+/// The values for one host and route, ready to be shared.
+#[derive(Debug)]
+struct Told {
+    host: HeaderValue,
+    /// The plane, which need not live on, and the route's place in it.
+    plane: Weak<Plane>,
+    position: Option<usize>,
+    forwarded: HeaderValue,
+    via: HeaderValue,
 }
 
 impl Origin {
-    pub(crate) fn new(peer: IpAddr, port: u16) -> Self {
+    pub(crate) fn new(peer: IpAddr, port: u16, secure: bool) -> Self {
+        let peer = peer.to_canonical();
         let forwarded_for = match peer {
             IpAddr::V4(ip) => format!("for={ip};host=\""),
             // An IPv6 address is bracketed and quoted (RFC 7239 §6).
@@ -42,31 +64,169 @@ impl Origin {
         Self {
             peer: text_value(&peer.to_string()),
             forwarded_for: forwarded_for.into(),
+            scheme: HeaderValue::from_static(if secure { "https" } else { "http" }),
             port: HeaderValue::from(port),
+            told: ArcSwapOption::empty(),
         }
     }
 
-    /// Tells the target where the request came from. What the client claims of this is replaced.
-    pub(crate) fn announce(&self, headers: &mut HeaderMap, host: &HeaderValue) {
-        headers.insert(FORWARDED, self.forwarded(host));
+    /// Tells the target where the request came from. What the client claims of this is replaced, or
+    /// added to where it is trusted.
+    pub(crate) fn announce(
+        &self,
+        headers: &mut HeaderMap,
+        host: &HeaderValue,
+        id: &str,
+        plane: &Arc<Plane>,
+        routed: Routed<'_>,
+        trusts: bool,
+    ) {
+        let told = self.told(host, id, plane, routed);
+        headers.append(VIA, told.via.clone());
+        if trusts {
+            add(headers, FORWARDED, &told.forwarded);
+            add(headers, X_FORWARDED_FOR.clone(), &self.peer);
+            for (name, value) in [
+                (&X_FORWARDED_HOST, host),
+                (&X_FORWARDED_PROTO, &self.scheme),
+                (&X_FORWARDED_PORT, &self.port),
+            ] {
+                if !headers.contains_key(name) {
+                    headers.insert(name.clone(), value.clone());
+                }
+            }
+            return;
+        }
+        headers.insert(FORWARDED, told.forwarded.clone());
         headers.insert(X_FORWARDED_FOR.clone(), self.peer.clone());
         headers.insert(X_FORWARDED_HOST.clone(), host.clone());
-        headers.insert(X_FORWARDED_PROTO.clone(), HeaderValue::from_static("https"));
+        headers.insert(X_FORWARDED_PROTO.clone(), self.scheme.clone());
         headers.insert(X_FORWARDED_PORT.clone(), self.port.clone());
-        append_via(headers);
+        headers.remove(&X_FORWARDED_PREFIX);
+    }
+
+    fn told(
+        &self,
+        host: &HeaderValue,
+        id: &str,
+        plane: &Arc<Plane>,
+        routed: Routed<'_>,
+    ) -> Arc<Told> {
+        if let Some(told) = &*self.told.load()
+            && told.host == *host
+            && told.position == routed.position
+            // The address is not given to another plane as long as something points to it.
+            && std::ptr::eq(told.plane.as_ptr(), Arc::as_ptr(plane))
+        {
+            return Arc::clone(told);
+        }
+        let told = Arc::new(Told {
+            host: host.clone(),
+            plane: Arc::downgrade(plane),
+            position: routed.position,
+            forwarded: self.forwarded(host),
+            via: text_value(&format!("1.1 {}", mark(id, routed.route))),
+        });
+        self.told.store(Some(Arc::clone(&told)));
+        told
     }
 
     /// `for=…;host="…";proto=https` (RFC 7239 §4). The host is quoted since it may hold a colon;
     /// it was parsed as an authority before, so it holds no quote itself.
     fn forwarded(&self, host: &HeaderValue) -> HeaderValue {
-        let tail = b"\";proto=https";
-        let room = self.forwarded_for.len() + host.len() + tail.len();
-        let mut value = BytesMut::with_capacity(room);
-        value.put(self.forwarded_for.as_bytes());
-        value.put(host.as_bytes());
-        value.put(&tail[..]);
-        HeaderValue::from_maybe_shared(value.freeze())
+        let proto = self.scheme.as_bytes();
+        let whole = [
+            self.forwarded_for.as_bytes(),
+            host.as_bytes(),
+            b"\";proto=",
+            proto,
+        ];
+        HeaderValue::from_bytes(&whole.concat())
             .unwrap_or_else(|_| HeaderValue::from_static("proto=https"))
+    }
+}
+
+/// Adds a value to the list that a field holds.
+fn add(headers: &mut HeaderMap, name: HeaderName, value: &HeaderValue) {
+    let mut whole: Vec<&[u8]> = headers
+        .get_all(&name)
+        .iter()
+        .map(HeaderValue::as_bytes)
+        .collect();
+    whole.push(value.as_bytes());
+    let whole = HeaderValue::from_bytes(&whole.join(&b", "[..]));
+    headers.insert(name, whole.unwrap_or_else(|_| value.clone()));
+}
+
+/// How we sign in `Via` that a request has passed a route (RFC 9110 §7.6.3): our name, which is
+/// another for each service, and the route as a comment.
+fn mark(id: &str, route: &Route) -> String {
+    let route = route.address.to_string().replace(['(', ')', '\\'], "_");
+    format!("{id} ({route})")
+}
+
+/// The routes that a request has passed, when `route` is one of them: it leads back to itself.
+pub(crate) fn circle(headers: &HeaderMap, id: &str, route: &Route) -> Option<Vec<String>> {
+    if !headers.contains_key(VIA) {
+        return None;
+    }
+    let own = mark(id, route);
+    let passed = headers.get_all(VIA).iter();
+    let passed = passed
+        .filter_map(|value| value.to_str().ok())
+        .flat_map(|value| value.split(','))
+        .filter_map(|hop| hop.trim().split_once(' ').map(|(_, by)| by));
+    let passed: Vec<&str> = passed.filter(|by| by.starts_with(id)).collect();
+    let first = passed.iter().position(|by| *by == own)?;
+    let circle = passed.into_iter().skip(first).chain([&*own]);
+    let name = |by: &str| {
+        let name = by.split_once('(').map_or(by, |(_, name)| name);
+        name.trim_end_matches(')').to_owned()
+    };
+    Some(circle.map(name).collect())
+}
+
+/// Tells the target of a prefix that it does not see, behind those of proxies before us.
+pub(crate) fn forwarded_prefix(headers: &mut HeaderMap, prefix: &HeaderValue) {
+    headers.insert(X_FORWARDED_PREFIX.clone(), prefix.clone());
+}
+
+/// Whether the client reads trailers (RFC 9110 §10.1.4), as those of gRPC have to.
+pub(crate) fn wants_trailers(headers: &HeaderMap) -> bool {
+    headers.get(TE).is_some_and(|value| {
+        let mut codings = value.as_bytes().split(|octet| *octet == b',');
+        codings.any(|it| it.trim_ascii().eq_ignore_ascii_case(b"trailers"))
+    })
+}
+
+/// Writes the origin of the asking page as the target would of itself, for apps that compare it with
+/// the Host they get.
+pub(crate) fn map_request_urls(headers: &mut HeaderMap, mapping: &Mapping<'_>) {
+    for name in [ORIGIN, REFERER] {
+        let value = headers.get(&name).and_then(|value| value.to_str().ok());
+        let mapped = value.and_then(|url| mapping.to_target(url));
+        if let Some(value) = mapped.and_then(|url| HeaderValue::try_from(url).ok()) {
+            headers.insert(name, value);
+        }
+    }
+}
+
+/// Maps what the target says of its own places to the client's world.
+pub(crate) fn map_response(headers: &mut HeaderMap, mapping: &Mapping<'_>) {
+    let location = headers.get(LOCATION).and_then(|value| value.to_str().ok());
+    if let Some(mapped) = location.and_then(|location| mapping.location(location))
+        && let Ok(value) = HeaderValue::try_from(mapped)
+    {
+        headers.insert(LOCATION, value);
+    }
+    let map = |cookie: &mut HeaderValue| {
+        let mapped = cookie.to_str().ok().and_then(|text| mapping.cookie(text));
+        if let Some(value) = mapped.and_then(|text| HeaderValue::try_from(text).ok()) {
+            *cookie = value;
+        }
+    };
+    if let http::header::Entry::Occupied(mut cookies) = headers.entry(SET_COOKIE) {
+        cookies.iter_mut().for_each(map);
     }
 }
 
@@ -136,9 +296,11 @@ pub(crate) fn join_cookies(headers: &mut HeaderMap) {
 
 #[cfg(test)]
 mod tests {
+    use bentlane_core::{Configuration, Snapshot};
     use rstest::rstest;
 
     use super::*;
+    use crate::target_tls::TargetRoots;
 
     fn headers(fields: &[(&str, &str)]) -> HeaderMap {
         fields
@@ -170,6 +332,30 @@ mod tests {
         assert_eq!(names(&headers), left);
     }
 
+    fn plane() -> Arc<Plane> {
+        let route = Route::new("*.moor.test/a".parse().unwrap(), "4310".parse().unwrap());
+        let snapshot = Snapshot::compile(Configuration {
+            routes: vec![route],
+            ..Configuration::default()
+        });
+        let roots = TargetRoots::new("/nowhere".into());
+        Arc::new(Plane::new(Arc::new(snapshot), None, &roots))
+    }
+
+    fn announced(peer: &str, trusts: bool, given: &[(&str, &str)]) -> HeaderMap {
+        let (plane, mut headers) = (plane(), headers(given));
+        let host = HeaderValue::from_static("a.moor.test:7443");
+        let routed = plane.find("a.moor.test", "/a").unwrap().routed;
+        let origin = Origin::new(peer.parse().unwrap(), 7443, true);
+        // The second time from what was told the first.
+        let mut first = headers.clone();
+        for headers in [&mut first, &mut headers] {
+            origin.announce(headers, &host, "bentlane-1f", &plane, routed, trusts);
+        }
+        assert_eq!(first, headers);
+        headers
+    }
+
     #[rstest]
     #[case(
         "127.0.0.1",
@@ -177,26 +363,74 @@ mod tests {
         "127.0.0.1"
     )]
     #[case("::1", "for=\"[::1]\";host=\"a.moor.test:7443\";proto=https", "::1")]
+    #[case(
+        "::ffff:127.0.0.1",
+        "for=127.0.0.1;host=\"a.moor.test:7443\";proto=https",
+        "127.0.0.1"
+    )]
     fn the_client_is_announced(
         #[case] peer: &str,
         #[case] forwarded: &str,
         #[case] forwarded_for: &str,
     ) {
-        let mut headers = headers(&[
+        let claimed = [
             ("x-forwarded-for", "6.6.6.6"),
             ("forwarded", "for=6.6.6.6"),
             ("x-forwarded-proto", "http"),
-            ("via", "1.1 elsewhere"),
-        ]);
-        let host = HeaderValue::from_static("a.moor.test:7443");
-        Origin::new(peer.parse().unwrap(), 7443).announce(&mut headers, &host);
+            ("x-forwarded-prefix", "/x"),
+        ];
+        let headers = announced(peer, false, &claimed);
         assert_eq!(headers["forwarded"], forwarded);
         assert_eq!(headers["x-forwarded-for"], forwarded_for);
         assert_eq!(headers["x-forwarded-host"], "a.moor.test:7443");
         assert_eq!(headers["x-forwarded-proto"], "https");
         assert_eq!(headers["x-forwarded-port"], "7443");
+        assert_eq!(headers["via"], "1.1 bentlane-1f (*.moor.test/a)");
+        assert!(!headers.contains_key("x-forwarded-prefix"));
+    }
+
+    #[test]
+    fn what_a_trusted_client_claims_is_added_to() {
+        let claimed = [
+            ("x-forwarded-for", "6.6.6.6"),
+            ("forwarded", "for=6.6.6.6"),
+            ("x-forwarded-proto", "http"),
+            ("x-forwarded-prefix", "/x"),
+            ("via", "1.1 elsewhere"),
+        ];
+        let headers = announced("::1", true, &claimed);
+        let own = "for=\"[::1]\";host=\"a.moor.test:7443\";proto=https";
+        assert_eq!(headers["forwarded"], format!("for=6.6.6.6, {own}"));
+        assert_eq!(headers["x-forwarded-for"], "6.6.6.6, ::1");
+        assert_eq!(headers["x-forwarded-proto"], "http");
+        assert_eq!(headers["x-forwarded-host"], "a.moor.test:7443");
+        assert_eq!(headers["x-forwarded-prefix"], "/x");
         let via: Vec<_> = headers.get_all("via").iter().collect();
-        assert_eq!(via, ["1.1 elsewhere", "1.1 bentlane"]);
+        assert_eq!(via, ["1.1 elsewhere", "1.1 bentlane-1f (*.moor.test/a)"]);
+    }
+
+    #[rstest]
+    #[case(&[], None)]
+    #[case(&["1.1 elsewhere, 1.1 bentlane-2e (a.test)"], None)]
+    #[case(&["1.1 bentlane-1f (b.test)"], None)]
+    #[case(&["1.1 bentlane-1f (a.test)"], Some("a.test a.test"))]
+    #[case(
+        &["1.1 x, 1.1 bentlane-1f (c.test)", "1.1 bentlane-1f (a.test),1.1 bentlane-1f (b.test/x)"],
+        Some("a.test b.test/x a.test")
+    )]
+    fn circles(#[case] via: &[&str], #[case] wanted: Option<&str>) {
+        let via: Vec<_> = via.iter().map(|value| ("via", *value)).collect();
+        let route = Route::new("a.test".parse().unwrap(), "1".parse().unwrap());
+        let circle = circle(&headers(&via), "bentlane-1f", &route);
+        assert_eq!(circle.map(|circle| circle.join(" ")).as_deref(), wanted);
+    }
+
+    #[rstest]
+    #[case("trailers", true)]
+    #[case("gzip, Trailers", true)]
+    #[case("gzip", false)]
+    fn clients_that_read_trailers(#[case] te: &str, #[case] wanted: bool) {
+        assert_eq!(wants_trailers(&headers(&[("te", te)])), wanted);
     }
 
     #[rstest]

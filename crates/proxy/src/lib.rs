@@ -10,15 +10,19 @@
 
 mod body;
 mod certificates;
+mod files;
 mod forward;
 mod headers;
 mod listener;
+mod manner;
 mod own;
 mod page;
 mod plane;
 mod pool;
+mod raw;
 mod redirect;
 mod server;
+mod target_tls;
 mod tickets;
 mod upgrade;
 
@@ -26,4 +30,5 @@ pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
 pub use plane::Limits;
 pub use server::Proxy;
+pub use target_tls::TargetRoots;
 pub use tickets::{TICKET_KEY_LENGTH, Tickets};

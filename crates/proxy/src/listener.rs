@@ -96,20 +96,66 @@ fn bind_all(
         .collect()
 }
 
+/// Connections beyond the limit that are told so at a time.
+const TOLD: usize = 64;
+
+/// How many connections there may be.
+#[derive(Clone, Debug)]
+pub(crate) struct Permits {
+    served: Arc<Semaphore>,
+    told: Arc<Semaphore>,
+}
+
+/// A connection's place among those that there may be, until it is dropped.
+#[derive(Debug)]
+pub(crate) struct Permit {
+    _place: OwnedSemaphorePermit,
+    /// Whether the connection is one too many, and only learns that it is.
+    pub(crate) refused: bool,
+}
+
+impl Permits {
+    pub(crate) fn new(connections: usize) -> Self {
+        Self {
+            served: Arc::new(Semaphore::new(connections)),
+            told: Arc::new(Semaphore::new(TOLD)),
+        }
+    }
+
+    /// The next place; `None` never comes while this lives.
+    async fn next(&self) -> Option<Permit> {
+        let permit = |place, refused| Permit {
+            _place: place,
+            refused,
+        };
+        if let Ok(place) = Arc::clone(&self.served).try_acquire_owned() {
+            return Some(permit(place, false));
+        }
+        tokio::select! {
+            biased;
+            place = Arc::clone(&self.served).acquire_owned() => Some(permit(place.ok()?, false)),
+            place = Arc::clone(&self.told).acquire_owned() => Some(permit(place.ok()?, true)),
+        }
+    }
+}
+
 /// Accepts until `shutdown`, one `serve` for each connection; the permit counts it until dropped.
 pub(crate) async fn accept<F, S>(
     listener: TcpListener,
-    permits: Arc<Semaphore>,
+    permits: Permits,
     shutdown: CancellationToken,
     serve: S,
 ) where
     F: Future<Output = ()> + Send + 'static,
-    S: Fn(TcpStream, SocketAddr, OwnedSemaphorePermit) -> F,
+    S: Fn(TcpStream, SocketAddr, Permit) -> F,
 {
     let accepting = async {
-        while let Ok(permit) = Arc::clone(&permits).acquire_owned().await {
+        loop {
             match listener.accept().await {
                 Ok((stream, peer)) => {
+                    let Some(permit) = permits.next().await else {
+                        return;
+                    };
                     let _ = stream.set_nodelay(true); // a refusal costs only latency
                     tokio::spawn(serve(stream, peer, permit));
                 }

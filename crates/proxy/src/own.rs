@@ -8,10 +8,29 @@ use tokio::time::interval;
 use tokio_util::sync::DropGuard;
 use tracing::{info, warn};
 
+use crate::plane::Plane;
 use crate::server::Serving;
 
 /// How often an address that could not be had is tried again.
 const TRY_AGAIN: Duration = Duration::from_secs(2);
+
+/// What names want to be listened for on loopback addresses of their own.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Wanted {
+    /// Addresses for HTTP, on the ports of the listeners for everybody.
+    pub(crate) http: HashSet<Ipv4Addr>,
+    /// Places for raw TCP.
+    pub(crate) raw: HashSet<(Ipv4Addr, u16)>,
+}
+
+impl Wanted {
+    pub(crate) fn of(plane: &Plane) -> Self {
+        Self {
+            http: plane.snapshot.own_addresses().map(|(ip, _)| ip).collect(),
+            raw: plane.raw_places().collect(),
+        }
+    }
+}
 
 /// Listeners on the loopback addresses that names have for their own, which come and go with the
 /// routes.
@@ -22,12 +41,26 @@ pub(crate) struct OwnListeners {
 
 #[derive(Debug)]
 struct Inner {
-    wanted: HashSet<Ipv4Addr>,
+    wanted: Wanted,
     /// What accepts there, for as long as its guard is kept.
-    held: HashMap<Ipv4Addr, DropGuard>,
-    /// Addresses whose failure has been told.
-    failed: HashSet<Ipv4Addr>,
+    held: HashMap<(Ipv4Addr, u16), Held>,
+    /// Places whose failure has been told.
+    failed: HashSet<(Ipv4Addr, u16)>,
     place: Option<Place>,
+}
+
+#[derive(Debug)]
+struct Held {
+    what: What,
+    _guard: DropGuard,
+}
+
+/// What is spoken at a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum What {
+    Plain,
+    Tls,
+    Raw,
 }
 
 /// How an address is listened on.
@@ -41,7 +74,7 @@ struct Place {
 }
 
 impl OwnListeners {
-    pub(crate) fn new(wanted: HashSet<Ipv4Addr>) -> Self {
+    pub(crate) fn new(wanted: Wanted) -> Self {
         Self {
             inner: Mutex::new(Inner {
                 wanted,
@@ -52,12 +85,12 @@ impl OwnListeners {
         }
     }
 
-    /// From now on these are listened on, and no others. When this returns they are, unless another
-    /// program has their ports.
-    pub(crate) fn want(&self, addresses: HashSet<Ipv4Addr>) {
+    /// From now on this is listened for, and nothing else. When this returns it is, unless another
+    /// program has a port.
+    pub(crate) fn want(&self, wanted: Wanted) {
         let mut inner = self.inner();
-        if inner.wanted != addresses {
-            inner.wanted = addresses;
+        if inner.wanted != wanted {
+            inner.wanted = wanted;
             inner.settle();
         }
     }
@@ -93,21 +126,27 @@ impl Inner {
         let Some(place) = &self.place else {
             return;
         };
-        self.held.retain(|ip, _| self.wanted.contains(ip));
-        self.failed.retain(|ip| self.wanted.contains(ip));
-        for ip in &self.wanted {
-            if self.held.contains_key(ip) || place.covers(*ip) {
+        let wanted = place.wanted(&self.wanted);
+        self.held
+            .retain(|at, held| wanted.get(at) == Some(&held.what));
+        self.failed.retain(|at| wanted.contains_key(at));
+        for (at @ (ip, port), what) in wanted {
+            if self.held.contains_key(&at) {
                 continue;
             }
-            match place.listen(*ip) {
+            match place.listen(ip, port, what) {
                 Ok(guard) => {
-                    self.held.insert(*ip, guard);
-                    if self.failed.remove(ip) {
-                        info!(%ip, "listening on a name's own address now");
+                    let held = Held {
+                        what,
+                        _guard: guard,
+                    };
+                    self.held.insert(at, held);
+                    if self.failed.remove(&at) {
+                        info!(%ip, port, "listening on a name's own address now");
                     }
                 }
-                Err(cause) if self.failed.insert(*ip) => {
-                    warn!(%ip, %cause, "cannot listen on a name's own address; trying again");
+                Err(cause) if self.failed.insert(at) => {
+                    warn!(%ip, port, %cause, "cannot listen on a name's own address; trying again");
                 }
                 Err(_) => {}
             }
@@ -116,27 +155,33 @@ impl Inner {
 }
 
 impl Place {
+    /// Every place to listen at. A route for raw TCP goes before HTTP on the same port.
+    fn wanted(&self, wanted: &Wanted) -> HashMap<(Ipv4Addr, u16), What> {
+        let mut places = HashMap::new();
+        for ip in wanted.http.iter().filter(|ip| !self.covers(**ip)) {
+            let ports = [(self.plain_port, What::Plain), (self.tls_port, What::Tls)];
+            for (port, what) in ports {
+                places.extend(port.map(|port| ((*ip, port), what)));
+            }
+        }
+        places.extend(wanted.raw.iter().map(|at| (*at, What::Raw)));
+        places
+    }
+
     fn covers(&self, ip: Ipv4Addr) -> bool {
         let everybodys = |at: &IpAddr| *at == ip || *at == Ipv4Addr::UNSPECIFIED;
         self.everybodys.iter().any(everybodys)
     }
 
-    fn listen(&self, ip: Ipv4Addr) -> io::Result<DropGuard> {
+    fn listen(&self, ip: Ipv4Addr, port: u16, what: What) -> io::Result<DropGuard> {
         let end = self.serving.shutdown.child_token();
         let guard = end.clone().drop_guard();
-        let bind = |port| {
-            let listener = TcpListener::bind((ip, port))?;
-            listener.set_nonblocking(true).map(|()| listener)
-        };
-        let (plain, tls) = (
-            self.plain_port.map(bind).transpose()?,
-            self.tls_port.map(bind).transpose()?,
-        );
-        if let Some(listener) = plain {
-            self.serving.listen_plain(listener, end.clone())?;
-        }
-        if let Some(listener) = tls {
-            self.serving.listen_tls(listener, end)?;
+        let listener = TcpListener::bind((ip, port))?;
+        listener.set_nonblocking(true)?;
+        match what {
+            What::Plain => self.serving.listen_plain(listener, end)?,
+            What::Tls => self.serving.listen_tls(listener, end)?,
+            What::Raw => self.serving.listen_raw(listener, end)?,
         }
         Ok(guard)
     }

@@ -1,6 +1,8 @@
 //! What a person sees when a request cannot pass: the lane, the reason and the remedy.
 
+use std::borrow::Cow;
 use std::fmt::Write as _;
+use std::time::Duration;
 
 use bentlane_core::Target;
 use bentlane_core::check::{FINDING_HEADER, Finding, Hop, HopState, lane};
@@ -45,12 +47,14 @@ impl Wanted {
 pub(crate) struct Page {
     status: StatusCode,
     kind: Kind,
+    /// Whether the reader may know how this machine is set up.
+    detailed: bool,
 }
 
 #[derive(Debug)]
 enum Kind {
     /// The client broke the protocol: a line is enough.
-    Refusal(&'static str),
+    Refusal(Cow<'static, str>),
     Finding {
         name: String,
         address: String,
@@ -60,26 +64,50 @@ enum Kind {
 }
 
 impl Page {
+    fn refusal(status: StatusCode, reason: impl Into<Cow<'static, str>>) -> Self {
+        Self {
+            status,
+            kind: Kind::Refusal(reason.into()),
+            detailed: true,
+        }
+    }
+
     /// For a request that breaks a rule of HTTP.
     pub(crate) fn bad_request(reason: &'static str) -> Self {
-        Self {
-            status: StatusCode::BAD_REQUEST,
-            kind: Kind::Refusal(reason),
-        }
+        Self::refusal(StatusCode::BAD_REQUEST, reason)
     }
 
     /// For a request whose fields take more octets than the limit (RFC 6585 §5).
     pub(crate) fn fields_too_large() -> Self {
-        Self {
-            status: StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE,
-            kind: Kind::Refusal("the header fields are too large: clear this site's cookies"),
-        }
+        Self::refusal(
+            StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE,
+            "the header fields are too large: clear this site's cookies",
+        )
+    }
+
+    /// For a request on a connection that was made for another name (RFC 9110 §15.5.20): the client
+    /// asks again on one of its own.
+    pub(crate) fn misdirected(connection: &str, name: &str) -> Self {
+        let reason = format!("this connection is for {connection}, not for {name}: open another");
+        Self::refusal(StatusCode::MISDIRECTED_REQUEST, reason)
+    }
+
+    /// For a request whose body stops coming (RFC 9110 §15.5.9).
+    pub(crate) fn request_stalled(limit: Duration) -> Self {
+        let reason = format!("no more of the body came for {} s", limit.as_secs());
+        Self::refusal(StatusCode::REQUEST_TIMEOUT, reason)
     }
 
     /// For a name and path that no route covers.
-    pub(crate) fn route_missing(name: &str, path: &str) -> Self {
-        let finding = Finding::route_missing(name, path);
+    pub(crate) fn route_missing(name: &str, path: &str, nearest: &[String]) -> Box<Self> {
+        let finding = Finding::route_missing(name, path, nearest);
         Self::finding(StatusCode::NOT_FOUND, name, name, None, finding)
+    }
+
+    /// For a connection too many.
+    pub(crate) fn too_many_connections(name: &str, limit: usize) -> Box<Self> {
+        let finding = Finding::too_many_connections(limit);
+        Self::finding(StatusCode::SERVICE_UNAVAILABLE, name, name, None, finding)
     }
 
     /// For a request that a route covers and a fault keeps from its answer.
@@ -89,19 +117,34 @@ impl Page {
         address: &str,
         target: Option<&Target>,
         finding: Finding,
-    ) -> Self {
+    ) -> Box<Self> {
         let kind = Kind::Finding {
             name: name.to_owned(),
             address: address.to_owned(),
             target: target.map(Target::describe),
             finding: Box::new(finding),
         };
-        Self { status, kind }
+        Box::new(Self {
+            status,
+            kind,
+            detailed: true,
+        })
     }
 
-    /// The page as plain text.
-    pub(crate) fn response(&self) -> Response<ResponseBody> {
-        self.response_for(Wanted::Text, &Method::GET)
+    /// Says nothing of how this machine is set up, unless it is `local` who reads it.
+    pub(crate) fn hide_details_unless(&mut self, local: bool) {
+        self.detailed = local;
+        if let Kind::Finding {
+            target, finding, ..
+        } = &mut self.kind
+            && !local
+        {
+            *target = None;
+            finding.evidence.clear();
+            finding.summary = "this cannot be shown at the moment".to_owned();
+            finding.remedy.text = "tell whoever runs this machine".to_owned();
+            finding.remedy.command = None;
+        }
     }
 
     pub(crate) fn response_for(&self, wanted: Wanted, method: &Method) -> Response<ResponseBody> {
@@ -141,7 +184,10 @@ impl Page {
         else {
             return String::new();
         };
-        let mut page = format!("{}  {name}", lane(&states(finding)));
+        let mut page = match self.detailed {
+            true => format!("{}  {name}", lane(&states(finding))),
+            false => name.clone(),
+        };
         if let Some(target) = target {
             let _ = write!(page, " -> {target}"); // a String takes every write
         }
@@ -204,7 +250,14 @@ impl Page {
         });
         include_str!("page.html")
             .replace("{{status}}", self.status.as_str())
-            .replace("{{lane}}", &drawing(finding))
+            .replace(
+                "{{lane}}",
+                &if self.detailed {
+                    drawing(finding)
+                } else {
+                    String::new()
+                },
+            )
             .replace("{{slug}}", finding.slug.slug())
             .replace("{{name}}", &escape(name))
             .replace("{{to}}", &goes_to)
@@ -216,9 +269,9 @@ impl Page {
 }
 
 fn states(finding: &Finding) -> Vec<HopState> {
-    // The request came in by name and over TLS, so those hops passed; they are drawn in the order
-    // in which this request went.
-    WAY.iter()
+    let way = way(finding);
+    let position = |hop| way.iter().position(|candidate| *candidate == hop);
+    way.iter()
         .map(|hop| match position(*hop).cmp(&position(finding.hop)) {
             std::cmp::Ordering::Less => HopState::Passed,
             std::cmp::Ordering::Equal => HopState::Broken,
@@ -227,18 +280,21 @@ fn states(finding: &Finding) -> Vec<HopState> {
         .collect()
 }
 
-/// The hops in the order of a request that is already here.
-const WAY: [Hop; 4] = [Hop::Resolve, Hop::Handshake, Hop::Connect, Hop::Answer];
-
-fn position(hop: Hop) -> Option<usize> {
-    WAY.iter().position(|candidate| *candidate == hop)
+/// The hops in the order in which this request went: it came in by name and over TLS, so these
+/// passed. What breaks at a handshake breaks at that with the target, behind its connection.
+fn way(finding: &Finding) -> [Hop; 4] {
+    if finding.hop == Hop::Handshake {
+        [Hop::Resolve, Hop::Connect, Hop::Handshake, Hop::Answer]
+    } else {
+        [Hop::Resolve, Hop::Handshake, Hop::Connect, Hop::Answer]
+    }
 }
 
 /// The lane as a drawing: it bends down where it breaks.
 fn drawing(finding: &Finding) -> String {
     let mut marks = String::new();
     let mut previous: Option<(usize, usize)> = None;
-    for (column, (hop, state)) in WAY.iter().zip(states(finding)).enumerate() {
+    for (column, (hop, state)) in way(finding).iter().zip(states(finding)).enumerate() {
         let (x, y) = (
             60 + column * 170,
             if state == HopState::NotReached {
@@ -317,7 +373,7 @@ mod tests {
 
     use super::*;
 
-    fn down() -> Page {
+    fn down() -> Box<Page> {
         let target: Target = "4399".parse().unwrap();
         let address = "127.0.0.1:4399".parse().unwrap();
         let attempts = [Attempt {
@@ -371,7 +427,7 @@ mod tests {
 
     #[test]
     fn names_are_escaped() {
-        let page = Page::route_missing("a.test", "/<script>{{slug}}\"&").html();
+        let page = Page::route_missing("a.test", "/<script>{{slug}}\"&", &[]).html();
         assert!(
             page.contains("/&lt;script&gt;&#123;&#123;slug}}&quot;&amp;"),
             "{page}"
@@ -382,6 +438,19 @@ mod tests {
     fn head_has_the_fields_and_no_content() {
         let response = down().response_for(Wanted::Html, &Method::HEAD);
         assert_eq!(response.headers()[FINDING_HEADER], "target-refuses");
-        assert!(matches!(response.body(), ResponseBody::Own(None)));
+        assert!(http_body::Body::is_end_stream(response.body()));
+    }
+
+    #[test]
+    fn strangers_learn_nothing_of_this_machine() {
+        let mut page = down();
+        page.hide_details_unless(false);
+        for text in [page.text(), page.json(), page.html()] {
+            assert!(text.contains("lost.moor.test"), "{text}");
+            assert!(
+                !text.contains("4399") && !text.contains("127.0.0.1"),
+                "{text}"
+            );
+        }
     }
 }

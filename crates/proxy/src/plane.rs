@@ -1,10 +1,13 @@
 use std::collections::HashMap;
+use std::net::Ipv4Addr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::{Redirect, Route, Snapshot, Target};
+use bentlane_core::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
 
+use crate::manner::Manner;
 use crate::pool::Pool;
+use crate::target_tls::TargetRoots;
 
 /// How long the proxy waits, and how much it takes.
 #[derive(Clone, Debug)]
@@ -18,7 +21,15 @@ pub struct Limits {
     pub head: Duration,
     /// Octets of a request's head; a longer one gets 431. Default 64 KiB.
     pub head_octets: u32,
-    /// Client connections at a time; more wait in the system's queue. Default 10,000.
+    /// For a client to send more of a request's body. Default 60 s.
+    pub request_idle: Duration,
+    /// For a target to send more of a response's body; an event stream may be silent for ever.
+    /// Default 10 min.
+    pub response_idle: Duration,
+    /// Octets of a response's head; a longer one gets 502. Default 256 KiB.
+    pub response_head_octets: usize,
+    /// Client connections at a time; a few more are told so, and others wait in the system's queue.
+    /// Default 10,000.
     pub connections: usize,
     /// How long connections may finish their work when the proxy stops. Default 5 s.
     pub drain: Duration,
@@ -31,25 +42,33 @@ impl Default for Limits {
             first_byte: Duration::from_secs(120),
             head: Duration::from_secs(30),
             head_octets: 64 * 1024,
+            request_idle: Duration::from_secs(60),
+            response_idle: Duration::from_secs(600),
+            response_head_octets: 256 * 1024,
             connections: 10_000,
             drain: Duration::from_secs(5),
         }
     }
 }
 
-/// A snapshot with the means to answer for its targets: what a request is routed by.
+/// A snapshot with the means to answer for its destinations: what a request is routed by.
 #[derive(Debug)]
 pub(crate) struct Plane {
-    snapshot: Arc<Snapshot>,
-    /// By [`bentlane_core::TargetId`].
+    pub(crate) snapshot: Arc<Snapshot>,
+    /// By [`bentlane_core::DestinationId`].
     leads: Vec<Lead>,
+    /// By the route's place in the configuration; empty when no route was told anything.
+    manners: Vec<Option<Box<Manner>>>,
+    raw: HashMap<(Ipv4Addr, u16), Raw>,
 }
 
-/// How requests for one target are answered.
+/// How requests for one destination are answered.
 #[derive(Clone, Debug)]
 pub(crate) enum Lead {
     /// They are passed on over these connections.
     Pool(Arc<Pool>),
+    /// With the files of a folder.
+    Folder(Folder),
     /// Clients are sent elsewhere.
     Redirect {
         to: Redirect,
@@ -58,17 +77,37 @@ pub(crate) enum Lead {
     },
 }
 
+/// A route for raw TCP, ready to pass bytes on.
+#[derive(Clone, Debug)]
+pub(crate) struct Raw {
+    pub(crate) pool: Arc<Pool>,
+    /// Whether we open TLS.
+    pub(crate) opened_here: bool,
+}
+
+/// What a request is answered by.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Found<'a> {
+    pub(crate) routed: Routed<'a>,
+    pub(crate) lead: &'a Lead,
+    pub(crate) manner: Option<&'a Manner>,
+}
+
 impl Plane {
-    /// The plane for `snapshot`. Targets that `previous` had keep their connections.
-    pub(crate) fn new(snapshot: Arc<Snapshot>, previous: Option<&Self>) -> Self {
+    /// The plane for `snapshot`. Destinations that `previous` had keep their connections.
+    pub(crate) fn new(
+        snapshot: Arc<Snapshot>,
+        previous: Option<&Self>,
+        roots: &TargetRoots,
+    ) -> Self {
         let known = previous.iter().flat_map(|plane| &plane.leads);
-        let known: HashMap<&Target, &Arc<Pool>> = known
+        let known: HashMap<&Destination, &Arc<Pool>> = known
             .filter_map(|lead| match lead {
-                Lead::Pool(pool) => Some((pool.target(), pool)),
-                Lead::Redirect { .. } => None,
+                Lead::Pool(pool) => Some((pool.destination(), pool)),
+                Lead::Folder(_) | Lead::Redirect { .. } => None,
             })
             .collect();
-        let lead = |target: &Target| match target {
+        let lead = |destination: &Destination| match &destination.to {
             Target::Redirect(to) => {
                 let name = to.name();
                 let zone = name.and_then(|name| snapshot.zone_of(name.as_str()));
@@ -77,17 +116,72 @@ impl Plane {
                     ours: zone.is_some(),
                 }
             }
-            target => Lead::Pool(match known.get(target) {
-                Some(pool) => Arc::clone(pool),
-                None => Arc::new(Pool::new(target.clone())),
-            }),
+            Target::Folder(folder) => Lead::Folder(folder.clone()),
+            Target::Port(_) | Target::Server { .. } => {
+                Lead::Pool(known.get(destination).map_or_else(
+                    || Arc::new(Pool::new(destination.clone(), roots.clone())),
+                    |pool| Arc::clone(pool),
+                ))
+            }
         };
-        let leads = snapshot.targets().iter().map(lead).collect();
-        Self { snapshot, leads }
+        let leads: Vec<Lead> = snapshot.destinations().iter().map(lead).collect();
+        let routes = &snapshot.configuration().routes;
+        let told = routes.iter().any(|route| !route.settings.is_default());
+        let manners = if told {
+            routes.iter().map(Manner::of).collect()
+        } else {
+            Vec::new()
+        };
+        let raw = snapshot.raw_routes().filter_map(|raw| {
+            let Lead::Pool(pool) = &leads[raw.destination.index()] else {
+                return None;
+            };
+            let passes = Raw {
+                pool: Arc::clone(pool),
+                opened_here: raw.route.settings.tls == Some(TlsEnd::Here),
+            };
+            Some(((raw.ip, raw.port.get()), passes))
+        });
+        let raw = raw.collect();
+        Self {
+            snapshot,
+            leads,
+            manners,
+            raw,
+        }
     }
 
-    pub(crate) fn route(&self, name: &str, path: &str) -> Option<(&Route, &Lead)> {
-        let (route, target) = self.snapshot.route_for(name, path)?;
-        Some((route, &self.leads[target.index()]))
+    pub(crate) fn find(&self, name: &str, path: &str) -> Option<Found<'_>> {
+        self.snapshot
+            .route_for(name, path)
+            .map(|routed| self.of(routed))
+    }
+
+    /// Where TLS for `name` passes to unopened.
+    pub(crate) fn unopened(&self, name: &str) -> Option<Arc<Pool>> {
+        let routed = self.snapshot.unopened(name)?;
+        match &self.leads[routed.destination.index()] {
+            Lead::Pool(pool) => Some(Arc::clone(pool)),
+            Lead::Folder(_) | Lead::Redirect { .. } => None,
+        }
+    }
+
+    /// What passes bytes on that come in at this address.
+    pub(crate) fn raw(&self, ip: Ipv4Addr, port: u16) -> Option<&Raw> {
+        self.raw.get(&(ip, port))
+    }
+
+    /// Where bytes are listened for.
+    pub(crate) fn raw_places(&self) -> impl Iterator<Item = (Ipv4Addr, u16)> {
+        self.raw.keys().copied()
+    }
+
+    fn of<'a>(&'a self, routed: Routed<'a>) -> Found<'a> {
+        let manner = routed.position.and_then(|at| self.manners.get(at));
+        Found {
+            routed,
+            lead: &self.leads[routed.destination.index()],
+            manner: manner.and_then(Option::as_deref),
+        }
     }
 }

@@ -1,44 +1,54 @@
-use bentlane_core::Redirect;
+use bentlane_core::{Redirect, without_prefix};
 use http::header::LOCATION;
 use http::{HeaderValue, Request, Response, StatusCode, Uri};
-use hyper::body::Incoming;
+use hyper::body::Body;
 
 use crate::body::ResponseBody;
 use crate::forward::{host_of, name_of};
+use crate::manner::Manner;
 use crate::page::Page;
 
 /// Sends a client of the plain port to the same URL over TLS, method and body kept (RFC 9110
 /// §15.4.9).
-pub(crate) fn to_https(request: &Request<Incoming>, https_port: u16) -> Response<ResponseBody> {
-    let host = match host_of(request) {
-        Ok(host) => host,
-        Err(reason) => return Page::bad_request(reason).response(),
-    };
+pub(crate) fn to_https<B: Body>(
+    request: &Request<B>,
+    https_port: u16,
+) -> Result<Response<ResponseBody>, Box<Page>> {
+    let host = host_of(request).map_err(|reason| Box::new(Page::bad_request(reason)))?;
     let name = name_of(host.as_bytes());
     let path = request
         .uri()
         .path_and_query()
         .map_or("/", |path| path.as_str());
-    let mut response = Response::new(ResponseBody::empty());
-    match location(&name, https_port, path).parse() {
-        Ok(location) => {
-            *response.status_mut() = StatusCode::PERMANENT_REDIRECT;
-            response.headers_mut().insert(LOCATION, location);
-        }
-        Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,
-    }
-    response
+    Ok(sent_to(
+        &location(&name, https_port, path),
+        StatusCode::PERMANENT_REDIRECT,
+    ))
 }
 
-/// Sends a client to the URL that a route redirects to, method and body kept; for this once, since
-/// a browser that remembers it would not ask again when the route is gone (RFC 9110 §15.4.8).
-/// `port` is where names of ours are served.
-pub(crate) fn elsewhere(uri: &Uri, to: &Redirect, port: Option<u16>) -> Response<ResponseBody> {
+/// Sends a client to the URL that a route redirects to. Unless the route says otherwise, method and
+/// body are kept, and for this once, since a browser that remembers it would not ask again when the
+/// route is gone (RFC 9110 §15.4.8). `port` is where names of ours are served.
+pub(crate) fn elsewhere(
+    uri: &Uri,
+    to: &Redirect,
+    manner: Option<&Manner>,
+    port: Option<u16>,
+) -> Response<ResponseBody> {
     let path = uri.path_and_query().map_or("/", |path| path.as_str());
+    let stripped = manner.and_then(|manner| manner.stripped.as_deref());
+    let path = without_prefix(path, stripped.unwrap_or_default());
+    let keep = manner.and_then(|manner| manner.keep_path);
+    let status = manner.and_then(|manner| manner.redirect_status);
+    let status = status.unwrap_or(StatusCode::TEMPORARY_REDIRECT);
+    sent_to(&to.location(&path, keep, port), status)
+}
+
+fn sent_to(location: &str, status: StatusCode) -> Response<ResponseBody> {
     let mut response = Response::new(ResponseBody::empty());
-    match HeaderValue::try_from(to.location(path, port)) {
+    match HeaderValue::try_from(location) {
         Ok(location) => {
-            *response.status_mut() = StatusCode::TEMPORARY_REDIRECT;
+            *response.status_mut() = status;
             response.headers_mut().insert(LOCATION, location);
         }
         Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,
@@ -46,7 +56,8 @@ pub(crate) fn elsewhere(uri: &Uri, to: &Redirect, port: Option<u16>) -> Response
     response
 }
 
-fn location(name: &str, port: u16, path: &str) -> String {
+/// The URL of a name and path behind the TLS listener on `port`.
+pub(crate) fn location(name: &str, port: u16, path: &str) -> String {
     let path = if path.starts_with('/') { path } else { "/" };
     let bracketed = if name.contains(':') {
         format!("[{name}]")

@@ -1,9 +1,10 @@
 use std::convert::Infallible;
 use std::future::Future;
 use std::io;
-use std::net::{SocketAddr, TcpListener as StdListener};
+use std::net::{IpAddr, SocketAddr, TcpListener as StdListener};
 use std::pin::Pin;
 use std::sync::Arc;
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
@@ -15,26 +16,38 @@ use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use rustls::ServerConfig;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
-use tokio::time::timeout;
+use tokio::time::{sleep, timeout};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::debug;
 
 use crate::certificates::Certificates;
-use crate::forward::Client;
-use crate::listener::{Listeners, accept};
-use crate::own::OwnListeners;
+use crate::forward::{Client, Connected};
+use crate::listener::{Listeners, Permit, Permits, accept};
+use crate::own::{OwnListeners, Wanted as WantedPlaces};
+use crate::page::Wanted;
 use crate::plane::{Limits, Plane};
-use crate::redirect;
+use crate::target_tls::TargetRoots;
 use crate::tickets::Tickets;
+use crate::{raw, redirect};
+
+/// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
+const HANDSHAKE: u8 = 0x16;
+/// The first octets of HTTP/2 (RFC 9113 §3.4); no request of HTTP/1.1 begins so.
+const HTTP2_PREFACE: [u8; 3] = *b"PRI";
+/// How long to wait for more of a connection's first octets.
+const LOOK_AGAIN: Duration = Duration::from_millis(5);
 
 /// What all connections share.
 #[derive(Debug)]
 pub(crate) struct Shared {
     plane: ArcSwap<Plane>,
+    pub(crate) certificates: Arc<Certificates>,
     pub(crate) limits: Limits,
+    /// What we sign messages with in `Via`: another for each service, so that a request that comes
+    /// back to us is told from one that passes another machine's service.
+    pub(crate) id: Box<str>,
 }
 
 impl Shared {
@@ -48,27 +61,37 @@ impl Shared {
 #[derive(Clone, Debug)]
 pub struct Proxy {
     shared: Arc<Shared>,
-    certificates: Arc<Certificates>,
     tickets: Tickets,
+    roots: TargetRoots,
     own: Arc<OwnListeners>,
 }
 
 impl Proxy {
-    /// A proxy that routes by `snapshot`, shows `certificates`, and lets clients resume their
-    /// sessions with `tickets`.
+    /// A proxy that routes by `snapshot`, shows `certificates`, lets clients resume their sessions
+    /// with `tickets`, and verifies the certificates of targets with `roots`.
     #[must_use]
     pub fn new(
         snapshot: Arc<Snapshot>,
         certificates: Arc<Certificates>,
         tickets: Tickets,
+        roots: TargetRoots,
         limits: Limits,
     ) -> Self {
-        let own = OwnListeners::new(snapshot.own_addresses().map(|(ip, _)| ip).collect());
-        let plane = ArcSwap::from_pointee(Plane::new(snapshot, None));
+        certificates.pin(&snapshot);
+        let plane = Plane::new(snapshot, None, &roots);
+        let own = OwnListeners::new(WantedPlaces::of(&plane));
+        let mut id = [0; 4];
+        // A constant would do, too, as long as no other service passes requests on to us.
+        let _ = aws_lc_rs::rand::fill(&mut id);
         Self {
-            shared: Arc::new(Shared { plane, limits }),
-            certificates,
+            shared: Arc::new(Shared {
+                plane: ArcSwap::from_pointee(plane),
+                certificates,
+                limits,
+                id: format!("bentlane-{:08x}", u32::from_be_bytes(id)).into(),
+            }),
             tickets,
+            roots,
             own: Arc::new(own),
         }
     }
@@ -76,16 +99,17 @@ impl Proxy {
     /// Routes by `snapshot` from now on, and listens on the addresses that names have for their
     /// own. Requests at work finish as they began, and targets that stay keep their connections.
     pub fn publish(&self, snapshot: Arc<Snapshot>) {
-        let own = snapshot.own_addresses().map(|(ip, _)| ip).collect();
-        let next = Plane::new(snapshot, Some(&self.shared.plane.load()));
+        self.shared.certificates.pin(&snapshot);
+        let next = Plane::new(snapshot, Some(&self.shared.plane.load()), &self.roots);
+        let wanted = WantedPlaces::of(&next);
         self.shared.plane.store(Arc::new(next));
-        self.own.want(own);
+        self.own.want(wanted);
     }
 
     /// The certificates that the listeners show.
     #[must_use]
     pub fn certificates(&self) -> &Certificates {
-        &self.certificates
+        &self.shared.certificates
     }
 
     /// Serves on `listeners` until `shutdown` is cancelled, then lets connections finish for as
@@ -97,8 +121,9 @@ impl Proxy {
         let (plain, tls) = (listeners.plain_addresses()?, listeners.tls_addresses()?);
         let serving = Serving {
             shared: Arc::clone(&self.shared),
-            acceptor: TlsAcceptor::from(Arc::new(self.tls_config()?)),
-            permits: Arc::new(Semaphore::new(self.shared.limits.connections)),
+            acceptor: TlsAcceptor::from(Arc::new(self.tls_config(&[b"h2", b"http/1.1"])?)),
+            raw_acceptor: TlsAcceptor::from(Arc::new(self.tls_config(&[])?)),
+            permits: Permits::new(self.shared.limits.connections),
             https_port: tls.first().map_or(443, SocketAddr::port),
             accepting: TaskTracker::new(),
             connections: TaskTracker::new(),
@@ -122,14 +147,14 @@ impl Proxy {
         Ok(())
     }
 
-    fn tls_config(&self) -> io::Result<ServerConfig> {
+    fn tls_config(&self, protocols: &[&[u8]]) -> io::Result<ServerConfig> {
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
         let mut config = ServerConfig::builder_with_provider(provider)
             .with_safe_default_protocol_versions()
             .map_err(io::Error::other)?
             .with_no_client_auth()
-            .with_cert_resolver(self.certificates.clone());
-        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+            .with_cert_resolver(self.shared.certificates.clone());
+        config.alpn_protocols = protocols.iter().map(|name| name.to_vec()).collect();
         config.ticketer = Arc::new(self.tickets.clone());
         Ok(config)
     }
@@ -140,7 +165,9 @@ impl Proxy {
 pub(crate) struct Serving {
     shared: Arc<Shared>,
     acceptor: TlsAcceptor,
-    permits: Arc<Semaphore>,
+    /// For raw TCP: whatever protocol the client offers, we know nothing of it.
+    raw_acceptor: TlsAcceptor,
+    permits: Permits,
     https_port: u16,
     accepting: TaskTracker,
     connections: TaskTracker,
@@ -154,18 +181,16 @@ impl std::fmt::Debug for Serving {
 }
 
 impl Serving {
-    /// Accepts HTTP in the clear until `end`.
+    /// Accepts HTTP in the clear until `end`; a TLS hello is understood, too.
     pub(crate) fn listen_plain(
         &self,
         listener: StdListener,
         end: CancellationToken,
     ) -> io::Result<()> {
-        self.listen(listener, end, |serving, stream, _| {
-            serving.serve_plain(stream)
-        })
+        self.listen(listener, end, Self::serve_plain)
     }
 
-    /// Accepts TLS until `end`.
+    /// Accepts TLS until `end`; a request in the clear is sent to HTTPS.
     pub(crate) fn listen_tls(
         &self,
         listener: StdListener,
@@ -174,55 +199,168 @@ impl Serving {
         self.listen(listener, end, Self::serve_tls)
     }
 
+    /// Accepts raw TCP until `end`.
+    pub(crate) fn listen_raw(
+        &self,
+        listener: StdListener,
+        end: CancellationToken,
+    ) -> io::Result<()> {
+        self.listen(listener, end, Self::serve_raw)
+    }
+
     fn listen<F>(
         &self,
         listener: StdListener,
         end: CancellationToken,
-        serve: fn(Self, TcpStream, SocketAddr) -> F,
+        serve: fn(Self, Accepted) -> F,
     ) -> io::Result<()>
     where
         F: Future<Output = ()> + Send + 'static,
     {
         let listener = TcpListener::from_std(listener)?;
+        let at = listener.local_addr()?;
         let serving = self.clone();
-        let serve = move |stream, peer, permit| {
-            let work = serve(serving.clone(), stream, peer);
+        let serve = move |stream, peer, permit: Permit| {
+            let accepted = Accepted {
+                stream,
+                peer,
+                at,
+                refused: permit.refused,
+            };
+            let work = serve(serving.clone(), accepted);
             serving.connections.track_future(hold(permit, work))
         };
-        let permits = Arc::clone(&self.permits);
+        let permits = self.permits.clone();
         self.accepting.spawn(accept(listener, permits, end, serve));
         Ok(())
     }
 
-    async fn serve_plain(self, stream: TcpStream) {
-        let https_port = self.https_port;
-        let service = service_fn(move |request: Request<Incoming>| async move {
-            Ok::<_, Infallible>(redirect::to_https(&request, https_port))
-        });
-        let connection = self.http1().serve_connection(TokioIo::new(stream), service);
-        self.finish(connection, http1::Connection::graceful_shutdown)
-            .await;
+    async fn serve_plain(self, accepted: Accepted) {
+        match self.first_octets(&accepted.stream).await {
+            Some([HANDSHAKE, ..]) => self.open_tls(accepted).await,
+            Some(first) => {
+                let client = self.client(accepted.source(), None, false);
+                if first == HTTP2_PREFACE {
+                    self.serve_http2(accepted.stream, client).await;
+                } else {
+                    self.serve_http1(accepted.stream, client).await;
+                }
+            }
+            None => {}
+        }
     }
 
-    async fn serve_tls(self, stream: TcpStream, peer: SocketAddr) {
-        let stream = match timeout(self.shared.limits.head, self.acceptor.accept(stream)).await {
+    async fn serve_tls(self, accepted: Accepted) {
+        match self.first_octets(&accepted.stream).await {
+            Some([HANDSHAKE, ..]) => self.open_tls(accepted).await,
+            Some(_) => {
+                let https_port = self.https_port;
+                let service = service_fn(move |request: Request<Incoming>| async move {
+                    let method = request.method().clone();
+                    Ok::<_, Infallible>(match redirect::to_https(&request, https_port) {
+                        Ok(response) => response,
+                        Err(page) => page.response_for(Wanted::Text, &method),
+                    })
+                });
+                let stream = TokioIo::new(accepted.stream);
+                let connection = self.http1().serve_connection(stream, service);
+                self.finish(connection, http1::Connection::graceful_shutdown)
+                    .await;
+            }
+            None => {}
+        }
+    }
+
+    /// Passes bytes on as they come, for the route that has the address to itself.
+    async fn serve_raw(self, accepted: Accepted) {
+        let IpAddr::V4(ip) = accepted.at.ip() else {
+            return;
+        };
+        let Some(raw) = self.shared.plane().raw(ip, accepted.at.port()).cloned() else {
+            return;
+        };
+        if accepted.refused {
+            return;
+        }
+        if !raw.opened_here {
+            return raw::pass(accepted.stream, &raw.pool, &self.shared.limits).await;
+        }
+        let accepting = self.raw_acceptor.accept(accepted.stream);
+        match timeout(self.shared.limits.head, accepting).await {
+            Ok(Ok(stream)) => raw::pass(stream, &raw.pool, &self.shared.limits).await,
+            Ok(Err(cause)) => debug!(peer = %accepted.peer, %cause, "a handshake failed"),
+            Err(_) => debug!(peer = %accepted.peer, "a handshake took too long"),
+        }
+    }
+
+    /// What a connection begins with, left where it is. `None` when nothing comes.
+    async fn first_octets(&self, stream: &TcpStream) -> Option<[u8; 3]> {
+        let mut first = [0; 3];
+        let look = async {
+            loop {
+                let length = stream.peek(&mut first).await.ok()?;
+                match (length, first) {
+                    (0, _) => return None,
+                    // A part of a preface may be in the first packet, though no client does so.
+                    (1 | 2, [b'P', ..]) => sleep(LOOK_AGAIN).await,
+                    _ => return Some(first),
+                }
+            }
+        };
+        timeout(self.shared.limits.head, look).await.ok()?
+    }
+
+    async fn open_tls(self, accepted: Accepted) {
+        let plane = self.shared.plane();
+        if plane.snapshot.has_unopened() {
+            let asked = raw::server_name(&accepted.stream);
+            let asked = timeout(self.shared.limits.head, asked).await.ok().flatten();
+            let pool = asked.and_then(|name| plane.unopened(&name));
+            if let Some(pool) = pool.filter(|_| !accepted.refused) {
+                return raw::pass(accepted.stream, &pool, &self.shared.limits).await;
+            }
+        }
+        drop(plane);
+        let (from, peer) = (accepted.source(), accepted.peer);
+        let accepting = self.acceptor.accept(accepted.stream);
+        let stream = match timeout(self.shared.limits.head, accepting).await {
             Ok(Ok(stream)) => stream,
             Ok(Err(cause)) => return debug!(%peer, %cause, "a handshake failed"),
             Err(_) => return debug!(%peer, "a handshake took too long"),
         };
-        let h2 = stream.get_ref().1.alpn_protocol() == Some(b"h2");
-        let client = Client::new(Arc::clone(&self.shared), peer, self.https_port);
+        let session = stream.get_ref().1;
+        let h2 = session.alpn_protocol() == Some(b"h2");
+        let client = self.client(from, session.server_name(), true);
         if h2 {
-            self.serve_http2(stream, Arc::new(client)).await;
+            self.serve_http2(stream, client).await;
         } else {
-            self.serve_http1(stream, Arc::new(client)).await;
+            self.serve_http1(stream, client).await;
         }
     }
 
-    async fn serve_http1<S>(&self, stream: S, client: Arc<Client>)
+    /// A client that came by `from`; over TLS with a server name, if it gave one.
+    fn client(&self, from: Source, name: Option<&str>, secure: bool) -> Client {
+        let Source {
+            peer,
+            port,
+            refused,
+        } = from;
+        let connected = Connected {
+            peer,
+            port,
+            https_port: self.https_port,
+            secure,
+            name: name.map(Box::from),
+            refused,
+        };
+        Client::new(Arc::clone(&self.shared), connected)
+    }
+
+    async fn serve_http1<S>(&self, stream: S, client: Client)
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
+        let client = Arc::new(client);
         let service = service_fn(move |request| {
             let client = Arc::clone(&client);
             async move { Ok::<_, Infallible>(client.answer(request).await) }
@@ -233,10 +371,11 @@ impl Serving {
             .await;
     }
 
-    async fn serve_http2<S>(&self, stream: S, client: Arc<Client>)
+    async fn serve_http2<S>(&self, stream: S, client: Client)
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
+        let client = Arc::new(client);
         let service = service_fn(move |request| {
             let client = Arc::clone(&client);
             async move { Ok::<_, Infallible>(client.answer(request).await) }
@@ -248,7 +387,11 @@ impl Serving {
             .initial_stream_window_size(1 << 20)
             .initial_connection_window_size(4 << 20)
             .max_frame_size(64 * 1024)
-            .max_concurrent_streams(250);
+            .max_concurrent_streams(250)
+            // Streams that a client opens and resets without end (CVE-2023-44487) end the connection.
+            .max_pending_accept_reset_streams(Some(20))
+            .max_local_error_reset_streams(Some(1024))
+            .enable_connect_protocol();
         let connection = builder.serve_connection(TokioIo::new(stream), service);
         self.finish(connection, http2::Connection::graceful_shutdown)
             .await;
@@ -284,8 +427,36 @@ impl Serving {
     }
 }
 
+/// A connection that was just accepted.
+#[derive(Debug)]
+pub(crate) struct Accepted {
+    stream: TcpStream,
+    peer: SocketAddr,
+    /// Where it came to.
+    at: SocketAddr,
+    refused: bool,
+}
+
+/// Where a connection comes from, and to.
+#[derive(Clone, Copy, Debug)]
+struct Source {
+    peer: IpAddr,
+    port: u16,
+    refused: bool,
+}
+
+impl Accepted {
+    fn source(&self) -> Source {
+        Source {
+            peer: self.peer.ip(),
+            port: self.at.port(),
+            refused: self.refused,
+        }
+    }
+}
+
 /// Keeps `permit` until `work` is done, also when it panics.
-async fn hold(permit: OwnedSemaphorePermit, work: impl Future<Output = ()>) {
+async fn hold(permit: Permit, work: impl Future<Output = ()>) {
     work.await;
     drop(permit);
 }

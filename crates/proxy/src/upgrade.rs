@@ -1,20 +1,97 @@
-use http::header::{CONNECTION, UPGRADE};
-use http::{HeaderValue, Response};
+//! Connections that change their protocol: WebSocket, over HTTP/1.1 (RFC 6455) and over HTTP/2
+//! (RFC 8441), and whatever else a client and a target agree on.
+
+use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
+use data_encoding::BASE64;
+use http::header::{CONNECTION, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, UPGRADE};
+use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
 use hyper::body::Incoming;
+use hyper::ext::Protocol;
 use hyper::upgrade::OnUpgrade;
 use hyper_util::rt::TokioIo;
 use tokio::io::copy_bidirectional;
 use tracing::debug;
 
 use crate::body::ResponseBody;
-use crate::headers::{append_via, remove_hop_by_hop};
+use crate::headers::{append_via, remove_hop_by_hop, upgrade_wanted};
 
-/// Passes on the target's 101 and then, in a task of its own, every octet both ways until both
+/// What RFC 6455 §1.3 has appended to a key.
+const KEY_SUFFIX: &[u8] = b"258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
+
+/// The change that a client wants.
+#[derive(Clone, Debug)]
+pub(crate) enum Upgrade {
+    /// By an `Upgrade` field of HTTP/1.1.
+    Field(HeaderValue),
+    /// WebSocket by an extended CONNECT of HTTP/2, with the key that the target gets.
+    Connect { key: HeaderValue },
+}
+
+impl Upgrade {
+    pub(crate) fn wanted(request: &Request<Incoming>) -> Option<Self> {
+        if request.version() == Version::HTTP_11 {
+            return upgrade_wanted(request.headers()).map(Self::Field);
+        }
+        if request.method() != Method::CONNECT {
+            return None;
+        }
+        let protocol = request.extensions().get::<Protocol>()?;
+        (protocol.as_str() == "websocket").then(|| Self::Connect { key: key() })
+    }
+
+    /// Asks the target for it, over HTTP/1.1.
+    pub(crate) fn ask(&self, parts: &mut request::Parts) {
+        let headers = &mut parts.headers;
+        headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
+        match self {
+            Self::Field(protocol) => {
+                headers.insert(UPGRADE, protocol.clone());
+            }
+            Self::Connect { key } => {
+                headers.insert(UPGRADE, HeaderValue::from_static("websocket"));
+                headers.insert(SEC_WEBSOCKET_KEY, key.clone());
+                parts.method = Method::GET;
+            }
+        }
+    }
+
+    /// Whether the target has understood what it agrees to (RFC 6455 §4.1).
+    fn is_agreed(&self, headers: &HeaderMap) -> bool {
+        match self {
+            Self::Field(_) => true,
+            Self::Connect { key } => {
+                let accept = headers.get(SEC_WEBSOCKET_ACCEPT);
+                accept.is_some_and(|value| value.as_bytes() == accept_of(key).as_bytes())
+            }
+        }
+    }
+}
+
+fn key() -> HeaderValue {
+    let mut octets = [0; 16];
+    // Without randomness a constant would do: the key guards against caches that do not know better.
+    let _ = aws_lc_rs::rand::fill(&mut octets);
+    HeaderValue::try_from(BASE64.encode(&octets))
+        .unwrap_or_else(|_| HeaderValue::from_static("AAAAAAAAAAAAAAAAAAAAAA=="))
+}
+
+fn accept_of(key: &HeaderValue) -> String {
+    let whole = [key.as_bytes(), KEY_SUFFIX].concat();
+    BASE64.encode(digest(&SHA1_FOR_LEGACY_USE_ONLY, &whole).as_ref())
+}
+
+/// Passes on the target's consent and then, in a task of its own, every octet both ways until both
 /// sides have closed.
 pub(crate) fn join(
     mut response: Response<Incoming>,
     client_side: OnUpgrade,
+    upgrade: &Upgrade,
 ) -> Response<ResponseBody> {
+    if !upgrade.is_agreed(response.headers()) {
+        let mut response = Response::new(ResponseBody::empty());
+        *response.status_mut() = StatusCode::BAD_GATEWAY;
+        return response;
+    }
     let target_side = hyper::upgrade::on(&mut response);
     tokio::spawn(async move {
         let (client, target) = match tokio::try_join!(client_side, target_side) {
@@ -30,11 +107,33 @@ pub(crate) fn join(
     let protocol = parts.headers.get(UPGRADE).cloned();
     remove_hop_by_hop(&mut parts.headers);
     append_via(&mut parts.headers);
-    if let Some(protocol) = protocol {
-        parts.headers.insert(UPGRADE, protocol);
-        parts
-            .headers
-            .insert(CONNECTION, HeaderValue::from_static("upgrade"));
+    match upgrade {
+        Upgrade::Field(_) => {
+            if let Some(protocol) = protocol {
+                parts.headers.insert(UPGRADE, protocol);
+                let upgrade = HeaderValue::from_static("upgrade");
+                parts.headers.insert(CONNECTION, upgrade);
+            }
+        }
+        Upgrade::Connect { .. } => {
+            // The stream is open with a success, and the key was between us and the target.
+            parts.headers.remove(SEC_WEBSOCKET_ACCEPT);
+            parts.status = StatusCode::OK;
+            parts.version = Version::HTTP_2;
+        }
     }
     Response::from_parts(parts, ResponseBody::empty())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_are_accepted_as_the_rfc_shows() {
+        // The example of RFC 6455 §1.3.
+        let key = HeaderValue::from_static("dGhlIHNhbXBsZSBub25jZQ==");
+        assert_eq!(accept_of(&key), "s3pPLMBiTxaQ9kYGzzhZRbK+xOo=");
+        assert_ne!(super::key(), super::key());
+    }
 }

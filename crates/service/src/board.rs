@@ -1,12 +1,13 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{IpAddr, SocketAddr};
+use std::num::NonZeroU16;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_core::check::{Facts, Verdict, diagnose};
-use bentlane_core::{Route, Snapshot, is_own};
+use bentlane_core::{Address, Route, Snapshot, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
 use futures_util::{StreamExt, stream};
@@ -138,18 +139,19 @@ impl Board {
         let name = snapshot.sample_name(route)?;
         let listening_on = snapshot.addresses_of(name.as_str(), &self.listening_on);
         let own = listening_on.first().filter(|ip| is_own(**ip));
-        let listener = own.map_or(self.listener, |ip| (*ip, self.listener.port()).into());
-        let url = url(
-            name.as_str(),
-            self.listener.port(),
-            route.address.prefix.as_str(),
-        );
+        let port = route
+            .address
+            .port
+            .map_or(self.listener.port(), NonZeroU16::get);
+        let listener = own.map_or(self.listener, |ip| (*ip, port).into());
+        let url = route_url(&route.address, name.as_str(), self.listener.port());
         Some(Facts {
             address: route.address.clone(),
             certified: self.certificates.shown(name.as_str()).is_some(),
             name,
             url,
             target: route.to.clone(),
+            paused: route.settings.paused,
             resolver: self.resolver,
             listener,
             listening_on,
@@ -216,6 +218,14 @@ impl Board {
 
     fn verdicts(&self) -> MutexGuard<'_, HashMap<String, Checked>> {
         self.verdicts.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// The URL of a route, with `name` for its names.
+pub(crate) fn route_url(address: &Address, name: &str, https_port: u16) -> String {
+    match address.port {
+        Some(port) => format!("tcp://{name}:{port}"),
+        None => url(name, https_port, address.prefix.as_str()),
     }
 }
 

@@ -9,7 +9,7 @@ use bentlane_core::authority::{AuthorityError, Owner};
 use bentlane_core::chain;
 use bentlane_core::dns::Settings;
 use bentlane_probe::{ProbeLimits, Prober, port_holder};
-use bentlane_proxy::{Certificates, Limits, Listeners, Proxy};
+use bentlane_proxy::{Certificates, Limits, Listeners, Proxy, TargetRoots};
 use bentlane_resolver::{Sockets, View};
 use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError};
 use time::OffsetDateTime;
@@ -30,7 +30,7 @@ use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
 use crate::state::{Listening, State, certified, last_known_good};
-use crate::trust::{self, Trust};
+use crate::trust::{self, BUNDLE, Trust};
 use crate::wiring::Database;
 
 /// How long API calls may finish when the service stops.
@@ -159,6 +159,7 @@ impl Service {
             Arc::clone(&snapshot),
             Arc::clone(&certificates),
             authority.tickets()?,
+            TargetRoots::new(data_dir.path(BUNDLE)),
             Limits::default(),
         );
         let snapshot = Arc::new(ArcSwap::new(snapshot));

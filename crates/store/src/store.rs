@@ -1,3 +1,4 @@
+use std::num::NonZeroU16;
 use std::time::Duration;
 
 use bentlane_core::{Address, Change, Configuration, Name, Rejection, Route, Target, Zone};
@@ -21,7 +22,7 @@ use crate::migration::Migrator;
 /// The channel on which the database tells of each new revision.
 pub const CHANNEL: &str = "bentlane_configuration";
 
-/// Rows in one statement: PostgreSQL takes 65,535 values in one, and a row has five.
+/// Rows in one statement: PostgreSQL takes 65,535 values in one, and a row has six.
 const ROWS_AT_ONCE: usize = 1000;
 
 /// How long to wait for a connection before the database counts as unreachable.
@@ -242,6 +243,7 @@ async fn read(
     let routes = route::Entity::find()
         .order_by_asc(route::Column::Name)
         .order_by_asc(route::Column::Prefix)
+        .order_by_asc(route::Column::Port)
         .all(transaction)
         .await?;
     Ok(Configuration {
@@ -290,7 +292,13 @@ fn read_route(row: route::Model) -> Result<Route, StoreError> {
         .prefix
         .parse()
         .map_err(|_| unreadable("path prefix", &row.prefix))?;
-    let mut route = Route::new(Address { pattern, prefix }, to);
+    let port = u16::try_from(row.port).map_err(|_| unreadable("port", &row.port))?;
+    let address = Address {
+        pattern,
+        prefix,
+        port: NonZeroU16::new(port),
+    };
+    let mut route = Route::new(address, to);
     if let Some(settings) = row.settings {
         route.settings = from_json("route's settings", settings)?;
     }
@@ -435,7 +443,12 @@ fn new_row(route: &Route) -> route::ActiveModel {
         target: Set(route.to.to_string()),
         created_at: Set(OffsetDateTime::now_utc()),
         settings: Set(settings_of(route)),
+        port: Set(port_of(&route.address)),
     }
+}
+
+fn port_of(address: &Address) -> i32 {
+    address.port.map_or(0, |port| port.get().into())
 }
 
 fn settings_of(route: &Route) -> Option<Value> {
@@ -446,6 +459,7 @@ fn at(address: &Address) -> sea_orm::Condition {
     sea_orm::Condition::all()
         .add(route::Column::Name.eq(address.pattern.to_string()))
         .add(route::Column::Prefix.eq(address.prefix.to_string()))
+        .add(route::Column::Port.eq(port_of(address)))
 }
 
 async fn delete_route(
@@ -479,8 +493,13 @@ mod tests {
         let route = Route::new(address.clone(), "4310".parse().unwrap());
         let mut edited = Route::new(address, "http://127.0.0.1:4311".parse().unwrap());
         edited.settings.address = Some([127, 64, 0, 5].into());
-        let more = ["b.moor.test", "c.moor.test"]
-            .map(|address| Route::new(address.parse().unwrap(), "1".parse().unwrap()));
+        let more = ["b.moor.test", "b.moor.test:5432"]
+            .map(|address| Route::new(address.parse().unwrap(), "1".parse().unwrap()))
+            .map(|mut route| {
+                let raw = route.address.port.is_some();
+                route.settings.address = raw.then_some([127, 64, 0, 6].into());
+                route
+            });
         let changes = [
             Change::AddZone(zone.clone()),
             Change::AddRoute(route.clone()),
@@ -550,7 +569,7 @@ mod tests {
             told,
             [
                 "5 remove zone moor.test",
-                "5 remove route c.moor.test",
+                "5 remove route b.moor.test:5432",
                 "5 remove route b.moor.test",
                 "5 remove route *.hut.moor.test/a",
                 "4 add routes 2 routes",

@@ -8,6 +8,7 @@ pub(crate) mod journal;
 mod lanes;
 pub(crate) mod record;
 pub(crate) mod route;
+mod route_keys;
 pub(crate) mod serve;
 pub(crate) mod status;
 pub(crate) mod system;

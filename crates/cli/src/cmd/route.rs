@@ -1,29 +1,31 @@
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use bentlane_core::RouteDraft;
 use bentlane_core::check::{Verdict, lane};
+use bentlane_core::{HostField, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls, TlsEnd};
 use bentlane_service::api::{
-    CheckRequest, RouteInput, RouteInputs, RoutePatch, RouteView, Routes, RoutesAdded, Verdicts,
+    CheckRequest, RouteInput, RouteInputs, RouteKeys, RoutePatch, RouteValues, RouteView, Routes,
+    RoutesAdded, Verdicts,
 };
 use clap::{Args, Subcommand};
 
 use super::lanes;
+use super::route_keys::Keys;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
-use crate::input::read_text;
+use crate::input::{read_text, whole_path};
 use crate::output::{Output, Tone, table};
 
 /// `bentlane route`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Route {
     /// Add a route, and check it at once
-    Add(Add),
+    Add(Box<Add>),
     /// List the routes with their lanes
     List(List),
     /// Show one route, hop by hop
     Show(Show),
     /// Have a route lead elsewhere, and check it at once
-    Edit(Edit),
+    Edit(Box<Edit>),
     /// Remove a route
     Remove(Remove),
 }
@@ -31,24 +33,26 @@ pub(crate) enum Route {
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane route add booking.moor.test 4310
-  bentlane route add booking.moor.test/api 4311
+  bentlane route add booking.moor.test/api 4311 --strip-prefix
   bentlane route add '*.hut.moor.test' 4312
-  bentlane route add vm.moor.test http://192.168.56.10:8080
+  bentlane route add vm.moor.test https://192.168.56.10:8443 --target-tls none
+  bentlane route add docs.moor.test folder:./docs
   bentlane route add www.moor.test redirect:https://booking.moor.test
-  bentlane route add store.moor.test 4320 --address own      a loopback address of its own
+  bentlane route add store.moor.test:5432 54021              raw TCP, on an address of its own
+  bentlane route add old.moor.test 4320 --host target        for an app that checks its Host
   bentlane route add --from routes.txt                       many at once, all or none")]
 pub(crate) struct Add {
-    /// NAME[/PREFIX]: a name or '*.NAME', and where wanted the start of the path
+    /// NAME[/PREFIX], or NAME:PORT for raw TCP: a name or '*.NAME'
     #[arg(required_unless_present = "from")]
     route: Option<String>,
-    /// A port of this machine, http://HOST:PORT, or redirect:URL
+    /// A port of this machine, HOST:PORT, https://HOST:PORT, h2c://HOST:PORT, folder:PATH or
+    /// redirect:URL
     #[arg(required_unless_present = "from")]
     target: Option<String>,
-    /// What the name resolves to: an address, or `own` for a free loopback address of its own
-    #[arg(long, value_name = "ADDRESS")]
-    address: Option<String>,
+    #[command(flatten)]
+    keys: Keys,
     /// A file with a route and its target on each line, `#` before a comment; `-` is standard input
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["route", "target", "address"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["route", "target"])]
     from: Option<PathBuf>,
 }
 
@@ -60,7 +64,8 @@ pub(crate) struct List {}
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane route show booking.moor.test/api")]
+  bentlane route show booking.moor.test/api
+  bentlane route show booking.moor.test --format json | jq .values     for single sign-on, webhooks")]
 pub(crate) struct Show {
     /// The route's address
     address: String,
@@ -70,17 +75,19 @@ pub(crate) struct Show {
 #[command(after_help = "Examples:
   bentlane route edit booking.moor.test --to 4320
   bentlane route edit vm.moor.test --address 192.168.56.10     its name leads to a VM
-  bentlane route edit vm.moor.test --address zone              and back to where the zone says")]
+  bentlane route edit vm.moor.test --address zone              and back to where the zone says
+  bentlane route edit booking.moor.test --paused               a page says that it rests
+  bentlane route edit booking.moor.test --paused=false
+  bentlane route edit api.moor.test --allow-origins 'https://*.moor.test'
+  bentlane route edit api.moor.test --allow-origins none")]
 pub(crate) struct Edit {
     /// The route
     route: String,
-    /// Where it leads from now on: a port, http://HOST:PORT, or redirect:URL
-    #[arg(long, value_name = "TARGET", required_unless_present = "address")]
+    /// Where it leads from now on
+    #[arg(long, value_name = "TARGET")]
     to: Option<String>,
-    /// What its name resolves to: an address, `own` for a free loopback address of its own, or
-    /// `zone` for what the zone says
-    #[arg(long, value_name = "ADDRESS")]
-    address: Option<String>,
+    #[command(flatten)]
+    keys: Keys,
 }
 
 #[derive(Debug, Args)]
@@ -94,39 +101,16 @@ pub(crate) struct Remove {
 impl Route {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         match self {
-            Self::Add(Add {
-                from: Some(file), ..
-            }) => {
-                let routes = read_lines(&read_text(&file)?)?;
-                let RoutesAdded { added } =
-                    client.post("/routes/many", &RouteInputs { routes }).await?;
-                output.data(&RoutesAdded { added }, |_| {
-                    let s = if added == 1 { "" } else { "s" };
-                    format!("{added} route{s} added.\nNext: bentlane check")
-                })?;
-            }
-            Self::Add(Add {
-                route,
-                target,
-                address,
-                from: None,
-            }) => {
-                let mut input = input(&route.unwrap_or_default(), target.unwrap_or_default());
-                input.address = address;
-                let route: RouteView = client.post("/routes", &input).await?;
-                output.advise(&route.advice);
-                show_checked(client, output, route).await?;
-            }
-            Self::Edit(Edit { route, to, address }) => {
-                let path = format!("/routes/{}", segment(&route));
-                let route: RouteView = client.patch(&path, &RoutePatch { to, address }).await?;
-                show_checked(client, output, route).await?;
-            }
+            Self::Add(add) => add.run(client, output).await?,
+            Self::Edit(edit) => edit.run(client, output).await?,
             Self::Show(Show { address }) => {
                 let route = client
                     .get(&format!("/routes/{}", segment(&address)))
                     .await?;
-                output.data(&route, |route| describe(output, route))?;
+                output.data(&route, |route: &RouteView| {
+                    let values = values_in_words(output, &route.values);
+                    format!("{}\n\n{values}", describe(output, route))
+                })?;
             }
             Self::List(List {}) => {
                 let routes: Routes = client.get("/routes").await?;
@@ -148,6 +132,48 @@ impl Route {
     }
 }
 
+impl Add {
+    async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
+        let keys = self.keys.keys()?;
+        if let Some(file) = self.from {
+            let mut routes = read_lines(&read_text(&file)?)?;
+            for route in &mut routes {
+                route.keys = keys.clone();
+            }
+            let added = client.post("/routes/many", &RouteInputs { routes }).await?;
+            return output.data(&added, |RoutesAdded { added }| {
+                let s = if *added == 1 { "" } else { "s" };
+                format!("{added} route{s} added.\nNext: bentlane check")
+            });
+        }
+        let target = whole_target(self.target.unwrap_or_default())?;
+        let mut input = input(&self.route.unwrap_or_default(), target);
+        input.keys = keys;
+        let route: RouteView = client.post("/routes", &input).await?;
+        output.advise(&route.advice);
+        show_checked(client, output, route).await
+    }
+}
+
+impl Edit {
+    async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
+        let patch = RoutePatch {
+            to: self.to.map(whole_target).transpose()?,
+            keys: self.keys.keys()?,
+            ..RoutePatch::default()
+        };
+        if patch.to.is_none() && patch.keys == RouteKeys::default() {
+            return Err(CliError::Value {
+                field: "route edit",
+                reason: "say what to change: see `bentlane route edit --help`".to_owned(),
+            });
+        }
+        let path = format!("/routes/{}", segment(&self.route));
+        let route: RouteView = client.patch(&path, &patch).await?;
+        show_checked(client, output, route).await
+    }
+}
+
 /// A route as it is written on a line: its address, and its target.
 fn input(address: &str, to: String) -> RouteInput {
     let (name, prefix) = match address.find('/').filter(|_| !address.contains("://")) {
@@ -158,7 +184,15 @@ fn input(address: &str, to: String) -> RouteInput {
         name: name.to_owned(),
         prefix,
         to,
-        address: None,
+        ..RouteInput::default()
+    }
+}
+
+/// A folder is named whole for the service, which has a folder of its own.
+fn whole_target(target: String) -> Result<String, CliError> {
+    match target.strip_prefix("folder:") {
+        Some(path) => Ok(format!("folder:{}", whole_path(Path::new(path))?.display())),
+        None => Ok(target),
     }
 }
 
@@ -211,8 +245,8 @@ async fn show_checked(
 fn describe(output: &Output, route: &RouteView) -> String {
     let url = output.paint(Tone::Strong, &route.url);
     let mut heading = format!("{url}  {}", target_in_words(&route.to));
-    if let Some(address) = route.settings.address {
-        heading.push_str(&format!("\nits name resolves to {address}"));
+    for line in settings_in_words(&route.settings) {
+        heading.push_str(&format!("\n{line}"));
     }
     let Some(verdict) = &route.verdict else {
         let advice = format!("not checked yet: bentlane check {}", route.address);
@@ -244,9 +278,122 @@ fn details(output: &Output, verdict: &Verdict) -> String {
     verdict.hops.iter().map(line).collect::<Vec<_>>().join("\n")
 }
 
+/// What was chosen for a route, a line each.
+fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut line = |text: String| lines.push(text);
+    if let Some(note) = &settings.note {
+        line(format!("“{note}”"));
+    }
+    if settings.paused {
+        line("paused: a page says so, and nothing reaches the app".to_owned());
+    }
+    if let Some(address) = settings.address {
+        line(format!("its name resolves to {address}"));
+    }
+    if settings.strip_prefix {
+        line("the app gets paths without the prefix".to_owned());
+    }
+    if settings.host == HostField::Target {
+        line("the app gets its own Host".to_owned());
+    }
+    match &settings.target_tls {
+        TargetTls::Verify => {}
+        TargetTls::Unverified => line("the app's certificate is not verified".to_owned()),
+        TargetTls::Pinned(path) => line(format!(
+            "the app's certificate has to be that in {}",
+            path.display()
+        )),
+    }
+    if let Some(name) = &settings.target_name {
+        line(format!("the app's certificate is for {name}"));
+    }
+    if !settings.allow_origins.is_empty() {
+        let origins: Vec<String> = settings
+            .allow_origins
+            .iter()
+            .map(ToString::to_string)
+            .collect();
+        line(format!("pages of {} may read it", origins.join(", ")));
+    }
+    for field in &settings.set_headers {
+        line(format!("sets in the {field}"));
+    }
+    for field in &settings.remove_headers {
+        line(format!("removes from the {field}"));
+    }
+    if let Some(plain) = settings.plain {
+        line(match plain {
+            Plain::Redirect => "HTTP in the clear is sent to HTTPS".to_owned(),
+            Plain::Serve => "HTTP in the clear is passed on, too".to_owned(),
+            Plain::Refuse => "HTTP in the clear is refused".to_owned(),
+        });
+    }
+    match &settings.cert {
+        None => {}
+        Some(PinnedCert::Issued) => line("its certificate is made here".to_owned()),
+        Some(PinnedCert::Imported(name)) => {
+            line(format!("its certificate is the imported one of {name}"));
+        }
+    }
+    match settings.tls {
+        None => {}
+        Some(TlsEnd::Here) => line("we open TLS, and the app gets what is inside".to_owned()),
+        Some(TlsEnd::Passthrough) => line("TLS passes unopened: the app opens it".to_owned()),
+    }
+    if let Some(file) = &settings.fallback {
+        line(format!("paths without a file get {file}"));
+    }
+    if let Some(status) = settings.redirect_status {
+        line(format!("redirects with {status}"));
+    }
+    match settings.keep_path {
+        None => {}
+        Some(true) => line("path and query are kept".to_owned()),
+        Some(false) => line("path and query are dropped".to_owned()),
+    }
+    if settings.trust_forwarded {
+        line("what clients say of proxies before us is believed".to_owned());
+    }
+    if settings.server_timing {
+        line("responses tell in Server-Timing where the time went".to_owned());
+    }
+    lines
+}
+
+/// What other systems ask for, to be registered with them.
+fn values_in_words(output: &Output, values: &RouteValues) -> String {
+    let RouteValues {
+        origin,
+        callback_base,
+        cookie_domain,
+        host,
+        port,
+    } = values;
+    let none = "none: browsers share no cookies right under a single label";
+    let rows = [
+        ("origin", origin.as_str()),
+        ("callbacks", callback_base),
+        ("cookies", cookie_domain.as_deref().unwrap_or(none)),
+        ("host", host),
+        ("port", &port.to_string()),
+    ];
+    let raw = origin.starts_with("tcp:");
+    let line = |(label, text): &(&str, &str)| {
+        let label = output.paint(Tone::Muted, &format!("{label:<10}"));
+        format!("{label} {text}")
+    };
+    let rows = rows
+        .iter()
+        .filter(|(label, _)| !raw || matches!(*label, "host" | "port"));
+    rows.map(line).collect::<Vec<_>>().join("\n")
+}
+
 fn target_in_words(to: &str) -> String {
     if let Some(url) = to.strip_prefix("redirect:") {
         format!("redirects to {url}")
+    } else if let Some(path) = to.strip_prefix("folder:") {
+        format!("answers with the files of {path}")
     } else if to.bytes().all(|octet| octet.is_ascii_digit()) {
         format!("leads to port {to}")
     } else {

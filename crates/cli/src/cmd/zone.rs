@@ -1,7 +1,7 @@
 use std::path::PathBuf;
 
-use bentlane_core::Answers;
 use bentlane_core::dns::QueryOutcome;
+use bentlane_core::{Answers, Invalid, Plain};
 use bentlane_service::api::{
     Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch, ZoneView, Zones,
 };
@@ -66,7 +66,8 @@ pub(crate) struct Show {
   bentlane zone edit moor.test --ttl 60
   bentlane zone edit moor.test --address 192.168.56.10     names lead to a VM
   bentlane zone edit moor.test --address here              and back to this machine
-  bentlane zone edit moor.test --answers routed-names      other names do not exist")]
+  bentlane zone edit moor.test --answers routed-names      other names do not exist
+  bentlane zone edit moor.test --plain serve               HTTP in the clear is passed on")]
 pub(crate) struct Edit {
     /// The zone
     name: String,
@@ -79,6 +80,9 @@ pub(crate) struct Edit {
     /// Which names there are
     #[arg(long, value_enum)]
     answers: Option<WhichNames>,
+    /// What becomes of HTTP in the clear: redirect (to HTTPS), serve or refuse
+    #[arg(long, value_name = "WHAT")]
+    plain: Option<String>,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
@@ -240,6 +244,13 @@ impl Edit {
                 WhichNames::RoutedNames => Answers::RoutedNames,
             }),
             addresses,
+            plain: match self.plain.as_deref().map(str::parse).transpose() {
+                Ok(plain) => plain,
+                Err(Invalid { reason, .. }) => {
+                    let field = "--plain";
+                    return Err(CliError::Value { field, reason });
+                }
+            },
         })
     }
 }
@@ -256,8 +267,13 @@ struct Shown {
 fn describe(shown: &Shown) -> String {
     let zone = &shown.zone;
     let routes = if zone.routes == 1 { "route" } else { "routes" };
+    let plain = match zone.settings.plain {
+        Plain::Redirect => "",
+        Plain::Serve => "; HTTP in the clear is served",
+        Plain::Refuse => "; HTTP in the clear is refused",
+    };
     let heading = format!(
-        "{}  {}; answers kept for {} s; {} {routes}",
+        "{}  {}; answers kept for {} s; {} {routes}{plain}",
         zone.name,
         resolves_to(zone),
         zone.settings.ttl,

@@ -4,10 +4,11 @@ use rand::RngCore;
 use rcgen::string::Ia5String;
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
-    KeyPair, KeyUsagePurpose, PKCS_ECDSA_P256_SHA256, SanType, SerialNumber,
+    KeyPair, KeyUsagePurpose, PKCS_ECDSA_P256_SHA256, PublicKeyData, SanType, SerialNumber,
+    SigningKey,
 };
+use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use time::{Duration, OffsetDateTime};
 use x509_parser::prelude::{FromDer, X509Certificate};
 
@@ -45,11 +46,37 @@ pub struct Leaf {
     /// a change of roots, the new root's key as the old one certified it comes last.
     pub chain: Vec<CertificateDer<'static>>,
     /// The leaf's private key.
-    pub key: PrivateKeyDer<'static>,
+    pub key: LeafKey,
     /// Last moment of validity.
     pub not_after: OffsetDateTime,
     /// When a third of the life is left: time for the next one.
     pub renew_at: OffsetDateTime,
+}
+
+/// A leaf's private key: P-256, for ECDSA with SHA-256. It is used where it was made, without being
+/// written down and read again.
+pub struct LeafKey(KeyPair);
+
+impl std::fmt::Debug for LeafKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("LeafKey")
+    }
+}
+
+impl LeafKey {
+    /// Signs `message` by ECDSA with SHA-256; the signature is DER (RFC 8446 §4.2.3).
+    ///
+    /// # Errors
+    /// When the crypto provider fails.
+    pub fn sign(&self, message: &[u8]) -> Result<Vec<u8>, AuthorityError> {
+        Ok(self.0.sign(message)?)
+    }
+
+    /// The public key, as certificates hold it (SubjectPublicKeyInfo, DER).
+    #[must_use]
+    pub fn public_key(&self) -> Vec<u8> {
+        self.0.subject_public_key_info()
+    }
 }
 
 impl std::fmt::Debug for Leaf {
@@ -204,7 +231,7 @@ impl Issuer {
                 .into_iter()
                 .chain(self.chain.iter().cloned())
                 .collect(),
-            key: PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der())),
+            key: LeafKey(key),
             not_after,
             renew_at: not_after - (not_after - now) / 3,
         })

@@ -14,7 +14,7 @@ mod safe;
 mod verify;
 
 pub use export::{BUNDLE_PASSWORD, Form, bundle};
-pub use issue::{Issuer, Leaf};
+pub use issue::{Issuer, Leaf, LeafKey};
 pub use limits::Limits;
 pub use order::{CertName, OrderError, USUAL_DAYS, request};
 pub use pair::{Pair, PairError};

@@ -119,9 +119,18 @@ fn judge_connect(facts: &Facts, seen: &Connect) -> Outcome {
     let address = facts.address.to_string();
     match seen {
         Connect::Open(at) => (at.to_string(), None),
+        Connect::NotNeeded if facts.paused => ("paused".to_owned(), None),
         Connect::NotNeeded => ("answered by us".to_owned(), None),
-        Connect::Closed(attempts) => {
-            let finding = Finding::target_closed(&address, &facts.target, attempts);
+        Connect::Closed {
+            attempts,
+            elsewhere,
+        } => {
+            let finding = match elsewhere {
+                Some(elsewhere) => {
+                    Finding::target_other_family(&address, &facts.target, attempts, *elsewhere)
+                }
+                None => Finding::target_closed(&address, &facts.target, attempts),
+            };
             let detail = attempts
                 .first()
                 .map(|a| a.refusal.to_string())
@@ -138,6 +147,7 @@ fn judge_connect(facts: &Facts, seen: &Connect) -> Outcome {
 fn judge_handshake(facts: &Facts, seen: &Handshake) -> Outcome {
     let listener = facts.listener.to_string();
     match seen {
+        Handshake::NotNeeded => ("bytes as they are".to_owned(), None),
         Handshake::Untrusted(_) | Handshake::Failed(_) if !facts.certified => (
             "no certificate".to_owned(),
             Some(Finding::beyond_the_root(facts.name.as_str())),
@@ -159,7 +169,7 @@ fn judge_handshake(facts: &Facts, seen: &Handshake) -> Outcome {
 }
 
 fn judge_answer(facts: &Facts, seen: &Answer) -> Outcome {
-    let target = &facts.target;
+    let (target, address) = (&facts.target, facts.address.to_string());
     match seen {
         Answer::Response { status } => {
             let finding = (500..600)
@@ -167,11 +177,37 @@ fn judge_answer(facts: &Facts, seen: &Answer) -> Outcome {
                 .then(|| Finding::app_fails(target, *status));
             (format!("status {status}"), finding)
         }
+        Answer::Accepted => ("accepted".to_owned(), None),
+        Answer::OwnPage { finding, .. }
+            if facts.paused && *finding == FindingKind::RoutePaused.slug() =>
+        {
+            ("paused".to_owned(), None)
+        }
         Answer::OwnPage { status, finding } => {
             let reason = format!("our listener answered {status} ({finding})");
             let finding = match FindingKind::from_slug(finding) {
                 Some(FindingKind::RouteMissing) => {
-                    Finding::route_missing(facts.name.as_str(), facts.address.prefix.as_str())
+                    let path = facts.address.prefix.as_str();
+                    Finding::route_missing(facts.name.as_str(), path, &[])
+                }
+                Some(FindingKind::TargetSpeaksTls) => Finding::target_speaks_tls(&address, target),
+                Some(FindingKind::TargetSpeaksPlain) => {
+                    Finding::target_speaks_plain(&address, target)
+                }
+                Some(FindingKind::TargetUntrusted) => {
+                    Finding::target_untrusted(&address, target, &reason)
+                }
+                Some(FindingKind::TargetTlsFailed) => Finding::target_tls_failed(target, &reason),
+                Some(FindingKind::RouteLoop) => {
+                    Finding::route_loop(&address, &[address.clone(), address.clone()])
+                }
+                Some(FindingKind::AnswerOversized) => Finding::answer_oversized(target, &reason),
+                Some(FindingKind::FileMissing) => {
+                    let path = facts.address.prefix.as_str();
+                    Finding::file_missing(&address, target, path, None)
+                }
+                Some(FindingKind::FolderUnreadable) => {
+                    Finding::folder_unreadable(&address, target, &reason)
                 }
                 Some(FindingKind::AnswerMalformed) => Finding::answer_malformed(target, &reason),
                 Some(FindingKind::AnswerLate) => Finding::answer_late(target, "the proxy's limit"),
@@ -210,6 +246,7 @@ mod tests {
             name: "booking.moor.test".parse().unwrap(),
             url: "https://booking.moor.test/".to_owned(),
             target: "4310".parse().unwrap(),
+            paused: false,
             certified: true,
             resolver: SocketAddr::new(HOME, 53),
             listener: SocketAddr::new(HOME, 443),
@@ -256,7 +293,17 @@ mod tests {
             address,
             refusal: refusal.clone(),
         };
-        connect(Connect::Closed(refusals.iter().map(attempt).collect()))
+        connect(Connect::Closed {
+            attempts: refusals.iter().map(attempt).collect(),
+            elsewhere: None,
+        })
+    }
+
+    fn elsewhere() -> Observations {
+        connect(Connect::Closed {
+            attempts: Vec::new(),
+            elsewhere: Some("[::1]:4310".parse().unwrap()),
+        })
     }
 
     fn handshake(outcome: Handshake) -> Observations {
@@ -311,6 +358,18 @@ mod tests {
     #[case(own_page(FindingKind::AnswerMissing), FindingKind::AnswerMissing)]
     #[case(own_page(FindingKind::AnswerMalformed), FindingKind::AnswerMalformed)]
     #[case(own_page(FindingKind::AnswerLate), FindingKind::AnswerLate)]
+    #[case(elsewhere(), FindingKind::TargetOtherFamily)]
+    #[case(own_page(FindingKind::TargetSpeaksTls), FindingKind::TargetSpeaksTls)]
+    #[case(
+        own_page(FindingKind::TargetSpeaksPlain),
+        FindingKind::TargetSpeaksPlain
+    )]
+    #[case(own_page(FindingKind::TargetUntrusted), FindingKind::TargetUntrusted)]
+    #[case(own_page(FindingKind::TargetTlsFailed), FindingKind::TargetTlsFailed)]
+    #[case(own_page(FindingKind::RouteLoop), FindingKind::RouteLoop)]
+    #[case(own_page(FindingKind::AnswerOversized), FindingKind::AnswerOversized)]
+    #[case(own_page(FindingKind::FileMissing), FindingKind::FileMissing)]
+    #[case(own_page(FindingKind::FolderUnreadable), FindingKind::FolderUnreadable)]
     fn each_fault_has_its_finding(#[case] seen: Observations, #[case] kind: FindingKind) {
         let verdict = diagnose(&facts(), &seen, NOW);
         let [finding] = verdict.findings.as_slice() else {
@@ -351,6 +410,23 @@ mod tests {
                 .all(|report| report.micros == Some(1500))
         );
         assert_eq!(lane(&verdict.states()), "●──●──●──●");
+    }
+
+    #[test]
+    fn a_paused_route_is_as_it_should_be() {
+        let facts = Facts {
+            paused: true,
+            ..facts()
+        };
+        let seen = Observations {
+            connect: took(Connect::NotNeeded),
+            ..own_page(FindingKind::RoutePaused)
+        };
+        let verdict = diagnose(&facts, &seen, NOW);
+        assert!(
+            verdict.passed && verdict.hops[3].detail == "paused",
+            "{verdict:?}"
+        );
     }
 
     #[test]

@@ -1,3 +1,5 @@
+use std::net::SocketAddr;
+
 use serde::{Deserialize, Serialize};
 
 use super::observation::{Attempt, Refusal};
@@ -98,6 +100,12 @@ kinds! {
     TargetUnknown = "target-unknown" at Connect;
     /// The target cannot be reached for another reason.
     TargetUnreachable = "target-unreachable" at Connect;
+    /// The target listens on the other family of loopback only.
+    TargetOtherFamily = "target-other-family" at Connect;
+    /// The route rests.
+    RoutePaused = "route-paused" at Connect;
+    /// We serve as many connections as we may.
+    TooManyConnections = "too-many-connections" at Connect;
     /// Our own TLS listener does not accept.
     ListenerUnreachable = "listener-unreachable" at Handshake;
     /// The certificate does not verify against our root, or is not the name's.
@@ -106,12 +114,30 @@ kinds! {
     BeyondTheRoot = "beyond-the-root" at Handshake;
     /// The handshake broke off.
     HandshakeFailed = "handshake-failed" at Handshake;
+    /// HTTP in the clear is refused.
+    PlainRefused = "plain-refused" at Handshake;
+    /// The target speaks TLS, and the route says otherwise.
+    TargetSpeaksTls = "target-speaks-tls" at Handshake;
+    /// The target speaks in the clear, and the route says TLS.
+    TargetSpeaksPlain = "target-speaks-plain" at Handshake;
+    /// The target's certificate is not accepted.
+    TargetUntrusted = "target-untrusted" at Handshake;
+    /// No TLS with the target comes about.
+    TargetTlsFailed = "target-tls-failed" at Handshake;
+    /// The route leads back to us.
+    RouteLoop = "route-loop" at Answer;
     /// The target closes the connection without an answer.
     AnswerMissing = "answer-missing" at Answer;
     /// The target's answer is not HTTP.
     AnswerMalformed = "answer-malformed" at Answer;
+    /// The target's answer has more header fields than we take.
+    AnswerOversized = "answer-oversized" at Answer;
     /// No answer within the limit.
     AnswerLate = "answer-late" at Answer;
+    /// The folder has no such file.
+    FileMissing = "file-missing" at Answer;
+    /// The folder, or a file in it, cannot be read.
+    FolderUnreadable = "folder-unreadable" at Answer;
     /// The app answers with a server error of its own.
     AppFails = "app-fails" at Answer;
 }
@@ -172,14 +198,15 @@ impl Finding {
         )
     }
 
-    /// No route covers a request.
+    /// No route covers a request; `nearest` are those that come close.
     #[must_use]
-    pub fn route_missing(name: &str, path: &str) -> Self {
+    pub fn route_missing(name: &str, path: &str, nearest: &[String]) -> Self {
         let path = if path == "/" { "" } else { path };
+        let near = nearest.iter().map(|address| format!("there is {address}"));
         Self::broken(
             FindingKind::RouteMissing,
             format!("no route covers {name}{path}"),
-            Vec::new(),
+            near.collect(),
             Remedy::command(
                 "add a route to the port on which the app listens",
                 format!("bentlane route add {name} PORT"),
@@ -221,6 +248,193 @@ impl Finding {
         let text = "see that the machine is up and no firewall is between; if the app runs \
                     elsewhere, point the route there";
         Self::broken(kind, summary, evidence, Remedy::command(text, elsewhere))
+    }
+
+    /// The target accepts at `elsewhere` alone: on the other family of loopback.
+    #[must_use]
+    pub fn target_other_family(
+        address: &str,
+        target: &Target,
+        attempts: &[Attempt],
+        elsewhere: SocketAddr,
+    ) -> Self {
+        let mut evidence: Vec<String> = attempts.iter().map(ToString::to_string).collect();
+        evidence.push(format!("{elsewhere}: accepts"));
+        Self::broken(
+            FindingKind::TargetOtherFamily,
+            format!(
+                "nothing listens on {}, but something does on {elsewhere}",
+                target.describe()
+            ),
+            evidence,
+            Remedy::command(
+                "have the route lead to the port alone, which is both families",
+                format!("bentlane route edit {address} --to {}", elsewhere.port()),
+            ),
+        )
+    }
+
+    /// The route rests.
+    #[must_use]
+    pub fn route_paused(address: &str, note: Option<&str>) -> Self {
+        Self {
+            severity: Severity::Advice,
+            ..Self::broken(
+                FindingKind::RoutePaused,
+                format!("the route {address} is paused"),
+                note.map(str::to_owned).into_iter().collect(),
+                Remedy::command(
+                    "let it pass again when you are done",
+                    format!("bentlane route edit {address} --paused=false"),
+                ),
+            )
+        }
+    }
+
+    /// We serve as many connections as we may.
+    #[must_use]
+    pub fn too_many_connections(limit: usize) -> Self {
+        Self::broken(
+            FindingKind::TooManyConnections,
+            format!("{limit} connections are open already, and more are not served"),
+            Vec::new(),
+            Remedy::command(
+                "see which program opens so many; requests pass again as soon as some are closed",
+                "bentlane status",
+            ),
+        )
+    }
+
+    /// HTTP in the clear is refused for `name`.
+    #[must_use]
+    pub fn plain_refused(address: &str, url: &str) -> Self {
+        Self::broken(
+            FindingKind::PlainRefused,
+            format!("HTTP in the clear is refused here: ask for {url}"),
+            Vec::new(),
+            Remedy::command(
+                "use HTTPS, or have HTTP in the clear sent there",
+                format!("bentlane route edit {address} --plain redirect"),
+            ),
+        )
+    }
+
+    /// The target speaks TLS, and the route says otherwise.
+    #[must_use]
+    pub fn target_speaks_tls(address: &str, target: &Target) -> Self {
+        let place = target.describe();
+        let there = match target {
+            Target::Port(port) => format!("127.0.0.1:{port}"),
+            other => other.authority().unwrap_or_default(),
+        };
+        Self::broken(
+            FindingKind::TargetSpeaksTls,
+            format!("{place} speaks TLS, and the route speaks HTTP in the clear"),
+            vec!["it answers a TLS hello, and to HTTP with nothing that is HTTP".to_owned()],
+            Remedy::command(
+                "have the route speak TLS; `none` takes the certificate whoever made it",
+                format!("bentlane route edit {address} --to https://{there} --target-tls none"),
+            ),
+        )
+    }
+
+    /// The target speaks in the clear, and the route says TLS.
+    #[must_use]
+    pub fn target_speaks_plain(address: &str, target: &Target) -> Self {
+        let there = target.authority().unwrap_or_default();
+        Self::broken(
+            FindingKind::TargetSpeaksPlain,
+            format!(
+                "{} speaks in the clear, and the route speaks TLS",
+                target.describe()
+            ),
+            vec!["it answers a TLS hello with something that is not TLS".to_owned()],
+            Remedy::command(
+                "have the route speak HTTP in the clear",
+                format!("bentlane route edit {address} --to http://{there}"),
+            ),
+        )
+    }
+
+    /// The target's certificate is not accepted.
+    #[must_use]
+    pub fn target_untrusted(address: &str, target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::TargetUntrusted,
+            format!("the certificate of {} is not accepted", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "accept that one certificate by its file; `none` in its place accepts any",
+                format!("bentlane route edit {address} --target-tls FILE"),
+            ),
+        )
+    }
+
+    /// No TLS with the target comes about.
+    #[must_use]
+    pub fn target_tls_failed(target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::TargetTlsFailed,
+            format!("no TLS comes about with {}", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::text("read the app's own output, and see which TLS versions it speaks"),
+        )
+    }
+
+    /// The route leads back to us; `circle` are the routes that the request has passed.
+    #[must_use]
+    pub fn route_loop(address: &str, circle: &[String]) -> Self {
+        Self::broken(
+            FindingKind::RouteLoop,
+            format!("the route {address} leads back to itself"),
+            vec![circle.join(" → ")],
+            Remedy::command(
+                "have one of them lead to the app itself",
+                format!("bentlane route edit {address} --to PORT"),
+            ),
+        )
+    }
+
+    /// The target's answer has more header fields than we take.
+    #[must_use]
+    pub fn answer_oversized(target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::AnswerOversized,
+            format!(
+                "the header fields that {} answers with are too large",
+                target.describe()
+            ),
+            vec![reason.to_owned()],
+            Remedy::text("see what the app puts into its header fields: mostly it is a cookie"),
+        )
+    }
+
+    /// The folder has no such file.
+    #[must_use]
+    pub fn file_missing(address: &str, target: &Target, path: &str, reason: Option<&str>) -> Self {
+        Self::broken(
+            FindingKind::FileMissing,
+            format!("{} has no file for {path}", target.describe()),
+            reason.map(str::to_owned).into_iter().collect(),
+            Remedy::command(
+                "add the file; a single-page app wants one file for all paths that have none",
+                format!("bentlane route edit {address} --fallback index.html"),
+            ),
+        )
+    }
+
+    /// The folder, or a file in it, cannot be read.
+    #[must_use]
+    pub fn folder_unreadable(address: &str, target: &Target, reason: &str) -> Self {
+        Self::broken(
+            FindingKind::FolderUnreadable,
+            format!("{} cannot be read", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "see that it is there and that the service may read it, or name another",
+                format!("bentlane route edit {address} --to folder:PATH"),
+            ),
+        )
     }
 
     /// The target's host has no address.

@@ -17,6 +17,8 @@ pub struct Facts {
     pub url: String,
     /// Where the route leads.
     pub target: Target,
+    /// Whether the route rests.
+    pub paused: bool,
     /// Whether certificates are issued for the name; not beyond what the root can vouch for.
     pub certified: bool,
     /// The resolver that was asked.
@@ -70,7 +72,12 @@ pub enum Connect {
     /// There is nothing to connect to: we answer ourselves.
     NotNeeded,
     /// It accepted at none of these.
-    Closed(Vec<Attempt>),
+    Closed {
+        /// What came back from each.
+        attempts: Vec<Attempt>,
+        /// Where it does accept: the same port on the other family of loopback.
+        elsewhere: Option<SocketAddr>,
+    },
     /// The target's host has no address.
     UnknownHost {
         /// The system's reason.
@@ -108,6 +115,8 @@ pub enum Handshake {
         /// The protocol agreed on, such as `h2`.
         protocol: String,
     },
+    /// A route for raw TCP has none.
+    NotNeeded,
     /// Our listener accepts no connection.
     Unreachable(String),
     /// The certificate does not verify against our root, or is not the name's.
@@ -124,6 +133,8 @@ pub enum Answer {
         /// Its status code.
         status: u16,
     },
+    /// Our listener for raw TCP accepted: what the app says is its own matter.
+    Accepted,
     /// A page of our own, since the request could not be passed on.
     OwnPage {
         /// Its status code.

@@ -18,6 +18,7 @@ mod journal;
 mod problem;
 mod queries;
 mod records;
+mod route_keys;
 mod routes;
 mod session;
 mod status;
@@ -41,7 +42,10 @@ pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
-pub use routes::{RouteInput, RouteInputs, RoutePatch, RouteView, Routes, RoutesAdded};
+pub use route_keys::RouteKeys;
+pub use routes::{
+    RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
+};
 pub use session::SignInLink;
 pub use status::{DatabaseKind, DatabaseStatus, Listeners, Status};
 pub use zones::{ZoneInput, ZonePatch, ZoneView, Zones};

@@ -1,4 +1,6 @@
+use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::num::NonZeroU16;
 use std::sync::Arc;
 
 use axum::extract::{DefaultBodyLimit, Path, State as Shared};
@@ -6,37 +8,42 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_core::check::Verdict;
 use bentlane_core::{
-    Address, Advice, Change, Configuration, Pattern, Rejection, Route, RouteDraft, RouteSettings,
-    advice_for_route,
+    Address, Advice, Change, Configuration, Pattern, PinnedCert, Rejection, Route, RouteDraft,
+    RouteSettings, Snapshot, advice_for_route,
 };
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
-use crate::board::url;
+use super::route_keys::RouteKeys;
+use crate::board::{route_url, url};
 use crate::state::State;
 
 /// Octets of the longest list of routes to add at once: 100,000 of them fit with room to spare.
 const LONGEST_LIST: usize = 64 << 20;
 
 /// A route to add.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct RouteInput {
-    /// A name in one of the zones, or `*.NAME` for every name below one.
+    /// A name in one of the zones, or `*.NAME` for every name below one; with `:PORT` behind it for
+    /// raw TCP.
     pub name: String,
     /// A path prefix, such as `/api`; every path when it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub prefix: Option<String>,
-    /// Where it leads: a port such as `4310`, `http://HOST:PORT`, or `redirect:URL`.
+    /// Where it leads: a port such as `4310`, `https://HOST:PORT`, `folder:PATH`, `redirect:URL`.
     pub to: String,
-    /// What its name resolves to: an address, or `own` for a free loopback address of its own; as
-    /// the zone says when it is left out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub address: Option<String>,
+    /// How it leads there.
+    #[serde(flatten)]
+    pub keys: RouteKeys,
+    /// Keys that there are not.
+    #[serde(flatten, skip_serializing)]
+    #[schema(ignore)]
+    pub unknown: BTreeMap<String, Value>,
 }
 
 /// Many routes to add, all or none.
@@ -56,14 +63,34 @@ pub struct RoutesAdded {
 
 /// What to change of a route: what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
 pub struct RoutePatch {
     /// Where it leads from now on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
-    /// What its name resolves to from now on: an address, `own`, or `zone` for what the zone says.
+    /// How it leads there.
+    #[serde(flatten)]
+    pub keys: RouteKeys,
+    /// Keys that there are not.
+    #[serde(flatten, skip_serializing)]
+    #[schema(ignore)]
+    pub unknown: BTreeMap<String, Value>,
+}
+
+/// What other systems ask for when a route is registered with them, for single sign-on or webhooks.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RouteValues {
+    /// Scheme, host and port, as browsers write an origin (RFC 6454 §6.2).
+    pub origin: String,
+    /// What callback and redirect URLs begin with.
+    pub callback_base: String,
+    /// The `Domain` for cookies that all names of the zone share; absent right under a single label,
+    /// where browsers share none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub address: Option<String>,
+    pub cookie_domain: Option<String>,
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
 }
 
 /// A route.
@@ -84,6 +111,8 @@ pub struct RouteView {
     pub resolves_to: Vec<IpAddr>,
     /// What was chosen of how it leads there.
     pub settings: RouteSettings,
+    /// What other systems ask for.
+    pub values: RouteValues,
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
@@ -127,17 +156,35 @@ fn view(state: &State, route: &Route) -> RouteView {
     RouteView {
         verdict: state.board.verdict(&address),
         advice: advice_for_route(&route.address.pattern),
-        url: url(
-            &name,
-            state.listening.https_port(),
-            route.address.prefix.as_str(),
-        ),
+        url: route_url(&route.address, &name, state.listening.https_port()),
+        values: values(state, &snapshot, route),
         resolves_to,
-        settings: route.settings,
+        settings: route.settings.clone(),
         prefix: route.address.prefix.to_string(),
         to: route.to.to_string(),
         address,
         name,
+    }
+}
+
+fn values(state: &State, snapshot: &Snapshot, route: &Route) -> RouteValues {
+    let host = route.address.pattern.to_string();
+    let zone = snapshot.zone_of(route.address.pattern.base().as_str());
+    let shared = zone.filter(|zone| zone.name.as_str().contains('.'));
+    let https = state.listening.https_port();
+    let port = route.address.port.map_or(https, NonZeroU16::get);
+    let raw = route.address.port.is_some();
+    let origin = match raw {
+        true => format!("tcp://{host}:{port}"),
+        false => url(&host, https, ""),
+    };
+    let prefix = route.address.prefix.as_str().trim_end_matches('/');
+    RouteValues {
+        callback_base: format!("{origin}{prefix}/"),
+        cookie_domain: shared.filter(|_| !raw).map(|zone| zone.name.to_string()),
+        origin,
+        host,
+        port,
     }
 }
 
@@ -180,7 +227,7 @@ async fn add_route(
     Query(AddRoute { dry_run }): Query<AddRoute>,
     Body(input): Body<RouteInput>,
 ) -> Result<(StatusCode, Json<RouteView>), Problem> {
-    let route = read(&input, state.snapshot.load().configuration())?;
+    let route = read(&state, &input, state.snapshot.load().configuration())?;
     let change = Change::AddRoute(route.clone());
     if dry_run {
         state.snapshot.load().configuration().check(&change)?;
@@ -206,7 +253,7 @@ async fn add_routes(
     let mut routes = Vec::with_capacity(inputs.len());
     let snapshot = state.snapshot.load();
     for input in &inputs {
-        let route = read(input, snapshot.configuration());
+        let route = read(&state, input, snapshot.configuration());
         routes.push(route.map_err(|problem| problem.of(&input.name))?);
     }
     let added = routes.len();
@@ -216,17 +263,75 @@ async fn add_routes(
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
 }
 
-fn read(input: &RouteInput, configuration: &Configuration) -> Result<Route, Problem> {
+fn read(
+    state: &State,
+    input: &RouteInput,
+    configuration: &Configuration,
+) -> Result<Route, Problem> {
+    known_keys(&input.unknown)?;
     let draft = RouteDraft {
         name: input.name.trim(),
         prefix: input.prefix.as_deref().map(str::trim),
         to: &input.to,
     };
     let mut route = draft.parse()?;
-    if let Some(choice) = &input.address {
+    if route.address.port.is_some() {
+        route.settings.address = chosen("own", &route.address.pattern, configuration)?;
+    }
+    choose(state, &input.keys, &mut route, configuration)?;
+    Ok(route)
+}
+
+/// Has `route` go by `keys`.
+fn choose(
+    state: &State,
+    keys: &RouteKeys,
+    route: &mut Route,
+    configuration: &Configuration,
+) -> Result<(), Problem> {
+    keys.choose(&mut route.settings)?;
+    if let (Some(PinnedCert::Imported(name)), Some(_)) = (&route.settings.cert, &keys.cert) {
+        pinnable(state, name, route)?;
+    }
+    if let Some(choice) = &keys.address {
         route.settings.address = chosen(choice, &route.address.pattern, configuration)?;
     }
-    Ok(route)
+    Ok(())
+}
+
+/// Whether the imported certificate of this name can be shown under the names of `route`.
+fn pinnable(state: &State, name: &str, route: &Route) -> Result<(), Problem> {
+    let pairs = state.imports.all();
+    let Some(imported) = pairs.get(name) else {
+        let reason = format!(
+            "no imported certificate has {name} as its first name: import it first with \
+             `bentlane cert import`"
+        );
+        return Err(Problem::value("cert", reason));
+    };
+    let base = route.address.pattern.base();
+    let below = base.prepend("any").ok();
+    let sample = below.filter(|_| route.address.pattern.is_wildcard());
+    if imported.pair.covers(sample.as_ref().unwrap_or(base), false) {
+        return Ok(());
+    }
+    let names = imported.pair.info.names.join(", ");
+    let reason = format!(
+        "that certificate is for {names}, and not for {}",
+        route.address.pattern
+    );
+    Err(Problem::value("cert", reason))
+}
+
+fn known_keys(unknown: &BTreeMap<String, Value>) -> Result<(), Problem> {
+    let Some(key) = unknown.keys().next() else {
+        return Ok(());
+    };
+    let detail = format!(
+        "a route has no key `{key}`; there are: {}",
+        RouteKeys::NAMES.join(", ")
+    );
+    Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail))
 }
 
 fn chosen(
@@ -251,7 +356,7 @@ async fn show_route(
     Ok(Json(view(&state, &route)))
 }
 
-/// Have a route lead elsewhere, or its name resolve otherwise.
+/// Have a route lead elsewhere, or otherwise.
 #[utoipa::path(
     patch, path = "/routes/{address}", params(("address" = String, Path)), request_body = RoutePatch,
     responses((status = 200, body = RouteView), (status = 404, body = Problem), (status = 422, body = Problem)),
@@ -263,14 +368,12 @@ async fn edit_route(
     Body(patch): Body<RoutePatch>,
 ) -> Result<Json<RouteView>, Problem> {
     let mut route = find(&state, &address(&text)?)?;
+    known_keys(&patch.unknown)?;
     if let Some(to) = &patch.to {
         route.to = to.trim().parse().map_err(|e| Problem::value("to", e))?;
     }
-    if let Some(choice) = &patch.address {
-        let snapshot = state.snapshot.load();
-        let pattern = &route.address.pattern;
-        route.settings.address = chosen(choice, pattern, snapshot.configuration())?;
-    }
+    let snapshot = state.snapshot.load_full();
+    choose(&state, &patch.keys, &mut route, snapshot.configuration())?;
     state.change(who, &Change::EditRoute(route.clone())).await?;
     Ok(Json(view(&state, &route)))
 }

@@ -5,7 +5,8 @@ use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_core::{
-    Advice, Answers, Change, Name, Route, Snapshot, Zone, ZoneChange, ZoneSettings, advice_for_zone,
+    Advice, Answers, Change, Name, Plain, Route, Snapshot, Zone, ZoneChange, ZoneSettings,
+    advice_for_zone,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -61,6 +62,9 @@ pub struct ZonePatch {
     #[schema(value_type = Option<Vec<String>>)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub addresses: Option<Vec<IpAddr>>,
+    /// What becomes of HTTP in the clear for its names.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plain: Option<Plain>,
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -186,6 +190,7 @@ async fn edit_zone(
     let mut settings = zone.settings;
     settings.ttl = patch.ttl.unwrap_or(settings.ttl);
     settings.answers = patch.answers.unwrap_or(settings.answers);
+    settings.plain = patch.plain.unwrap_or(settings.plain);
     if let Some(addresses) = patch.addresses {
         (settings.ipv4, settings.ipv6) = (None, None);
         for address in addresses {

@@ -5,6 +5,7 @@ use sea_orm_migration::prelude::*;
 mod m0001_configuration;
 mod m0002_zone_content;
 mod m0003_route_settings;
+mod m0004_route_port;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -16,6 +17,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0001_configuration::Migration),
             Box::new(m0002_zone_content::Migration),
             Box::new(m0003_route_settings::Migration),
+            Box::new(m0004_route_port::Migration),
         ]
     }
 }

@@ -1,0 +1,108 @@
+use std::path::Path;
+
+use bentlane_service::api::RouteKeys;
+use clap::Args;
+
+use crate::error::CliError;
+use crate::input::whole_path;
+
+/// How a route leads to its target; what is left out stays, or is as usual.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "How it leads there")]
+pub(crate) struct Keys {
+    /// What the name resolves to: an address, `own` for a free loopback address of its own, or
+    /// `zone` for what the zone says
+    #[arg(long, value_name = "ADDRESS")]
+    address: Option<String>,
+    /// The app gets paths without the prefix; it is told in X-Forwarded-Prefix
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    strip_prefix: Option<bool>,
+    /// Which Host the app gets: keep (the client's) or target (the app's own)
+    #[arg(long, value_name = "WHICH")]
+    host: Option<String>,
+    /// How the app's certificate is verified: verify, none, or the file of the one to accept
+    #[arg(long, value_name = "HOW")]
+    target_tls: Option<String>,
+    /// The name that the app's certificate is for; `none` is the target's host
+    #[arg(long, value_name = "NAME")]
+    target_name: Option<String>,
+    /// Origins whose pages may read responses, such as `https://*.moor.test`; `none` for none
+    #[arg(long, value_name = "ORIGIN", value_delimiter = ',')]
+    allow_origins: Vec<String>,
+    /// A field to set: 'request NAME: VALUE' or 'response NAME: VALUE'; `none` for none
+    #[arg(long, value_name = "FIELD")]
+    set_headers: Vec<String>,
+    /// A field to remove: 'request NAME' or 'response NAME'; `none` for none
+    #[arg(long, value_name = "FIELD")]
+    remove_headers: Vec<String>,
+    /// What becomes of HTTP in the clear: redirect, serve or refuse; zone is what the zone says
+    #[arg(long, value_name = "WHAT")]
+    plain: Option<String>,
+    /// The certificate to show: the first name of an imported one, or `issued`; `none` is the best
+    #[arg(long, value_name = "NAME")]
+    cert: Option<String>,
+    /// Who opens TLS: here or passthrough; `none` is as usual
+    #[arg(long, value_name = "WHERE")]
+    tls: Option<String>,
+    /// A file of the folder for paths that have none, for single-page apps; `none` for none
+    #[arg(long, value_name = "FILE")]
+    fallback: Option<String>,
+    /// The status of a redirect: 301, 302, 307 or 308
+    #[arg(long, value_name = "STATUS")]
+    redirect_status: Option<u16>,
+    /// Whether a redirect keeps path and query
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    keep_path: Option<bool>,
+    /// Believe what clients say of proxies before us
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    trust_forwarded: Option<bool>,
+    /// Tell in Server-Timing where the time went
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    server_timing: Option<bool>,
+    /// Answer with a page that says that the route rests
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    paused: Option<bool>,
+    /// What the route is for, in words of your own; `none` for nothing
+    #[arg(long, value_name = "TEXT")]
+    note: Option<String>,
+}
+
+impl Keys {
+    pub(crate) fn keys(self) -> Result<RouteKeys, CliError> {
+        let target_tls = match self.target_tls {
+            Some(file) if !matches!(&*file, "verify" | "none") => {
+                Some(whole_path(Path::new(&file))?.display().to_string())
+            }
+            other => other,
+        };
+        Ok(RouteKeys {
+            address: self.address,
+            strip_prefix: self.strip_prefix,
+            host: self.host,
+            target_tls,
+            target_name: self.target_name,
+            allow_origins: list(self.allow_origins),
+            set_headers: list(self.set_headers),
+            remove_headers: list(self.remove_headers),
+            plain: self.plain,
+            cert: self.cert,
+            tls: self.tls,
+            fallback: self.fallback,
+            redirect_status: self.redirect_status,
+            keep_path: self.keep_path,
+            trust_forwarded: self.trust_forwarded,
+            server_timing: self.server_timing,
+            paused: self.paused,
+            note: self.note,
+        })
+    }
+}
+
+/// Nothing when nothing was given, and an empty list for `none`.
+fn list(given: Vec<String>) -> Option<Vec<String>> {
+    match given.as_slice() {
+        [] => None,
+        [none] if none == "none" => Some(Vec::new()),
+        _ => Some(given),
+    }
+}

@@ -1,0 +1,403 @@
+//! Files of a folder as a target: found without leaving the folder, and answered with as
+//! RFC 9110 wants it: conditional requests (§13), ranges (§14).
+
+use std::fs::{File, Metadata};
+use std::io::{self, Read, Seek, SeekFrom};
+use std::path::{Component, Path, PathBuf};
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use bentlane_core::Folder;
+use bytes::Bytes;
+use http::header::{
+    ACCEPT_RANGES, ALLOW, CACHE_CONTROL, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_MODIFIED_SINCE,
+    IF_NONE_MATCH, IF_RANGE, LAST_MODIFIED, LOCATION, RANGE, X_CONTENT_TYPE_OPTIONS,
+};
+use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Uri};
+use percent_encoding::percent_decode_str;
+use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
+use tokio::task::{JoinHandle, spawn_blocking};
+
+use crate::body::ResponseBody;
+
+/// Octets of a file that are read at a time.
+const CHUNK: usize = 64 * 1024;
+/// What answers for a folder.
+const INDEX: &str = "index.html";
+
+/// Why a folder has no answer to a request.
+#[derive(Debug)]
+pub(crate) enum FileError {
+    /// There is no such file.
+    Missing,
+    /// The path leads out of the folder.
+    Outside,
+    /// The folder itself, or the file, cannot be read.
+    Unreadable(io::Error),
+}
+
+/// What was found for a path.
+enum Found {
+    File(File, Box<Metadata>, PathBuf),
+    /// A folder that was asked for without the final slash, which relative links need.
+    Folder,
+}
+
+/// Answers a request with a file below `folder`, without the route's `prefix` in front of the path.
+pub(crate) async fn answer(
+    folder: &Folder,
+    fallback: Option<&str>,
+    path: &str,
+    method: &Method,
+    uri: &Uri,
+    headers: &HeaderMap,
+) -> Result<Response<ResponseBody>, FileError> {
+    if !matches!(*method, Method::GET | Method::HEAD) {
+        let mut response = Response::new(ResponseBody::own("files are for GET and HEAD\n"));
+        *response.status_mut() = StatusCode::METHOD_NOT_ALLOWED;
+        let allowed = HeaderValue::from_static("GET, HEAD");
+        response.headers_mut().insert(ALLOW, allowed);
+        return Ok(response);
+    }
+    let (root, wanted) = (folder.path().to_owned(), relative(path)?);
+    let slash = path.ends_with('/');
+    let fallback = fallback.map(PathBuf::from);
+    let finding = spawn_blocking(move || match find(&root, &wanted, slash) {
+        Err(FileError::Missing) => match fallback {
+            Some(file) => find(&root, &file, false),
+            None => Err(FileError::Missing),
+        },
+        found => found,
+    });
+    let found = finding
+        .await
+        .map_err(|cause| FileError::Unreadable(io::Error::other(cause)))??;
+    match found {
+        Found::Folder => Ok(with_slash(uri)),
+        Found::File(file, metadata, name) => {
+            serve(file, &metadata, &name, method, headers).map_err(FileError::Unreadable)
+        }
+    }
+}
+
+/// The path of a file by the path of a URL: decoded, and without anything that climbs.
+fn relative(path: &str) -> Result<PathBuf, FileError> {
+    let decoded = percent_decode_str(path)
+        .decode_utf8()
+        .map_err(|_| FileError::Missing)?;
+    if decoded.contains('\0') {
+        return Err(FileError::Missing);
+    }
+    let mut relative = PathBuf::new();
+    for part in Path::new(decoded.trim_start_matches('/')).components() {
+        match part {
+            Component::Normal(name) => relative.push(name),
+            Component::CurDir => {}
+            Component::ParentDir | Component::RootDir | Component::Prefix(_) => {
+                return Err(FileError::Outside);
+            }
+        }
+    }
+    Ok(relative)
+}
+
+fn find(root: &Path, wanted: &Path, slash: bool) -> Result<Found, FileError> {
+    let folder = File::open(root).map_err(FileError::Unreadable)?;
+    let own = Path::new(".");
+    let path = if wanted.as_os_str().is_empty() {
+        own
+    } else {
+        wanted
+    };
+    let (file, metadata) = open(&folder, path)?;
+    if !metadata.is_dir() {
+        // A file has nothing below it.
+        return if slash {
+            Err(FileError::Missing)
+        } else {
+            Ok(Found::File(file, Box::new(metadata), wanted.to_owned()))
+        };
+    }
+    if !slash {
+        return Ok(Found::Folder);
+    }
+    let index = wanted.join(INDEX);
+    let (file, metadata) = open(&folder, &index)?;
+    if metadata.is_dir() {
+        return Err(FileError::Missing);
+    }
+    Ok(Found::File(file, Box::new(metadata), index))
+}
+
+/// Opens a path below `folder`. The system itself sees to it that no link leads out.
+fn open(folder: &File, path: &Path) -> Result<(File, Metadata), FileError> {
+    let how = ResolveFlags::BENEATH | ResolveFlags::NO_MAGICLINKS;
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK;
+    let file = openat2(folder, path, flags, Mode::empty(), how).map_err(|error| match error {
+        rustix::io::Errno::NOENT | rustix::io::Errno::NOTDIR => FileError::Missing,
+        rustix::io::Errno::XDEV | rustix::io::Errno::LOOP => FileError::Outside,
+        other => FileError::Unreadable(other.into()),
+    })?;
+    let file = File::from(file);
+    let metadata = file.metadata().map_err(FileError::Unreadable)?;
+    if metadata.is_dir() || metadata.is_file() {
+        return Ok((file, metadata));
+    }
+    Err(FileError::Missing)
+}
+
+fn with_slash(uri: &Uri) -> Response<ResponseBody> {
+    let query = uri.query().map(|query| format!("?{query}"));
+    let location = format!("{}/{}", uri.path(), query.unwrap_or_default());
+    let mut response = Response::new(ResponseBody::empty());
+    match HeaderValue::try_from(location) {
+        Ok(location) => {
+            *response.status_mut() = StatusCode::TEMPORARY_REDIRECT;
+            response.headers_mut().insert(LOCATION, location);
+        }
+        Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,
+    }
+    response
+}
+
+fn serve(
+    file: File,
+    metadata: &Metadata,
+    name: &Path,
+    method: &Method,
+    headers: &HeaderMap,
+) -> io::Result<Response<ResponseBody>> {
+    let modified = metadata.modified()?;
+    let length = metadata.len();
+    let tag = tag(modified, length);
+    let mut response = Response::new(ResponseBody::empty());
+    let fields = response.headers_mut();
+    let media = mime_guess::from_path(name).first_or_octet_stream();
+    let media = match (media.type_(), media.get_param("charset")) {
+        (mime_guess::mime::TEXT, None) => format!("{media}; charset=utf-8"),
+        _ => media.to_string(),
+    };
+    let value = |text: &str| HeaderValue::try_from(text).map_err(io::Error::other);
+    fields.insert(CONTENT_TYPE, value(&media)?);
+    fields.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    // A developer's files change at any time: asked for again, and mostly answered with 304.
+    fields.insert(CACHE_CONTROL, HeaderValue::from_static("no-cache"));
+    fields.insert(ACCEPT_RANGES, HeaderValue::from_static("bytes"));
+    fields.insert(ETAG, value(&tag)?);
+    fields.insert(LAST_MODIFIED, value(&httpdate::fmt_http_date(modified))?);
+    if is_unchanged(headers, &tag, modified) {
+        fields.remove(CONTENT_TYPE);
+        *response.status_mut() = StatusCode::NOT_MODIFIED;
+        return Ok(response);
+    }
+    let range = asked_range(headers, &tag, modified, length).filter(|_| *method == Method::GET);
+    let (start, end) = match range {
+        None => (0, length),
+        Some(Ok((start, end))) => {
+            let range = format!("bytes {start}-{}/{length}", end - 1);
+            fields.insert(CONTENT_RANGE, value(&range)?);
+            *response.status_mut() = StatusCode::PARTIAL_CONTENT;
+            (start, end)
+        }
+        Some(Err(())) => {
+            fields.insert(CONTENT_RANGE, value(&format!("bytes */{length}"))?);
+            *response.status_mut() = StatusCode::RANGE_NOT_SATISFIABLE;
+            return Ok(response);
+        }
+    };
+    if *method == Method::HEAD {
+        let length = HeaderValue::from(length);
+        response
+            .headers_mut()
+            .insert(http::header::CONTENT_LENGTH, length);
+    } else {
+        *response.body_mut() = ResponseBody::file(FileBody::new(file, start, end)?);
+    }
+    Ok(response)
+}
+
+/// A strong validator: length and the moment of the last change, to the nanosecond.
+fn tag(modified: SystemTime, length: u64) -> String {
+    let since = modified.duration_since(UNIX_EPOCH).unwrap_or_default();
+    format!("\"{:x}-{:x}\"", since.as_nanos(), length)
+}
+
+/// Whether the client has it already (RFC 9110 §13.2.2): the tag goes before the date.
+fn is_unchanged(headers: &HeaderMap, tag: &str, modified: SystemTime) -> bool {
+    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
+    if let Some(tags) = text(IF_NONE_MATCH) {
+        let weakly = |it: &str| it == "*" || it.strip_prefix("W/").unwrap_or(it) == tag;
+        return tags.split(',').map(str::trim).any(weakly);
+    }
+    let since = text(IF_MODIFIED_SINCE).and_then(|date| httpdate::parse_http_date(date).ok());
+    since.is_some_and(|since| whole_seconds(modified) <= since)
+}
+
+fn whole_seconds(at: SystemTime) -> SystemTime {
+    let since = at.duration_since(UNIX_EPOCH).unwrap_or_default();
+    UNIX_EPOCH + Duration::from_secs(since.as_secs())
+}
+
+/// The range that is asked for (RFC 9110 §14.2): first octet, and the one behind the last. Several
+/// at once are answered with everything, which is allowed.
+fn asked_range(
+    headers: &HeaderMap,
+    tag: &str,
+    modified: SystemTime,
+    length: u64,
+) -> Option<Result<(u64, u64), ()>> {
+    let range = headers.get(RANGE)?.to_str().ok()?;
+    if let Some(condition) = headers.get(IF_RANGE) {
+        let condition = condition.to_str().ok()?;
+        let date = httpdate::parse_http_date(condition).ok();
+        if condition != tag && date != Some(whole_seconds(modified)) {
+            return None;
+        }
+    }
+    let (first, last) = range.strip_prefix("bytes=")?.trim().split_once('-')?;
+    if last.contains(',') {
+        return None;
+    }
+    let number = |text: &str| text.parse::<u64>().ok();
+    let (start, end) = match (first, last) {
+        ("", suffix) => (length.saturating_sub(number(suffix)?), length),
+        (first, "") => (number(first)?, length),
+        (first, last) => {
+            let (first, last) = (number(first)?, number(last)?);
+            if last < first {
+                return None;
+            }
+            (first, last.saturating_add(1).min(length))
+        }
+    };
+    Some(if start < end {
+        Ok((start, end))
+    } else {
+        Err(())
+    })
+}
+
+/// A file's content on its way, a chunk at a time.
+#[derive(Debug)]
+pub(crate) struct FileBody {
+    file: Option<File>,
+    left: u64,
+    reading: Option<JoinHandle<(File, io::Result<Bytes>)>>,
+}
+
+impl FileBody {
+    fn new(mut file: File, start: u64, end: u64) -> io::Result<Self> {
+        file.seek(SeekFrom::Start(start))?;
+        Ok(Self {
+            file: Some(file),
+            left: end - start,
+            reading: None,
+        })
+    }
+
+    pub(crate) fn left(&self) -> u64 {
+        self.left
+    }
+
+    pub(crate) fn is_over(&self) -> bool {
+        self.left == 0
+    }
+
+    /// The next chunk. A file that became shorter meanwhile ends the response as broken.
+    pub(crate) fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<io::Result<Bytes>>> {
+        if self.is_over() {
+            return Poll::Ready(None);
+        }
+        if let Some(mut file) = self.file.take() {
+            let most = usize::try_from(self.left).unwrap_or(CHUNK).min(CHUNK);
+            self.reading = Some(spawn_blocking(move || {
+                let mut chunk = vec![0; most];
+                let read = file.read(&mut chunk).and_then(|length| {
+                    chunk.truncate(length);
+                    if length == 0 {
+                        return Err(io::ErrorKind::UnexpectedEof.into());
+                    }
+                    Ok(Bytes::from(chunk))
+                });
+                (file, read)
+            }));
+        }
+        let Some(reading) = &mut self.reading else {
+            return Poll::Ready(None);
+        };
+        let outcome = ready!(Pin::new(reading).poll(context));
+        self.reading = None;
+        Poll::Ready(Some(match outcome {
+            Ok((file, Ok(chunk))) => {
+                self.file = Some(file);
+                self.left = self.left.saturating_sub(chunk.len() as u64);
+                Ok(chunk)
+            }
+            Ok((_, Err(error))) => Err(error),
+            Err(cause) => Err(io::Error::other(cause)),
+        }))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("/a/b.html", Some("a/b.html"))]
+    #[case("/a%20b", Some("a b"))]
+    #[case("/a/./b//c", Some("a/b/c"))]
+    #[case("/", Some(""))]
+    #[case("/../a", None)]
+    #[case("/a/%2e%2e/b", None)]
+    #[case("/%00", None)]
+    #[case("/%ff", None)]
+    fn paths(#[case] path: &str, #[case] wanted: Option<&str>) {
+        assert_eq!(relative(path).ok(), wanted.map(PathBuf::from), "{path}");
+    }
+
+    #[rstest]
+    #[case("bytes=0-3", Some(Ok((0, 4))))]
+    #[case("bytes=4-", Some(Ok((4, 10))))]
+    #[case("bytes=-3", Some(Ok((7, 10))))]
+    #[case("bytes=-30", Some(Ok((0, 10))))]
+    #[case("bytes=8-99", Some(Ok((8, 10))))]
+    #[case("bytes=10-", Some(Err(())))]
+    #[case("bytes=-0", Some(Err(())))]
+    #[case("bytes=5-2", None)]
+    #[case("bytes=0-1,3-4", None)]
+    #[case("lines=0-1", None)]
+    #[case("bytes=a-b", None)]
+    fn ranges(#[case] range: &'static str, #[case] wanted: Option<Result<(u64, u64), ()>>) {
+        let mut headers = HeaderMap::new();
+        headers.insert(RANGE, HeaderValue::from_static(range));
+        let asked = |headers: &HeaderMap| asked_range(headers, "\"x\"", UNIX_EPOCH, 10);
+        assert_eq!(asked(&headers), wanted);
+        headers.insert(IF_RANGE, HeaderValue::from_static("\"x\""));
+        assert_eq!(asked(&headers), wanted);
+        headers.insert(IF_RANGE, HeaderValue::from_static("\"other\""));
+        assert_eq!(asked(&headers), None, "another version: everything");
+    }
+
+    #[rstest]
+    #[case(IF_NONE_MATCH, "\"x\"", true)]
+    #[case(IF_NONE_MATCH, "\"a\", W/\"x\"", true)]
+    #[case(IF_NONE_MATCH, "*", true)]
+    #[case(IF_NONE_MATCH, "\"y\"", false)]
+    #[case(IF_MODIFIED_SINCE, "Thu, 01 Jan 1970 00:00:01 GMT", true)]
+    #[case(IF_MODIFIED_SINCE, "Thu, 01 Jan 1970 00:00:00 GMT", false)]
+    #[case(IF_MODIFIED_SINCE, "yesterday", false)]
+    fn conditions(
+        #[case] name: http::HeaderName,
+        #[case] value: &'static str,
+        #[case] unchanged: bool,
+    ) {
+        let mut headers = HeaderMap::new();
+        headers.insert(name, HeaderValue::from_static(value));
+        let modified = UNIX_EPOCH + Duration::from_millis(1500);
+        assert_eq!(is_unchanged(&headers, "\"x\"", modified), unchanged);
+    }
+}

@@ -1,0 +1,165 @@
+//! Raw TCP on an address of the name's own, and TLS that passes unopened.
+
+use std::io::{Read, Write};
+use std::net::{IpAddr, Shutdown, SocketAddr, TcpStream};
+use std::path::Path;
+use std::time::Duration;
+
+use bentlane_tests::{App, World, make_certificate, run};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+/// The place of a route for raw TCP.
+fn place(world: &World, address: &str) -> SocketAddr {
+    let route = world.json(&["route", "show", address]);
+    let ip: IpAddr = route["settings"]["address"]
+        .as_str()
+        .unwrap()
+        .parse()
+        .unwrap();
+    let port = route["values"]["port"].as_u64().unwrap();
+    (ip, u16::try_from(port).unwrap()).into()
+}
+
+/// What comes back for `said`, until the other side has finished.
+fn talk(at: SocketAddr, said: &[u8]) -> Vec<u8> {
+    let mut stream = TcpStream::connect(at).unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(20)))
+        .unwrap();
+    stream.write_all(said).unwrap();
+    stream.shutdown(Shutdown::Write).unwrap();
+    let mut heard = Vec::new();
+    stream.read_to_end(&mut heard).unwrap();
+    heard
+}
+
+#[test]
+fn two_databases_keep_the_same_port() {
+    let (one, two) = (App::echo(), App::new());
+    let world = World::with_routes(&[]);
+    // A port that nothing else has on these addresses.
+    let port = App::free_port();
+    let (store, maps) = (
+        format!("store.moor.test:{port}"),
+        format!("maps.moor.test:{port}"),
+    );
+    world.ok(&["route", "add", &store, &one.port()]);
+    world.ok(&["route", "add", &maps, &two.port()]);
+    let (store_at, maps_at) = (place(&world, &store), place(&world, &maps));
+    assert_ne!(store_at.ip(), maps_at.ip());
+    assert!(
+        world
+            .dig(&["store.moor.test", "+short"])
+            .contains(&store_at.ip().to_string())
+    );
+    // The half that is closed is passed on, and what comes after it still arrives.
+    let payload: Vec<u8> = (0..2_000_000_u32).map(|it| (it % 251) as u8).collect();
+    let heard = talk(store_at, &payload);
+    assert_eq!(
+        (&heard[..payload.len()], &heard[payload.len()..]),
+        (&*payload, &b"bye"[..])
+    );
+    let request = "GET / HTTP/1.1\r\nhost: maps\r\nconnection: close\r\n\r\n";
+    let said = String::from_utf8(talk(maps_at, request.as_bytes())).unwrap();
+    assert!(said.starts_with("HTTP/1.1 200"), "{said}");
+    assert_eq!(world.run(&["check"]).code, 0);
+    let shown = world.ok(&["route", "show", &store]);
+    assert!(
+        shown.contains(&format!("tcp://store.moor.test:{port}")),
+        "{shown}"
+    );
+    // Another target from now on, without listening anew; then none at all.
+    world.ok(&["route", "edit", &store, "--to", &two.port()]);
+    assert!(
+        String::from_utf8(talk(store_at, request.as_bytes()))
+            .unwrap()
+            .contains("200")
+    );
+    world.ok(&["route", "remove", &store]);
+    assert!(TcpStream::connect(store_at).is_err());
+    for (args, part) in [
+        (
+            ["route", "add", &store, "https://x:1"],
+            "to: bytes of raw TCP",
+        ),
+        (["route", "add", "store.moor.test:x", "1"], "`x` is no port"),
+        (
+            ["route", "add", "store.moor.test:1/x", "1"],
+            "has no path prefix",
+        ),
+    ] {
+        let refused = world.run(&args);
+        assert_eq!(refused.code, 2, "{refused:?}");
+        assert!(refused.stderr.contains(part), "{refused:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tls_is_ended_by_us_where_the_route_says_so() {
+    let app = App::echo();
+    let world = World::with_routes(&[]);
+    let address = format!("store.moor.test:{}", App::free_port());
+    world.ok(&["route", "add", &address, &app.port(), "--tls", "here"]);
+    let at = place(&world, &address);
+    let mut stream = world.tls_at(at, "store.moor.test", "postgresql").await;
+    stream.write_all(b"hello").await.unwrap();
+    stream.shutdown().await.unwrap();
+    let mut heard = String::new();
+    stream.read_to_string(&mut heard).await.unwrap();
+    assert_eq!(heard, "hellobye");
+}
+
+#[test]
+fn tls_passes_unopened_by_its_server_name() {
+    let world = World::with_routes(&[]);
+    let file = |ending: &str| world.path(&format!("vault.{ending}")).display().to_string();
+    let (certificate, key) = (file("pem"), file("key"));
+    let names = "subjectAltName=DNS:vault.moor.test";
+    make_certificate(
+        &["-subj", "/CN=vault", "-addext", names],
+        &certificate,
+        &key,
+    );
+    let (vault, other) = (
+        App::tls(Path::new(&certificate), Path::new(&key)),
+        App::new(),
+    );
+    world.ok(&[
+        "route",
+        "add",
+        "vault.moor.test",
+        &vault.port(),
+        "--tls",
+        "passthrough",
+    ]);
+    world.ok(&["route", "add", "a.moor.test", &other.port()]);
+    let https = world.address("https").to_string();
+    let fetch = |name: &str, root: &str| {
+        let port = https.rsplit(':').next().unwrap();
+        let resolve = format!("{name}:{port}:127.0.0.1");
+        let url = format!("https://{name}:{port}/");
+        run(
+            "curl",
+            &["-sS", "--cacert", root, "--resolve", &resolve, &url],
+        )
+    };
+    let root = world.root().display().to_string();
+    let said = fetch("vault.moor.test", &certificate).ok();
+    assert!(
+        !said.contains("x-forwarded"),
+        "nobody has opened it: {said}"
+    );
+    assert!(
+        fetch("a.moor.test", &root)
+            .ok()
+            .contains("x-forwarded-proto")
+    );
+    assert_ne!(
+        fetch("vault.moor.test", &root).code,
+        0,
+        "its certificate is not ours"
+    );
+    world.ok(&["route", "edit", "vault.moor.test", "--tls", "none"]);
+    let said = fetch("vault.moor.test", &root);
+    assert!(said.stdout.contains("target-speaks-tls"), "{said:?}");
+}
