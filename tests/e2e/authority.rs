@@ -328,3 +328,46 @@ fn a_root_is_shared_with_another_machine() {
         "the former root is kept"
     );
 }
+
+#[rstest]
+#[case("1", "Bent Lane issuing certificate")]
+#[case("0", "Company issuing")]
+fn a_company_issues_through_its_own_authority(#[case] longest: &str, #[case] issuer: &str) {
+    let world = World::with_routes(&[("a.moor.test", "1")]);
+    let file = |name: &str| world.path(name).display().to_string();
+    let (root, root_key) = (file("company.pem"), file("company.key"));
+    let constraint = "basicConstraints=critical,CA:TRUE";
+    let usage = "keyUsage=critical,keyCertSign,cRLSign";
+    let what = ["-subj", "/CN=Company root", "-days", "90", "-addext", usage];
+    make_certificate(&what, &root, &root_key);
+    let (issuing, key) = (file("issuing.pem"), file("issuing.key"));
+    let constraint = format!("{constraint},pathlen:{longest}");
+    let certified = ["-CA", &root, "-CAkey", &root_key, "-addext", &constraint];
+    let what = [
+        "-subj",
+        "/CN=Company issuing",
+        "-days",
+        "60",
+        "-addext",
+        usage,
+    ];
+    make_certificate(&[&what[..], &certified].concat(), &issuing, &key);
+    world.ok(&["authority", "import", &issuing, &key]);
+    // What trusts the company's root trusts what is shown, without anything else.
+    let refused = world.fetch(&world.path("issuing.key"), "a.moor.test");
+    assert_ne!(refused.code, 0);
+    let shown = world.fetch(&world.path("company.pem"), "a.moor.test");
+    assert_eq!(shown.code, 0, "{shown:?}");
+    let certificate = world.json(&["cert", "show", "a.moor.test"]);
+    let by = certificate["issuer"].as_str().unwrap();
+    assert!(by.contains(issuer), "{by}");
+    let attach = world.run(&["system", "attach", "--only", "trust"]);
+    assert!(
+        attach.stderr.contains("was not made by Bent Lane"),
+        "{attach:?}"
+    );
+    fs::write(world.path("pass"), "correct horse\n").unwrap();
+    let pass = file("pass");
+    let locked = world.run(&["authority", "protect", "--new-passphrase-file", &pass]);
+    assert_eq!(locked.code == 0, longest == "1", "{locked:?}");
+}

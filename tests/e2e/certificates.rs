@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 
-use bentlane_tests::{App, World, make_certificate, run};
+use bentlane_tests::{App, World, make_certificate, run, wait_until};
 
 fn mode(path: &std::path::Path) -> u32 {
     fs::metadata(path).unwrap().permissions().mode() & 0o777
@@ -472,4 +472,102 @@ fn sessions_are_resumed_also_after_changes_and_a_restart() {
         shake(&world, "-tls1_2", "-sess_in").contains("New, TLS"),
         "other keys, no session"
     );
+}
+
+#[test]
+fn exported_files_are_kept_fresh() {
+    let world = World::with_routes(&[]);
+    let folder = world.path("tls");
+    let to = folder.to_str().unwrap();
+    let said = world.path("said");
+    let then = format!("cat server.crt server.key >> {}", said.display());
+    let names = ["cert", "export", "store.moor.test", "127.0.0.1", "--to", to];
+    let parts = [
+        "--part",
+        "chain=server.crt",
+        "--part",
+        "key=server.key",
+        "--then",
+        &then,
+    ];
+    let made = world.ok(&[&names[..], &parts].concat());
+    assert!(
+        made.contains("server.key") && made.contains("afterwards: cat"),
+        "{made}"
+    );
+    let read = |name: &str| fs::read_to_string(folder.join(name)).unwrap();
+    let whole = || format!("{}{}", read("server.crt"), read("server.key"));
+    let first = whole();
+    assert_eq!(
+        fs::read_to_string(&said).unwrap(),
+        first,
+        "the command ran once"
+    );
+    let mode = fs::metadata(folder.join("server.key"))
+        .unwrap()
+        .permissions();
+    assert_eq!(mode.mode() & 0o777, 0o600);
+    let root = world.root().display().to_string();
+    let (chain, key) = (folder.join("server.crt"), folder.join("server.key"));
+    let verify = || {
+        let chain = chain.to_str().unwrap();
+        let verify = ["verify", "-CAfile", &root, "-untrusted", chain, chain];
+        run("openssl", &verify).ok()
+    };
+    verify();
+    // What is damaged or gone, and a certificate of a former root, is written anew, with its key.
+    let renewed = |why: &str, before: String| {
+        wait_until(why, || {
+            let all = [&chain, &key].iter().all(|path| path.exists());
+            (all && whole() != before && fs::read_to_string(&said).unwrap().ends_with(&whole()))
+                .then_some(())
+        });
+        verify();
+    };
+    fs::remove_file(&key).unwrap();
+    renewed("a key that is gone", first.clone());
+    let second = whole();
+    fs::write(&key, first.split_once("-----BEGIN PRIVATE").unwrap().1).unwrap();
+    renewed("a key of another certificate", second);
+    let listed = world.json(&["cert", "list"]);
+    assert_eq!(listed["exported"][0]["names"][0], "store.moor.test");
+    assert!(!listed.to_string().contains("PRIVATE"));
+    world.ok(&["cert", "export", "--stop", "--to", to]);
+    assert_eq!(
+        world.json(&["cert", "list"])["exported"],
+        serde_json::Value::Null
+    );
+    assert!(key.exists(), "the files stay");
+    for (args, part) in [
+        (
+            vec!["cert", "export", "a.example.com", "--to", to],
+            "is beyond what this authority",
+        ),
+        (
+            vec!["cert", "export", "a b", "--to", to],
+            "is no name for a certificate",
+        ),
+        (
+            vec!["cert", "export", "--stop", "--to", to],
+            "no certificate is kept fresh",
+        ),
+        (
+            vec![
+                "cert",
+                "export",
+                "a.moor.test",
+                "--to",
+                to,
+                "--part",
+                "key=x",
+                "--part",
+                "both=x",
+            ],
+            "two parts would have the name x",
+        ),
+    ] {
+        let refused = world.run(&args);
+        assert_ne!(refused.code, 0, "{refused:?}");
+        assert!(refused.stderr.contains(part), "{part}: {refused:?}");
+    }
 }

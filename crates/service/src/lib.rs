@@ -11,6 +11,7 @@ mod board;
 mod config;
 mod console;
 mod events;
+mod exports;
 mod imports;
 mod inherited;
 mod queries;

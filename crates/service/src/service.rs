@@ -24,6 +24,7 @@ use crate::attached;
 use crate::board::Board;
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
+use crate::exports::{self, Exports};
 use crate::imports::{self, Imports};
 use crate::inherited::Inherited;
 use crate::queries::QueryBook;
@@ -181,6 +182,7 @@ impl Service {
         let state = Arc::new(State {
             data_dir: data_dir.clone(),
             imports: Imports::take_up(authority.keys())?,
+            exports: Exports::take_up(&data_dir)?,
             trust: authority,
             snapshot,
             proxy: engine,
@@ -278,6 +280,7 @@ impl Service {
         let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
         let issuing = tokio::spawn(trust::keep(Arc::clone(&state)));
         let importing = tokio::spawn(imports::keep(Arc::clone(&state)));
+        let exporting = tokio::spawn(exports::keep(Arc::clone(&state)));
         let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
         info!(
             https = ?state.listening.https,
@@ -303,6 +306,7 @@ impl Service {
             ("query log", reading),
             ("certificates", issuing),
             ("imported certificates", importing),
+            ("exported certificates", exporting),
         ] {
             if let Err(cause) = task.await {
                 error!(part, %cause, "ended abruptly");

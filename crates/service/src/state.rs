@@ -15,6 +15,7 @@ use tracing::{error, info};
 
 use crate::board::Board;
 use crate::events::{Event, Events};
+use crate::exports::Exports;
 use crate::imports::{Imported, Imports};
 use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
@@ -70,6 +71,7 @@ pub(crate) struct State {
     pub(crate) data_dir: DataDir,
     pub(crate) trust: Trust,
     pub(crate) imports: Imports,
+    pub(crate) exports: Exports,
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) proxy: Proxy,
     pub(crate) board: Arc<Board>,

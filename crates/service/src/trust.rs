@@ -125,6 +125,9 @@ impl Trust {
     /// one. When the root's key is locked one that is kept serves on until it is over.
     pub(crate) fn issuer(&self, names: Vec<Name>) -> Result<Issuer, TrustError> {
         let (root, now) = (self.root(), OffsetDateTime::now_utc());
+        if root.issues_itself() {
+            return Ok(root.issuer_for(names, now)?);
+        }
         let limits = root.issuer_limits(names.iter().cloned());
         let kept = self.kept_issuer(&root);
         if let Some(kept) = kept.filter(|kept| kept.is_good(&limits, now)) {
@@ -186,7 +189,11 @@ impl Trust {
         passphrase: Option<&Passphrase>,
         next: Option<&Passphrase>,
     ) -> Result<(), TrustError> {
-        let safe = Safe::of(&self.opened(passphrase)?, next)?;
+        let root = self.opened(passphrase)?;
+        if root.issues_itself() && next.is_some() {
+            return Err(AuthorityError::CannotLock.into());
+        }
+        let safe = Safe::of(&root, next)?;
         self.keep(&safe)?;
         self.root.store(Arc::new(safe.authority()?));
         Ok(())
@@ -272,6 +279,9 @@ impl Trust {
             None => safe.authority()?,
         };
         next.check_validity(OffsetDateTime::now_utc())?;
+        if next.issues_itself() && safe.is_locked() {
+            return Err(AuthorityError::CannotLock.into());
+        }
         let former = self.root();
         if former.certificate() == next.certificate() {
             return Ok(());

@@ -57,24 +57,25 @@ pub struct StoreStep {
 #[derive(Debug)]
 pub struct Ours {
     anchor: Anchor,
-    root: Root,
+    /// The root, when it is one that we made: only those come into stores by us.
+    root: Option<Root>,
     chain: Vec<CertificateDer<'static>>,
     server_name: String,
 }
 
 impl Ours {
     /// What a service presents: its root and the chain that its server shows under `server_name`,
-    /// PEM both. `None` when the root is not called as ours are.
+    /// PEM both. `None` when the root cannot be read.
     #[must_use]
     pub fn new(root_pem: &str, chain_pem: &str, server_name: &str) -> Option<Self> {
         let anchor = Anchor::read(root_pem)?;
         let chain = CertificateDer::pem_slice_iter(chain_pem.as_bytes());
         let chain = chain.filter_map(Result::ok).map(CertificateDer::into_owned);
         Some(Self {
-            root: Root {
-                name: anchor.our_name.clone()?,
+            root: anchor.our_name.clone().map(|name| Root {
+                name,
                 pem: root_pem.to_owned(),
-            },
+            }),
             anchor,
             chain: chain.collect(),
             server_name: server_name.to_owned(),
@@ -122,17 +123,26 @@ impl Ours {
         stores.map(|store| self.look_at(store)).collect()
     }
 
+    /// Whether the root is one that we made. One of a company's is trusted as the company says.
+    #[must_use]
+    pub fn is_ours(&self) -> bool {
+        self.root.is_some()
+    }
+
     /// The stores that are to trust our root and do not hold it yet.
     #[must_use]
     pub fn plan_attach(&self, home: &Path) -> Vec<StoreStep> {
+        let Some(own) = &self.root else {
+            return Vec::new();
+        };
         let reports = self.reports(home).into_iter();
         let wanting = reports.filter(|report| {
             let known = !matches!(report.state, Trusts::Unknown { .. });
-            known && !report.ours.iter().any(|root| root.name == self.root.name)
+            known && !report.ours.iter().any(|root| root.name == own.name)
         });
         let step = |report: StoreReport| StoreStep {
             store: report.store,
-            roots: vec![self.root.clone()],
+            roots: vec![own.clone()],
         };
         wanting.map(step).collect()
     }

@@ -1,9 +1,10 @@
 use std::fs;
 use std::path::PathBuf;
 
-use bentlane_core::authority::{BUNDLE_PASSWORD, CertName, USUAL_DAYS, bundle, request};
+use bentlane_core::authority::{CertName, CertificatePart, PartKind, USUAL_DAYS, request};
 use bentlane_service::api::{
-    CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
+    CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
+    SignRequest, Signed,
 };
 use bentlane_store::write_whole;
 use clap::{Args, Subcommand};
@@ -27,6 +28,8 @@ pub(crate) enum Cert {
     Issue(Issue),
     /// Sign a request (PKCS#10) for a key that was made elsewhere
     Sign(Sign),
+    /// Keep a key and a certificate fresh in a folder, for a server that opens TLS itself
+    Export(Export),
     /// Show a certificate from elsewhere, of a public or a company's authority, under its names
     Import(Import),
     /// No longer show an imported certificate
@@ -94,10 +97,45 @@ pub(crate) struct Issue {
     /// A file to write: certificate, chain, key, both or pkcs12, with a name of your choice after `=`
     /// [default: chain and key]
     #[arg(long = "part", value_name = "PART[=FILE]")]
-    parts: Vec<Part>,
+    parts: Vec<CertificatePart>,
     /// Put the files in the place of those that are there
     #[arg(long)]
     overwrite: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane cert export vault.moor.test --to /srv/vault/tls
+  bentlane cert export store.moor.test --to tls --part chain=server.crt --part key=server.key \\
+      --then 'systemctl reload postgresql'
+  bentlane cert export --stop --to /srv/vault/tls        the files stay, and are no longer renewed
+
+The service writes the files as its own user, puts new ones in their place when a third of their life is
+left or the root changes, and then runs the command. A folder can be mounted into a container.")]
+pub(crate) struct Export {
+    /// DNS names, `*.NAME` included, and loopback addresses
+    #[arg(
+        required_unless_present = "stop",
+        conflicts_with = "stop",
+        value_name = "NAME"
+    )]
+    names: Vec<CertName>,
+    /// The folder for the files, made if it is not there
+    #[arg(long, value_name = "FOLDER")]
+    to: PathBuf,
+    /// Cover the names with one label more, too: adds `*.NAME` for each name
+    #[arg(long)]
+    wildcard: bool,
+    /// A file to write: certificate, chain, key, both or pkcs12, with a name of your choice after `=`
+    /// [default: chain and key]
+    #[arg(long = "part", value_name = "PART[=FILE]")]
+    parts: Vec<CertificatePart>,
+    /// A command for the shell to run when the files are new
+    #[arg(long, value_name = "COMMAND")]
+    then: Option<String>,
+    /// No longer renew what is in the folder
+    #[arg(long)]
+    stop: bool,
 }
 
 #[derive(Debug, Args)]
@@ -110,68 +148,6 @@ pub(crate) struct Sign {
     /// How long it is valid
     #[arg(long, value_name = "DAYS", default_value_t = USUAL_DAYS)]
     days: u16,
-}
-
-/// A file to write.
-#[derive(Clone, Debug)]
-struct Part {
-    kind: PartKind,
-    file: Option<String>,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum PartKind {
-    Certificate,
-    Chain,
-    Key,
-    Both,
-    Pkcs12,
-}
-
-impl std::str::FromStr for Part {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let (kind, file) = match text.split_once('=') {
-            Some((kind, file)) => (kind, Some(file.to_owned())),
-            None => (text, None),
-        };
-        let kind = match kind {
-            "certificate" => PartKind::Certificate,
-            "chain" => PartKind::Chain,
-            "key" => PartKind::Key,
-            "both" => PartKind::Both,
-            "pkcs12" => PartKind::Pkcs12,
-            other => {
-                return Err(format!(
-                    "`{other}` is none of certificate, chain, key, both, pkcs12"
-                ));
-            }
-        };
-        if file.as_deref().is_some_and(str::is_empty) {
-            return Err("a file name is wanted after `=`".to_owned());
-        }
-        Ok(Self { kind, file })
-    }
-}
-
-impl PartKind {
-    fn ending(self) -> &'static str {
-        match self {
-            Self::Certificate => "crt",
-            Self::Chain => "pem",
-            Self::Key => "key",
-            Self::Both => "both.pem",
-            Self::Pkcs12 => "p12",
-        }
-    }
-
-    fn mode(self) -> u32 {
-        match self {
-            Self::Certificate | Self::Chain => 0o644,
-            Self::Key | Self::Both | Self::Pkcs12 => 0o600,
-        }
-    }
 }
 
 /// What was made.
@@ -189,7 +165,17 @@ impl Cert {
         match self {
             Self::List(List {}) => {
                 let all: Certificates = client.get("/certificates").await?;
-                output.data(&all, |all| list(&all.certificates))?;
+                output.data(&all, |all| {
+                    let exported = all.exported.iter().map(|view| {
+                        let text = export_in_words(view);
+                        format!("\n\nkept fresh in files: {text}")
+                    });
+                    format!(
+                        "{}{}",
+                        list(&all.certificates),
+                        exported.collect::<String>()
+                    )
+                })?;
             }
             Self::Show(Show { name }) => {
                 let path = format!("/certificates/{}", segment(&name));
@@ -208,6 +194,7 @@ impl Cert {
                 })?;
             }
             Self::Issue(issue) => issue.run(client, output).await?,
+            Self::Export(export) => export.run(client, output).await?,
             Self::Import(Import { certificate, key }) => {
                 let request = ImportRequest {
                     certificate: whole_path(&certificate)?,
@@ -255,14 +242,7 @@ impl Cert {
 
 impl Issue {
     async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
-        let mut names = self.names.clone();
-        if self.wildcard {
-            let below = self.names.iter().filter_map(|name| match name {
-                CertName::Name(name) => Some(CertName::Wildcard(name.clone())),
-                CertName::Wildcard(_) | CertName::Ip(_) => None,
-            });
-            names.extend(below);
-        }
+        let names = with_wildcards(&self.names, self.wildcard);
         let parts = self.files(&names)?;
         let failed = |source| CliError::Authority { source };
         // The key is made here, and only the request for its certificate leaves this process.
@@ -274,13 +254,8 @@ impl Issue {
         let chain = format!("{}{}", signed.certificate, signed.chain);
         let mut files = Vec::with_capacity(parts.len());
         for (kind, path) in parts {
-            let content = match kind {
-                PartKind::Certificate => signed.certificate.clone().into_bytes(),
-                PartKind::Chain => chain.clone().into_bytes(),
-                PartKind::Key => key.clone().into_bytes(),
-                PartKind::Both => format!("{chain}{key}").into_bytes(),
-                PartKind::Pkcs12 => bundle(&chain, &key, BUNDLE_PASSWORD).map_err(failed)?,
-            };
+            let content = kind.content(&signed.certificate, &chain, &key);
+            let content = content.map_err(failed)?;
             write_whole(&path, &content, kind.mode()).map_err(|source| CliError::Io {
                 verb: format!("write {}", path.display()),
                 source,
@@ -314,19 +289,15 @@ impl Issue {
     /// The files to write, none of which is there unless it may be overwritten.
     fn files(&self, names: &[CertName]) -> Result<Vec<(PartKind, PathBuf)>, CliError> {
         let first = names.first().map(ToString::to_string).unwrap_or_default();
-        let base = first.replace('*', "wildcard").replace(':', "-");
-        let usual = [PartKind::Chain, PartKind::Key].map(|kind| Part { kind, file: None });
+        let usual = CertificatePart::usual();
         let parts = if self.parts.is_empty() {
-            &usual[..]
+            &usual
         } else {
             &self.parts
         };
         let mut files: Vec<(PartKind, PathBuf)> = Vec::new();
-        for Part { kind, file } in parts {
-            let name = file
-                .clone()
-                .unwrap_or_else(|| format!("{base}.{}", kind.ending()));
-            let path = self.out.join(name);
+        for part in parts {
+            let path = self.out.join(part.file_name(&first));
             let taken = |reason: &str| CliError::Value {
                 field: "--part",
                 reason: format!("{} {reason}", path.display()),
@@ -337,7 +308,7 @@ impl Issue {
             if !self.overwrite && path.exists() {
                 return Err(taken("is there already; give another name, or --overwrite"));
             }
-            files.push((*kind, path));
+            files.push((part.kind, path));
         }
         fs::create_dir_all(&self.out).map_err(|source| CliError::Io {
             verb: format!("make the folder {}", self.out.display()),
@@ -345,6 +316,72 @@ impl Issue {
         })?;
         Ok(files)
     }
+}
+
+/// The names, with `*.NAME` for each where that is wanted.
+fn with_wildcards(names: &[CertName], wildcard: bool) -> Vec<CertName> {
+    let below = names.iter().filter_map(|name| match name {
+        CertName::Name(name) => Some(CertName::Wildcard(name.clone())),
+        CertName::Wildcard(_) | CertName::Ip(_) => None,
+    });
+    let below = below.filter(|_| wildcard);
+    names.iter().cloned().chain(below).collect()
+}
+
+impl Export {
+    async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
+        let failed = |source| CliError::Io {
+            verb: format!("make the folder {}", self.to.display()),
+            source,
+        };
+        fs::create_dir_all(&self.to).map_err(failed)?;
+        let folder = whole_path(&self.to)?;
+        if self.stop {
+            let path = format!(
+                "/certificates/exported?folder={}",
+                segment(&folder.display().to_string())
+            );
+            client.delete(&path).await?;
+            output.say(&format!(
+                "the files in {} stay as they are from now on",
+                folder.display()
+            ));
+            return Ok(());
+        }
+        let names = with_wildcards(&self.names, self.wildcard);
+        let request = ExportRequest {
+            names: names.iter().map(ToString::to_string).collect(),
+            folder,
+            parts: self.parts,
+            then: self.then,
+        };
+        let view: ExportedView = client.post("/certificates/exported", &request).await?;
+        for advice in names.iter().filter_map(CertName::advice) {
+            output.say(&advice);
+        }
+        output.data(&view, |view| export_in_words(view))
+    }
+}
+
+fn export_in_words(view: &ExportedView) -> String {
+    let mut text = view.names.join(", ");
+    if let (Some(until), Some(next)) = (view.not_after, view.renewed_from) {
+        text.push_str(&format!(
+            ", valid until {}, the next from {}",
+            day(until),
+            day(next)
+        ));
+    }
+    for file in &view.files {
+        text.push_str(&format!("\n  {}", file.display()));
+    }
+    if let Some(then) = &view.then {
+        text.push_str(&format!("\n  afterwards: {then}"));
+    }
+    if let Some(trouble) = &view.trouble {
+        text.push_str(&format!("\n  trouble: {trouble}"));
+    }
+    text
 }
 
 fn day(at: OffsetDateTime) -> String {

@@ -139,6 +139,8 @@ struct Report {
     shadowing: Vec<Shadow>,
     others_on_port_53: Vec<Other>,
     trust: Vec<StoreReport>,
+    /// Browsers that have run since before a store came to trust our root.
+    to_restart: Vec<String>,
     /// Whether our resolver listens where the system's lookups ask.
     on_port_53: bool,
 }
@@ -198,6 +200,13 @@ impl System {
             }
             Self::Attach(Attach { how }) if how.is_trust() => {
                 let ours = trust::ask(client).await?;
+                if !ours.is_ours() {
+                    output.say(
+                        "this root was not made by Bent Lane: it is trusted where whoever made it \
+                         has it trusted; `bentlane system show` tells where that is",
+                    );
+                    return Ok(Answer::Yes);
+                }
                 let steps = ours.plan_attach(&home());
                 if how.change_stores(output, &ours, &steps, true)? {
                     let reports = ours.reports(&home());
@@ -319,7 +328,7 @@ impl How {
             return Ok(false);
         }
         ours.carry_out(steps, adds)?;
-        let running = trust::to_restart();
+        let running = trust::to_restart(None);
         if !running.is_empty() {
             let running = running.join(", ");
             output.say(&format!(
@@ -480,6 +489,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
             process: holder.to_string(),
         })
     });
+    let trust = trust::ask(client).await?.reports(&home());
     Ok(Report {
         parts: parts.into_iter().collect::<Result<_, _>>()?,
         zones: reports,
@@ -489,7 +499,8 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
             .map(shadow)
             .collect(),
         others_on_port_53: others.collect(),
-        trust: trust::ask(client).await?.reports(&home()),
+        to_restart: trust::unaware(&trust),
+        trust,
         on_port_53: status.listeners.dns.iter().any(|at| at.port() == 53),
     })
 }
@@ -574,7 +585,13 @@ fn describe(output: &Output, report: &Report) -> String {
         let Other { address, process } = other;
         lines.push(format!("  {address} is held by {process}"));
     }
-    let trust = trust::describe(output, &report.trust);
+    let mut trust = trust::describe(output, &report.trust);
+    if !report.to_restart.is_empty() {
+        let names = report.to_restart.join(", ");
+        trust.push(format!(
+            "{arrow} start {names} again: it runs since before our root was trusted"
+        ));
+    }
     let reached = report.zones.iter().all(|zone| zone.reaches_us);
     let changed =
         |part: &PartReport| matches!(part.state, PartState::Changed | PartState::CutShort);

@@ -2,6 +2,7 @@
 //! their own.
 
 use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use bentlane_service::api::AuthorityView;
 use bentlane_system::{Ours, StoreKind, StoreReport, StoreStep, Trusts};
@@ -10,6 +11,8 @@ use crate::client::Client;
 use crate::error::CliError;
 use crate::output::{Output, Tone};
 
+/// In what the system counts times of processes, whatever its own clock does (`USER_HZ`, proc(5)).
+const TICKS_A_SECOND: u64 = 100;
 /// Programs that read their trust store when they start, by the start of their process's name.
 const BROWSERS: [&str; 4] = ["chrom", "firefox", "msedge", "brave"];
 
@@ -106,12 +109,62 @@ pub(crate) fn describe(output: &Output, reports: &[StoreReport]) -> Vec<String> 
     lines
 }
 
-/// Browsers that run, and have to be started again to see a change.
-pub(crate) fn to_restart() -> Vec<String> {
+/// When a store was changed last, that browsers read when they start.
+fn changed(report: &StoreReport) -> Option<SystemTime> {
+    let path = match report.store.kind {
+        StoreKind::Browser => report.store.path.join("cert9.db"),
+        StoreKind::System => report.store.path.clone(),
+        StoreKind::Java => return None,
+    };
+    std::fs::metadata(path).ok()?.modified().ok()
+}
+
+/// Browsers that have run since before a store came to trust us, and have not noticed.
+pub(crate) fn unaware(reports: &[StoreReport]) -> Vec<String> {
+    let trusting = reports
+        .iter()
+        .filter(|report| report.state == Trusts::Trusted);
+    trusting
+        .filter_map(changed)
+        .max()
+        .map(|since| to_restart(Some(since)))
+        .unwrap_or_default()
+}
+
+/// When a process was started: the system counts in ticks since it was started itself.
+fn started(process: &Path) -> Option<SystemTime> {
+    let stat = std::fs::read_to_string(process.join("stat")).ok()?;
+    // The name may hold anything, so the fields are counted from behind it.
+    let ticks: u64 = stat
+        .rsplit_once(')')?
+        .1
+        .split_whitespace()
+        .nth(19)?
+        .parse()
+        .ok()?;
+    let system = std::fs::read_to_string("/proc/stat").ok()?;
+    let booted = system
+        .lines()
+        .find_map(|line| line.strip_prefix("btime "))?;
+    let seconds = ticks / TICKS_A_SECOND;
+    let since = booted.trim().parse::<u64>().ok()? + seconds;
+    Some(UNIX_EPOCH + Duration::from_secs(since))
+}
+
+/// Browsers that run, and have to be started again to see a change; those that were started before
+/// `since`, when that is known.
+pub(crate) fn to_restart(since: Option<SystemTime>) -> Vec<String> {
     let Ok(processes) = std::fs::read_dir("/proc") else {
         return Vec::new();
     };
-    let name = |path: PathBuf| std::fs::read_to_string(path.join("comm")).ok();
+    let early = |path: &PathBuf| match (since, started(path)) {
+        (Some(since), Some(started)) => started < since,
+        _ => true,
+    };
+    let name = |path: PathBuf| {
+        let name = std::fs::read_to_string(path.join("comm")).ok();
+        name.filter(|_| early(&path))
+    };
     let names = processes.flatten().filter_map(|entry| name(entry.path()));
     let browsers = names.filter(|name| BROWSERS.iter().any(|browser| name.starts_with(browser)));
     let mut browsers: Vec<String> = browsers.map(|name| name.trim().to_owned()).collect();

@@ -29,6 +29,8 @@ pub struct Issuer {
     issuer: rcgen::Issuer<'static, KeyPair>,
     limits: Limits,
     not_after: OffsetDateTime,
+    /// When a third of its life is left; its end when it cannot be made anew.
+    renew_at: OffsetDateTime,
 }
 
 impl std::fmt::Debug for Issuer {
@@ -94,6 +96,9 @@ impl Issuer {
         limits: &Limits,
         now: OffsetDateTime,
     ) -> Result<Self, AuthorityError> {
+        if root.issues_itself() {
+            return Self::itself(root, limits);
+        }
         let (signer, summary) = (root.signer()?, root.summary());
         let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
         let mut params = CertificateParams::default();
@@ -111,6 +116,19 @@ impl Issuer {
         params.custom_extensions = vec![limits.extension()];
         let certificate = params.signed_by(&key, signer)?;
         Self::load(&certificate.pem(), &key.serialize_pem(), root)
+    }
+
+    /// An authority that may certify servers alone, as its own issuer.
+    fn itself(root: &Authority, limits: &Limits) -> Result<Self, AuthorityError> {
+        let not_after = root.summary().not_after;
+        Ok(Self {
+            chain: root.leads_on(),
+            certificate_pem: root.certificate_pem().to_owned(),
+            issuer: root.own_signer()?,
+            limits: limits.clone(),
+            not_after,
+            renew_at: not_after,
+        })
     }
 
     /// Takes up an issuing certificate of `root`'s that was made earlier, from its PEM texts.
@@ -143,15 +161,16 @@ impl Issuer {
         let constraints = constraints.map_err(|_| AuthorityError::Certificate)?;
         let limits = constraints.map(|extension| Limits::read(extension.value));
         let limits = limits.ok_or(AuthorityError::Unlimited)?;
+        let not_before = parsed.validity().not_before.to_datetime();
         let not_after = parsed.validity().not_after.to_datetime();
         let issuer = rcgen::Issuer::from_ca_cert_der(&certificate, key)?;
-        let cross = root.cross().cloned();
         Ok(Self {
-            chain: [certificate].into_iter().chain(cross).collect(),
+            chain: [certificate].into_iter().chain(root.leads_on()).collect(),
             certificate_pem: certificate_pem.to_owned(),
             issuer,
             limits,
             not_after,
+            renew_at: not_after - (not_after - not_before) / 3,
         })
     }
 
@@ -165,7 +184,7 @@ impl Issuer {
     /// When a third of its life is left: time for the next one.
     #[must_use]
     pub fn renew_at(&self) -> OffsetDateTime {
-        self.not_after - ISSUER_LIFE / 3
+        self.renew_at
     }
 
     /// Last moment of validity.
@@ -399,7 +418,7 @@ mod tests {
             let outcome = verified(root, &leaf, name, NOW);
             assert_eq!(outcome.is_ok(), accepted, "{name}: {outcome:?}");
         }
-        let (key, cross) = (new.key_pem().unwrap(), new.cross_pem());
+        let (key, cross) = (new.key_pem().unwrap(), new.others_pem());
         let again = Authority::load(new.certificate_pem(), Some(&key), cross).unwrap();
         assert_eq!(again.cross(), new.cross());
     }
@@ -417,6 +436,44 @@ mod tests {
     }
 
     const LONGEST: usize = 64;
+
+    /// A company's issuing authority: certified by its root, and with `longest` for its own chains.
+    fn company(longest: u8) -> (Authority, Authority) {
+        let root = root();
+        let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256).unwrap();
+        let mut params = CertificateParams::default();
+        params
+            .distinguished_name
+            .push(DnType::CommonName, "Company issuing authority");
+        params.is_ca = IsCa::Ca(BasicConstraints::Constrained(longest));
+        params.not_before = NOW - Duration::days(9);
+        params.not_after = NOW + Duration::days(900);
+        let certificate = params.signed_by(&key, root.signer().unwrap()).unwrap();
+        let others = root.certificate_pem().to_owned();
+        let key = key.serialize_pem();
+        let authority = Authority::load(&certificate.pem(), Some(&key), Some(&others));
+        (authority.unwrap(), root)
+    }
+
+    #[rstest]
+    #[case(0, 2)]
+    #[case(1, 3)]
+    fn a_company_issues_through_its_own_authority(#[case] longest: u8, #[case] sent: usize) {
+        let (company, root) = company(longest);
+        assert_eq!(company.issues_itself(), longest == 0);
+        assert_eq!((company.cross(), company.leads_on().len()), (None, 1));
+        let issuer = company
+            .issuer_for(["moor.test".parse().unwrap()], NOW)
+            .unwrap();
+        let leaf = issuer.issue(&"a.moor.test".parse().unwrap(), NOW).unwrap();
+        assert_eq!(leaf.chain.len(), sent, "the root is not sent");
+        verified(&root, &leaf, "a.moor.test", NOW).unwrap();
+        verified(&company, &leaf, "a.moor.test", NOW).unwrap();
+        assert!(!issuer.covers(&"moor.example".parse().unwrap()));
+        let kept = crate::authority::Safe::of(&company, None).unwrap();
+        let again = kept.authority().unwrap();
+        assert_eq!(again.leads_on(), company.leads_on());
+    }
 
     #[test]
     fn no_key_is_shown_by_accident() {

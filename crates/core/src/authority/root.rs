@@ -33,9 +33,14 @@ pub struct Authority {
     certificate: CertificateDer<'static>,
     certificate_pem: String,
     key: Option<rcgen::Issuer<'static, KeyPair>>,
-    /// Its own key, certified by the root before it.
-    cross: Option<CertificateDer<'static>>,
-    cross_pem: Option<String>,
+    /// Further certificates: its own key as the root before it certified it, or, for a company's
+    /// issuing authority, what certifies it.
+    others: Vec<CertificateDer<'static>>,
+    others_pem: Option<String>,
+    /// Whether it certifies itself: clients have it, and it is not sent.
+    is_root: bool,
+    /// Whether it may certify servers alone, so that its own key issues.
+    issues_itself: bool,
     limits: Option<Limits>,
     summary: Summary,
 }
@@ -105,15 +110,16 @@ impl Authority {
         Self::load(&certificate.pem(), Some(&key), Some(&cross.pem()))
     }
 
-    /// Takes up a root made earlier, from its PEM texts: the certificate, its key unless that is
-    /// locked, and what the root before it made of its key.
+    /// Takes up a root made earlier, or a company's issuing authority, from its PEM texts: the
+    /// certificate, its key unless that is locked, and further certificates: what the root before it
+    /// made of its key, or what leads on from it to the company's root.
     ///
     /// # Errors
     /// When a text does not parse, the certificate is no authority's, or the key is not its key.
     pub fn load(
         certificate_pem: &str,
         key_pem: Option<&str>,
-        cross_pem: Option<&str>,
+        others_pem: Option<&str>,
     ) -> Result<Self, AuthorityError> {
         let certificate = CertificateDer::from_pem_slice(certificate_pem.as_bytes())
             .map_err(|_| AuthorityError::Certificate)?
@@ -124,11 +130,11 @@ impl Authority {
             return Err(AuthorityError::NotAnAuthority);
         }
         let basic = parsed.basic_constraints().ok().flatten();
-        if basic.is_some_and(|basic| basic.value.path_len_constraint == Some(0)) {
-            return Err(AuthorityError::NoIssuers);
-        }
-        let cross = cross_pem.map(|pem| CertificateDer::from_pem_slice(pem.as_bytes()));
-        let cross = cross.transpose().map_err(|_| AuthorityError::Certificate)?;
+        let longest = basic.and_then(|basic| basic.value.path_len_constraint);
+        let others = CertificateDer::pem_slice_iter(others_pem.unwrap_or_default().as_bytes())
+            .map(|found| found.map(CertificateDer::into_owned))
+            .collect::<Result<_, _>>()
+            .map_err(|_| AuthorityError::Certificate)?;
         let constraints = parsed.name_constraints();
         let constraints = constraints.map_err(|_| AuthorityError::Certificate)?;
         let summary = Summary {
@@ -140,8 +146,10 @@ impl Authority {
         let authority = Self {
             limits: constraints.map(|extension| Limits::read(extension.value)),
             key: None,
-            cross: cross.map(CertificateDer::into_owned),
-            cross_pem: cross_pem.map(str::to_owned),
+            others,
+            others_pem: others_pem.map(str::to_owned),
+            is_root: parsed.issuer() == parsed.subject(),
+            issues_itself: longest == Some(0),
             certificate_pem: certificate_pem.to_owned(),
             certificate: certificate.clone(),
             summary,
@@ -206,16 +214,32 @@ impl Authority {
         })
     }
 
-    /// Its own key certified by the root before it, DER: servers send it along.
+    /// Its own key certified by the root before it.
     #[must_use]
     pub fn cross(&self) -> Option<&CertificateDer<'static>> {
-        self.cross.as_ref()
+        self.others.first().filter(|_| self.is_root)
     }
 
-    /// The same as PEM.
+    /// Further certificates that are kept with it, PEM.
     #[must_use]
-    pub fn cross_pem(&self) -> Option<&str> {
-        self.cross_pem.as_deref()
+    pub fn others_pem(&self) -> Option<&str> {
+        self.others_pem.as_deref()
+    }
+
+    /// What servers send behind what it certified, up to a root that clients may have. Roots are not
+    /// sent.
+    #[must_use]
+    pub fn leads_on(&self) -> Vec<CertificateDer<'static>> {
+        let own = (!self.is_root).then_some(&self.certificate);
+        let others = self.others.iter().filter(|other| !is_root(other));
+        own.into_iter().chain(others).cloned().collect()
+    }
+
+    /// Whether it may certify servers alone (pathLenConstraint 0, RFC 5280 §4.2.1.9): its own key
+    /// issues then, and has to be at hand.
+    #[must_use]
+    pub fn issues_itself(&self) -> bool {
+        self.issues_itself
     }
 
     /// Subject, fingerprint and validity.
@@ -257,6 +281,12 @@ impl Authority {
         Limits::new(names.into_iter().filter(|name| self.covers(name)))
     }
 
+    /// The key that issues, when it is its own.
+    pub(super) fn own_signer(&self) -> Result<rcgen::Issuer<'static, KeyPair>, AuthorityError> {
+        let key = KeyPair::from_pem(&self.key_pem().ok_or(AuthorityError::Locked)?)?;
+        Ok(rcgen::Issuer::from_ca_cert_der(&self.certificate, key)?)
+    }
+
     pub(super) fn signer(&self) -> Result<&rcgen::Issuer<'static, KeyPair>, AuthorityError> {
         self.key.as_ref().ok_or(AuthorityError::Locked)
     }
@@ -293,6 +323,10 @@ fn params(owner: &Owner, limits: &Limits, now: OffsetDateTime) -> CertificatePar
     params
 }
 
+fn is_root(certificate: &CertificateDer<'_>) -> bool {
+    X509Certificate::from_der(certificate).is_ok_and(|(_, it)| it.issuer() == it.subject())
+}
+
 /// SHA-256 of a certificate: hexadecimal pairs with colons between.
 pub(super) fn fingerprint(certificate: &[u8]) -> String {
     let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, certificate);
@@ -316,11 +350,11 @@ pub enum AuthorityError {
     /// The certificate is a server's.
     #[error("the certificate may not issue others (basicConstraints is not CA:TRUE)")]
     NotAnAuthority,
-    /// The certificate may issue servers' certificates only.
+    /// Its own key issues, and would be locked.
     #[error(
-        "the certificate may not certify an issuing certificate (pathLenConstraint is 0): import one that may, or its root"
+        "the certificate may not certify an issuing certificate (pathLenConstraint is 0), so its own key issues all the time: it cannot be under a passphrase"
     )]
-    NoIssuers,
+    CannotLock,
     /// It is over, or still to begin.
     #[error("the root certificate is valid from {from} to {until} only")]
     NotValid {

@@ -93,8 +93,8 @@ impl Safe {
             Some(passphrase) => encrypted(&key, passphrase)?,
             None => key,
         };
-        let cross = authority.cross_pem().unwrap_or_default();
-        let text = [authority.certificate_pem(), cross, &key].join("\n");
+        let others = authority.others_pem().unwrap_or_default();
+        let text = [authority.certificate_pem(), others, &key].join("\n");
         Ok(Self { text })
     }
 
@@ -115,12 +115,12 @@ impl Safe {
     /// # Errors
     /// When a part is missing or damaged.
     pub fn authority(&self) -> Result<Authority, AuthorityError> {
-        let (certificate, cross) = self.certificates()?;
+        let (certificate, others) = self.certificates()?;
         let key = self.section(OPEN_KEY);
         if key.is_none() && !self.is_locked() {
             return Err(AuthorityError::Key);
         }
-        Authority::load(&certificate, key, cross.as_deref())
+        Authority::load(&certificate, key, others.as_deref())
     }
 
     /// The root with its key, which `passphrase` opens.
@@ -141,7 +141,7 @@ impl Safe {
         authority.with_key(&key.map_err(|_| AuthorityError::Key)?)
     }
 
-    /// The root's certificate, and what the root before it made of its key.
+    /// The certificate, and the further ones.
     fn certificates(&self) -> Result<(String, Option<String>), AuthorityError> {
         const BEGIN: &str = "-----BEGIN CERTIFICATE-----";
         let parts: Vec<String> = self
@@ -156,7 +156,11 @@ impl Safe {
         }
         let mut parts = parts.into_iter().map(|part| only_certificate(&part));
         let certificate = parts.next().ok_or(AuthorityError::Certificate)?;
-        Ok((certificate, parts.next()))
+        let others: String = parts.collect();
+        Ok((
+            certificate,
+            Some(others).filter(|others| !others.is_empty()),
+        ))
     }
 
     fn section(&self, begin: &str) -> Option<&str> {

@@ -5,17 +5,20 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
-use bentlane_core::authority::{CertificateInfo, OrderError, PairError, USUAL_DAYS, chain_pem};
+use bentlane_core::authority::{
+    CertificateInfo, CertificatePart, OrderError, PairError, PartKind, USUAL_DAYS, chain_pem,
+};
 use bentlane_core::{Name, chain};
 use bentlane_proxy::Shown;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tracing::error;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Body, Problem, aside, whole_path};
+use super::problem::{Body, Problem, Query, aside, whole_path};
+use crate::exports::{Export, ExportError, renewed_from, run_afterwards};
 use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
 
@@ -102,6 +105,68 @@ pub struct CertificateView {
 pub struct Certificates {
     /// By name.
     pub certificates: Vec<CertificateView>,
+    /// What is kept fresh in folders.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub exported: Vec<ExportedView>,
+}
+
+/// A certificate and its key to be kept fresh in a folder of the service's machine.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ExportRequest {
+    /// DNS names, `*.NAME` included, and loopback addresses.
+    pub names: Vec<String>,
+    /// The folder, by its whole path.
+    #[schema(value_type = String)]
+    pub folder: PathBuf,
+    /// The files: `certificate`, `chain`, `key`, `both` or `pkcs12`, with `=NAME` where wanted; chain
+    /// and key when it is left out.
+    #[serde(default)]
+    #[schema(value_type = Vec<String>)]
+    pub parts: Vec<CertificatePart>,
+    /// A command for the shell, run in the folder when the files are new.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub then: Option<String>,
+}
+
+/// What is kept fresh in a folder.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExportedView {
+    /// The names.
+    pub names: Vec<String>,
+    /// The folder.
+    #[schema(value_type = String)]
+    pub folder: PathBuf,
+    /// The files.
+    #[schema(value_type = Vec<String>)]
+    pub files: Vec<PathBuf>,
+    /// What is run when they are new.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub then: Option<String>,
+    /// Last moment of the certificate; absent when it cannot be read from the files.
+    #[serde(
+        default,
+        with = "time::serde::rfc3339::option",
+        skip_serializing_if = "Option::is_none"
+    )]
+    pub not_after: Option<OffsetDateTime>,
+    /// When the next one is written.
+    #[serde(
+        default,
+        with = "time::serde::rfc3339::option",
+        skip_serializing_if = "Option::is_none"
+    )]
+    pub renewed_from: Option<OffsetDateTime>,
+    /// What went wrong last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<String>,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct ExportedAt {
+    /// The folder, by its whole path.
+    #[param(value_type = String)]
+    folder: PathBuf,
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
@@ -110,6 +175,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
         .routes(routes!(sign_request))
         .routes(routes!(import_pair))
         .routes(routes!(remove_pair))
+        .routes(routes!(export_pair, stop_export))
         .routes(routes!(show_certificate))
 }
 
@@ -158,7 +224,97 @@ async fn list_certificates(Shared(state): Shared<Arc<State>>) -> Json<Certificat
     };
     Json(Certificates {
         certificates: all.into_iter().map(view).collect(),
+        exported: exported(&state),
     })
+}
+
+fn exported(state: &State) -> Vec<ExportedView> {
+    let all = state.exports.all().into_iter();
+    all.map(|(folder, export)| exported_view(folder, export))
+        .collect()
+}
+
+fn exported_view(folder: PathBuf, export: Export) -> ExportedView {
+    let files = export.files(&folder).unwrap_or_default();
+    let info = files.iter().find_map(|(kind, path)| {
+        let kinds = [PartKind::Certificate, PartKind::Chain, PartKind::Both];
+        let text = kinds.contains(kind).then(|| std::fs::read_to_string(path));
+        CertificateInfo::from_pem(&text?.ok()?)
+    });
+    ExportedView {
+        names: export.names,
+        files: files.into_iter().map(|(_, path)| path).collect(),
+        folder,
+        then: export.then,
+        renewed_from: info.as_ref().map(renewed_from),
+        not_after: info.map(|info| info.not_after),
+        trouble: export.trouble,
+    }
+}
+
+/// Write a key and a certificate to a folder, and keep them fresh there from now on. The key is made
+/// by the service and goes to its file alone.
+#[utoipa::path(
+    post, path = "/certificates/exported", request_body = ExportRequest,
+    responses((status = 201, body = ExportedView), (status = 422, body = Problem)),
+)]
+async fn export_pair(
+    Shared(state): Shared<Arc<State>>,
+    Body(request): Body<ExportRequest>,
+) -> Result<(StatusCode, Json<ExportedView>), Problem> {
+    let ExportRequest {
+        names,
+        folder,
+        parts,
+        then,
+    } = request;
+    whole_path("folder", &folder)?;
+    if names.is_empty() {
+        return Err(Problem::value("names", "a name is wanted"));
+    }
+    let usual = parts.is_empty().then(CertificatePart::usual);
+    let export = Export {
+        names,
+        parts: usual.unwrap_or(parts),
+        then,
+        trouble: None,
+    };
+    let (adding, at, what) = (Arc::clone(&state), folder.clone(), export.clone());
+    let work = move || adding.exports.add(&adding, &at, what);
+    aside("nothing was exported", work).await??;
+    let trouble = run_afterwards(&folder, &export).await;
+    let view = exported_view(folder, Export { trouble, ..export });
+    Ok((StatusCode::CREATED, Json(view)))
+}
+
+/// No longer keep a folder fresh. Its files stay.
+#[utoipa::path(
+    delete, path = "/certificates/exported", params(ExportedAt),
+    responses((status = 204), (status = 400, body = Problem), (status = 404, body = Problem)),
+)]
+async fn stop_export(
+    Shared(state): Shared<Arc<State>>,
+    Query(ExportedAt { folder }): Query<ExportedAt>,
+) -> Result<StatusCode, Problem> {
+    if state.exports.remove(&folder)? {
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    let detail = format!("no certificate is kept fresh in {}", folder.display());
+    Err(Problem::new(StatusCode::NOT_FOUND, detail))
+}
+
+impl From<ExportError> for Problem {
+    fn from(failure: ExportError) -> Self {
+        match &failure {
+            ExportError::Order(error) => Self::value(field(error), error),
+            ExportError::SameFile(_) => Self::value("parts", &failure),
+            ExportError::Write { .. } => Self::value("folder", chain(&failure)),
+            ExportError::DataDir(_) => {
+                error!(cause = chain(&failure), "an export was not kept");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
+            }
+        }
+    }
 }
 
 /// Show what is shown under one name; it is made if it is not there yet.
@@ -300,6 +456,7 @@ impl From<ImportError> for Problem {
 fn field(error: &OrderError) -> &'static str {
     match error {
         OrderError::Days { .. } => "days",
+        OrderError::NoName { .. } => "names",
         _ => "request",
     }
 }

@@ -36,7 +36,8 @@ use utoipa_axum::router::OpenApiRouter;
 pub use crate::queries::{Queries, QueryCount, QueryView};
 pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
 pub use certificates::{
-    CertificateView, Certificates, ImportRequest, ImportedView, SignRequest, Signed,
+    CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
+    SignRequest, Signed,
 };
 pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};

@@ -176,7 +176,7 @@ impl From<TrustError> for Problem {
                 AuthorityError::Certificate
                 | AuthorityError::Key
                 | AuthorityError::NotAnAuthority
-                | AuthorityError::NoIssuers
+                | AuthorityError::CannotLock
                 | AuthorityError::KeyMismatch
                 | AuthorityError::NotValid { .. },
             ) => StatusCode::UNPROCESSABLE_ENTITY,

@@ -1,0 +1,286 @@
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{MetadataExt, chown};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use bentlane_core::authority::{
+    Anchor, AuthorityError, CertName, CertificateInfo, CertificatePart, OrderError, Pair, PartKind,
+    USUAL_DAYS, request, verify,
+};
+use bentlane_core::chain;
+use bentlane_store::{DataDir, DataDirError, write_whole};
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use tokio::process::Command;
+use tokio::task::spawn_blocking;
+use tokio::time::{interval, timeout};
+use tracing::{error, info, warn};
+
+use crate::state::State;
+
+/// Where it is written down which folders are looked after.
+const FILE: &str = "exports.json";
+/// How often the files are looked at.
+const LOOK_AGAIN: Duration = Duration::from_secs(5);
+/// How long a command may take.
+const COMMAND_LIMIT: Duration = Duration::from_secs(60);
+
+/// Certificates and keys that are kept fresh in folders, by folder.
+#[derive(Debug)]
+pub(crate) struct Exports {
+    data_dir: DataDir,
+    exports: Mutex<BTreeMap<PathBuf, Export>>,
+}
+
+/// What a folder holds.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct Export {
+    pub(crate) names: Vec<String>,
+    pub(crate) parts: Vec<CertificatePart>,
+    pub(crate) then: Option<String>,
+    /// What went wrong last; not written down.
+    #[serde(skip)]
+    pub(crate) trouble: Option<String>,
+}
+
+/// Why files are not written.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ExportError {
+    #[error(transparent)]
+    Order(#[from] OrderError),
+    #[error("two parts would have the name {0}")]
+    SameFile(String),
+    #[error("cannot write {path}")]
+    Write {
+        path: PathBuf,
+        source: std::io::Error,
+    },
+    #[error(transparent)]
+    DataDir(#[from] DataDirError),
+}
+
+impl From<AuthorityError> for ExportError {
+    fn from(error: AuthorityError) -> Self {
+        Self::Order(error.into())
+    }
+}
+
+impl Export {
+    /// The files, with what is in each.
+    pub(crate) fn files(&self, folder: &Path) -> Result<Vec<(PartKind, PathBuf)>, ExportError> {
+        let first = self.names.first().map_or("", String::as_str);
+        let mut files: Vec<(PartKind, PathBuf)> = Vec::new();
+        for part in &self.parts {
+            let name = part.file_name(first);
+            let path = folder.join(&name);
+            if files.iter().any(|(_, other)| *other == path) {
+                return Err(ExportError::SameFile(name));
+            }
+            files.push((part.kind, path));
+        }
+        Ok(files)
+    }
+
+    /// When the next certificate is due, by the files that are there; `None` when it is due now.
+    fn next(&self, folder: &Path, state: &State, now: OffsetDateTime) -> Option<OffsetDateTime> {
+        let files = self.files(folder).ok()?;
+        let read = |kinds: &[PartKind]| {
+            let found = files.iter().find(|(kind, _)| kinds.contains(kind));
+            found.map(|(_, path)| fs::read(path).ok())
+        };
+        let all_there = files.iter().all(|(_, path)| path.exists());
+        let chain = match read(&[PartKind::Chain, PartKind::Both]) {
+            Some(chain) => chain?,
+            // A certificate alone, or a bundle: its age is all that can be told.
+            None => read(&[PartKind::Certificate]).flatten()?,
+        };
+        let text = String::from_utf8_lossy(&chain);
+        let info = CertificateInfo::from_pem(&text)?;
+        let mut wanted = self.names.clone();
+        let mut held = info.names.clone();
+        wanted.sort();
+        held.sort();
+        let renew_at = renewed_from(&info);
+        let whole = match read(&[PartKind::Key, PartKind::Both]) {
+            Some(key) => {
+                let pair = Pair::read(&chain, &key?, now).ok()?;
+                let anchor = Anchor::read(state.trust.root().certificate_pem())?;
+                let name = self.names.first()?.replace('*', "any");
+                pair.chain.len() < 2 || verify(&pair.chain, &name, &[anchor], now).is_ok()
+            }
+            None => true,
+        };
+        (all_there && whole && wanted == held && now < renew_at).then_some(renew_at)
+    }
+}
+
+/// When a third of a certificate's life is left.
+pub(crate) fn renewed_from(info: &CertificateInfo) -> OffsetDateTime {
+    info.not_after - (info.not_after - info.not_before) / 3
+}
+
+impl Exports {
+    pub(crate) fn take_up(data_dir: &DataDir) -> Result<Self, DataDirError> {
+        let kept = data_dir.read(FILE)?.unwrap_or_default();
+        let exports = if kept.is_empty() {
+            BTreeMap::new()
+        } else {
+            serde_json::from_str(&kept).unwrap_or_else(|cause| {
+                error!(%cause, file = FILE, "no folder is kept fresh: the list cannot be read");
+                BTreeMap::new()
+            })
+        };
+        Ok(Self {
+            data_dir: data_dir.clone(),
+            exports: Mutex::new(exports),
+        })
+    }
+
+    /// Every folder that is looked after.
+    pub(crate) fn all(&self) -> BTreeMap<PathBuf, Export> {
+        self.exports().clone()
+    }
+
+    /// Writes the files, and keeps them fresh from now on.
+    pub(crate) fn add(
+        &self,
+        state: &State,
+        folder: &Path,
+        export: Export,
+    ) -> Result<(), ExportError> {
+        write(state, folder, &export)?;
+        let mut next = self.all();
+        next.insert(folder.to_owned(), export);
+        self.keep(next)
+    }
+
+    /// No longer looks after a folder; gives whether it was.
+    pub(crate) fn remove(&self, folder: &Path) -> Result<bool, ExportError> {
+        let mut next = self.all();
+        if next.remove(folder).is_none() {
+            return Ok(false);
+        }
+        self.keep(next)?;
+        Ok(true)
+    }
+
+    fn keep(&self, next: BTreeMap<PathBuf, Export>) -> Result<(), ExportError> {
+        let text = serde_json::to_string_pretty(&next).unwrap_or_default();
+        self.data_dir.write(FILE, text.as_bytes())?;
+        *self.exports() = next;
+        Ok(())
+    }
+
+    /// Writes what is due; gives the folders that are new.
+    fn refresh(&self, state: &State) -> Vec<(PathBuf, Export)> {
+        let now = OffsetDateTime::now_utc();
+        let mut fresh = Vec::new();
+        for (folder, export) in self.all() {
+            if export.next(&folder, state, now).is_some() {
+                continue;
+            }
+            let outcome = write(state, &folder, &export);
+            let trouble = outcome.as_ref().err().map(|cause| chain(cause));
+            if trouble.is_some() && trouble != export.trouble {
+                let cause = trouble.as_deref().unwrap_or_default();
+                warn!(folder = %folder.display(), cause, "a certificate is not kept fresh");
+            }
+            self.note(&folder, trouble);
+            if outcome.is_ok() {
+                info!(folder = %folder.display(), "wrote a new certificate");
+                fresh.push((folder, export));
+            }
+        }
+        fresh
+    }
+
+    fn note(&self, folder: &Path, trouble: Option<String>) {
+        if let Some(export) = self.exports().get_mut(folder) {
+            export.trouble = trouble;
+        }
+    }
+
+    fn exports(&self) -> MutexGuard<'_, BTreeMap<PathBuf, Export>> {
+        self.exports.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// Makes a key and a certificate and puts them into the files, the key first: a server that reads in
+/// between has a key that does not fit, and the next look writes both anew.
+fn write(state: &State, folder: &Path, export: &Export) -> Result<(), ExportError> {
+    let files = export.files(folder)?;
+    let names: Vec<CertName> = export
+        .names
+        .iter()
+        .map(|name| name.parse())
+        .collect::<Result<_, _>>()?;
+    let (key, request) = request(&names)?;
+    let issuer = state.proxy.certificates().issuer();
+    let signed = issuer.sign(&request, USUAL_DAYS, OffsetDateTime::now_utc())?;
+    let certificate = signed.first().cloned().unwrap_or_default();
+    let chain = signed.concat();
+    let fail = |path: &Path| {
+        let path = path.to_owned();
+        move |source| ExportError::Write { path, source }
+    };
+    let owner = fs::metadata(folder).map_err(fail(folder))?;
+    let mut files = files;
+    files.sort_by_key(|(kind, _)| *kind != PartKind::Key);
+    for (kind, path) in files {
+        let content = kind.content(&certificate, &chain, &key)?;
+        write_whole(&path, &content, kind.mode()).map_err(fail(&path))?;
+        if rustix::process::geteuid().is_root() {
+            // Whoever has the folder has a use for the files.
+            chown(&path, Some(owner.uid()), Some(owner.gid())).map_err(fail(&path))?;
+        }
+    }
+    Ok(())
+}
+
+/// Runs what is to be run when files are new; gives what went wrong.
+pub(crate) async fn run_afterwards(folder: &Path, export: &Export) -> Option<String> {
+    let command = export.then.as_deref()?;
+    let running = Command::new("sh")
+        .arg("-c")
+        .arg(command)
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .kill_on_drop(true)
+        .output();
+    let trouble = match timeout(COMMAND_LIMIT, running).await {
+        Ok(Ok(output)) if output.status.success() => return None,
+        Ok(Ok(output)) => {
+            let said = String::from_utf8_lossy(&output.stderr);
+            let said = said.lines().next_back().unwrap_or_default();
+            format!("`{command}` ended with {}: {said}", output.status)
+        }
+        Ok(Err(cause)) => format!("`{command}` cannot be run: {cause}"),
+        Err(_) => format!("`{command}` took more than {} s", COMMAND_LIMIT.as_secs()),
+    };
+    warn!(folder = %folder.display(), trouble, "the command after an export failed");
+    Some(trouble)
+}
+
+/// Looks after the folders until the service stops.
+pub(crate) async fn keep(state: Arc<State>) {
+    let mut turns = interval(LOOK_AGAIN);
+    loop {
+        tokio::select! {
+            () = state.shutdown.cancelled() => return,
+            _ = turns.tick() => {}
+        }
+        let looking = Arc::clone(&state);
+        match spawn_blocking(move || looking.exports.refresh(&looking)).await {
+            Ok(fresh) => {
+                for (folder, export) in fresh {
+                    let trouble = run_afterwards(&folder, &export).await;
+                    state.exports.note(&folder, trouble);
+                }
+            }
+            Err(cause) => return error!(%cause, "no longer keeping exported certificates fresh"),
+        }
+    }
+}
