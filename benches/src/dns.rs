@@ -125,17 +125,19 @@ pub(crate) fn beside_load(
 ) {
     let (bare, ours) = (socket(responder.address()), socket(subject.dns()));
     let (mut time, mut beside) = (Vec::new(), Vec::new());
+    let paced = |socket| {
+        let blocks = scale.questions.div_ceil(10_000);
+        (0..blocks)
+            .flat_map(|_| paced_block(socket))
+            .collect::<Vec<_>>()
+    };
     for _ in 0..scale.rounds {
-        let quiet = times(&ours, scale);
+        let quiet = paced(&ours);
         let end = AtomicBool::new(false);
         let (others, loaded) = std::thread::scope(|scope| {
             scope.spawn(|| ends.load_ours(&end));
             std::thread::sleep(Duration::from_millis(200));
-            let (mut others, mut loaded) = (Vec::new(), Vec::new());
-            for _ in 0..scale.questions.div_ceil(2_000) {
-                others.extend(block(&bare));
-                loaded.extend(block(&ours));
-            }
+            let (others, loaded) = (paced(&bare), paced(&ours));
             end.store(true, Ordering::Relaxed);
             (others, loaded)
         });
@@ -219,6 +221,19 @@ fn block_for(socket: &UdpSocket, name: &[u8]) -> Vec<f64> {
     let ask = |id| {
         let start = Instant::now();
         socket.send(&question(id, name)).unwrap();
+        receive(socket, &mut buffer);
+        micros(start.elapsed())
+    };
+    (0..100).map(ask).collect()
+}
+
+/// The same with a pause of a millisecond before each, as lookups come: now and then.
+fn paced_block(socket: &UdpSocket) -> Vec<f64> {
+    let mut buffer = [0; 2048];
+    let ask = |id| {
+        std::thread::sleep(Duration::from_millis(1));
+        let start = Instant::now();
+        socket.send(&question(id, OURS)).unwrap();
         receive(socket, &mut buffer);
         micros(start.elapsed())
     };

@@ -407,7 +407,7 @@ fn certificates_from_elsewhere_are_shown_under_their_names() {
     fs::write(world.path("staging.key"), "nonsense").unwrap();
     let before = world.json(&["cert", "show", "staging.moor.test"])["fingerprint_sha256"].clone();
     company.certify("staging", "DNS:staging.moor.test", "90");
-    bentlane_tests::wait_until("the new certificate", || {
+    wait_until("the new certificate", || {
         let now = world.json(&["cert", "show", "staging.moor.test"]);
         (now["fingerprint_sha256"] != before && now["ends_soon"] == false).then_some(())
     });

@@ -359,7 +359,7 @@ impl Export {
         for advice in names.iter().filter_map(CertName::advice) {
             output.say(&advice);
         }
-        output.data(&view, |view| export_in_words(view))
+        output.data(&view, export_in_words)
     }
 }
 
