@@ -41,6 +41,17 @@ npm_install() {
   fi
 }
 
+# python_install FOLDER: makes a Python of its own in FOLDER/.python with what its requirements name.
+python_install() {
+  local python="$root/$1/.python"
+  if [ ! -e "$python/.installed" ] || [ "$root/$1/requirements.txt" -nt "$python/.installed" ]; then
+    say "installing the Python packages of $1"
+    python3 -m venv --clear "$python"
+    "$python/bin/pip" install --quiet --disable-pip-version-check -r "$root/$1/requirements.txt" >&2
+    touch "$python/.installed"
+  fi
+}
+
 # build_console: builds the console when a file of it is newer than the last build.
 build_console() {
   npm_install console

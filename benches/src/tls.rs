@@ -74,7 +74,7 @@ pub(crate) fn handshakes(
     let ours_at = subject.https();
     let warm = if scale.rounds > 2 { WARM } else { HANDSHAKES };
     for number in 0..warm {
-        shake(&ours, ours_at, &format!("w{number}.moor.test"));
+        shake(&ours, ours_at, &format!("w{number}.any.moor.test"));
     }
     let mut cpu = Vec::new();
     let mut first_and_later = Vec::new();
@@ -87,11 +87,11 @@ pub(crate) fn handshakes(
         let before = cpu_time(subject.pid());
         for number in 0..HANDSHAKES {
             let name = (round * HANDSHAKES + number) * 7 % warm;
-            shake(&ours, ours_at, &format!("w{name}.moor.test"));
+            shake(&ours, ours_at, &format!("w{name}.any.moor.test"));
         }
         cpu.push((bare_cpu, micros(cpu_time(subject.pid()) - before)));
         let names: Vec<String> = (0..100)
-            .map(|it| format!("new{it}.r{round}.moor.test"))
+            .map(|it| format!("new{it}-{round}.any.moor.test"))
             .collect();
         let time = |names: &[String]| -> Vec<f64> {
             let one = |name: &String| {

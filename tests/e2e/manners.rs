@@ -92,8 +92,8 @@ fn an_app_that_accepts_its_own_host_alone_gets_it() {
     let own = format!("localhost:{}", app.port());
     assert_eq!(fields["host"], own);
     assert_eq!(fields["x-forwarded-host"], "a.moor.test");
-    assert_eq!(fields["origin"], format!("http://{own}"));
-    assert_eq!(fields["referer"], format!("http://{own}/form"));
+    assert_eq!(fields["origin"], format!("https://{own}"));
+    assert_eq!(fields["referer"], format!("https://{own}/form"));
     let foreign = ["-H", "origin: https://evil.example", page];
     let fields = &json(&world.curl(&foreign).ok())["fields"];
     assert_eq!(fields["origin"], "https://evil.example");

@@ -150,8 +150,8 @@ impl Mapping<'_> {
         !domain.is_empty() && same && !domain.eq_ignore_ascii_case(public)
     }
 
-    /// An `Origin` or `Referer` of the public world as the target would write it of itself; `None`
-    /// when it is of another.
+    /// An `Origin` or `Referer` of the public world as the target would write it of itself, with the
+    /// scheme that it is told of in `X-Forwarded-Proto`; `None` when it is of another.
     #[must_use]
     pub fn to_target(&self, url: &str) -> Option<String> {
         let rest = url.strip_prefix(self.scheme)?.strip_prefix("://")?;
@@ -164,7 +164,7 @@ impl Mapping<'_> {
             Some(prefix) if !tail.is_empty() => without_prefix(tail, prefix),
             _ => Cow::Borrowed(tail),
         };
-        Some(format!("http://{}{tail}", self.target))
+        Some(format!("{}://{}{tail}", self.scheme, self.target))
     }
 }
 
@@ -250,16 +250,16 @@ mod tests {
     }
 
     #[rstest]
-    #[case("https://booking.moor.test:7443", None, Some("http://localhost:4310"))]
+    #[case("https://booking.moor.test:7443", None, Some("https://localhost:4310"))]
     #[case(
         "https://booking.moor.test:7443/api/a",
         Some("/api"),
-        Some("http://localhost:4310/a")
+        Some("https://localhost:4310/a")
     )]
     #[case(
         "https://booking.moor.test:7443/a",
         None,
-        Some("http://localhost:4310/a")
+        Some("https://localhost:4310/a")
     )]
     #[case("https://example.com", None, None)]
     #[case("null", None, None)]

@@ -10,7 +10,7 @@ use crate::settings::{PinnedCert, Plain, TargetTls, TlsEnd};
 use crate::target::Target;
 
 /// Routes that are looked at for the nearest ones, so that a wrong name costs little.
-const NEAREST_AMONG: usize = 5_000;
+const NEAREST_AMONG: usize = 1_000;
 /// How alike a name has to be to count as near (Jaro-Winkler, 1 is the same).
 const NEAR: f64 = 0.8;
 

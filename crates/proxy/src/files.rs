@@ -14,7 +14,7 @@ use http::header::{
     ACCEPT_RANGES, ALLOW, CACHE_CONTROL, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_MODIFIED_SINCE,
     IF_NONE_MATCH, IF_RANGE, LAST_MODIFIED, LOCATION, RANGE, X_CONTENT_TYPE_OPTIONS,
 };
-use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Uri};
+use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Uri, request};
 use percent_encoding::percent_decode_str;
 use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
 use tokio::task::{JoinHandle, spawn_blocking};
@@ -49,10 +49,14 @@ pub(crate) async fn answer(
     folder: &Folder,
     fallback: Option<&str>,
     path: &str,
-    method: &Method,
-    uri: &Uri,
-    headers: &HeaderMap,
+    asked: &request::Parts,
 ) -> Result<Response<ResponseBody>, FileError> {
+    let request::Parts {
+        method,
+        uri,
+        headers,
+        ..
+    } = asked;
     if !matches!(*method, Method::GET | Method::HEAD) {
         let mut response = Response::new(ResponseBody::own("files are for GET and HEAD\n"));
         *response.status_mut() = StatusCode::METHOD_NOT_ALLOWED;

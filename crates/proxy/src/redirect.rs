@@ -1,7 +1,6 @@
 use bentlane_core::{Redirect, without_prefix};
 use http::header::LOCATION;
-use http::{HeaderValue, Request, Response, StatusCode, Uri};
-use hyper::body::Body;
+use http::{HeaderValue, Response, StatusCode, Uri, request};
 
 use crate::body::ResponseBody;
 use crate::forward::{host_of, name_of};
@@ -10,20 +9,22 @@ use crate::page::Page;
 
 /// Sends a client of the plain port to the same URL over TLS, method and body kept (RFC 9110
 /// §15.4.9).
-pub(crate) fn to_https<B: Body>(
-    request: &Request<B>,
-    https_port: u16,
-) -> Result<Response<ResponseBody>, Box<Page>> {
-    let host = host_of(request).map_err(|reason| Box::new(Page::bad_request(reason)))?;
-    let name = name_of(host.as_bytes());
-    let path = request
-        .uri()
-        .path_and_query()
-        .map_or("/", |path| path.as_str());
-    Ok(sent_to(
-        &location(&name, https_port, path),
+pub(crate) fn to_https(name: &str, https_port: u16, path: &str) -> Response<ResponseBody> {
+    sent_to(
+        &location(name, https_port, path),
         StatusCode::PERMANENT_REDIRECT,
-    ))
+    )
+}
+
+/// The same for a request whose host is not known yet.
+pub(crate) fn request_to_https(
+    parts: &request::Parts,
+    https_port: u16,
+) -> Result<Response<ResponseBody>, Page> {
+    let host = host_of(parts).map_err(Page::bad_request)?;
+    let path = parts.uri.path_and_query();
+    let path = path.map_or("/", |path| path.as_str());
+    Ok(to_https(&name_of(host.as_bytes()), https_port, path))
 }
 
 /// Sends a client to the URL that a route redirects to. Unless the route says otherwise, method and

@@ -256,11 +256,12 @@ impl Serving {
             Some(_) => {
                 let https_port = self.https_port;
                 let service = service_fn(move |request: Request<Incoming>| async move {
-                    let method = request.method().clone();
-                    Ok::<_, Infallible>(match redirect::to_https(&request, https_port) {
-                        Ok(response) => response,
-                        Err(page) => page.response_for(Wanted::Text, &method),
-                    })
+                    let (parts, _) = request.into_parts();
+                    let redirected = redirect::request_to_https(&parts, https_port);
+                    Ok::<_, Infallible>(
+                        redirected
+                            .unwrap_or_else(|page| page.response_for(Wanted::Text, &parts.method)),
+                    )
                 });
                 let stream = TokioIo::new(accepted.stream);
                 let connection = self.http1().serve_connection(stream, service);

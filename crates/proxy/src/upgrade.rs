@@ -4,7 +4,7 @@
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
 use data_encoding::BASE64;
 use http::header::{CONNECTION, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, UPGRADE};
-use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
+use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Version, request};
 use hyper::body::Incoming;
 use hyper::ext::Protocol;
 use hyper::upgrade::OnUpgrade;
@@ -28,14 +28,14 @@ pub(crate) enum Upgrade {
 }
 
 impl Upgrade {
-    pub(crate) fn wanted(request: &Request<Incoming>) -> Option<Self> {
-        if request.version() == Version::HTTP_11 {
-            return upgrade_wanted(request.headers()).map(Self::Field);
+    pub(crate) fn wanted(parts: &request::Parts) -> Option<Self> {
+        if parts.version == Version::HTTP_11 {
+            return upgrade_wanted(&parts.headers).map(Self::Field);
         }
-        if request.method() != Method::CONNECT {
+        if parts.method != Method::CONNECT {
             return None;
         }
-        let protocol = request.extensions().get::<Protocol>()?;
+        let protocol = parts.extensions.get::<Protocol>()?;
         (protocol.as_str() == "websocket").then(|| Self::Connect { key: key() })
     }
 
@@ -55,8 +55,13 @@ impl Upgrade {
         }
     }
 
+    /// Whether a success without a change would be taken for one (RFC 8441 §5).
+    pub(crate) fn is_by_success(&self) -> bool {
+        matches!(self, Self::Connect { .. })
+    }
+
     /// Whether the target has understood what it agrees to (RFC 6455 §4.1).
-    fn is_agreed(&self, headers: &HeaderMap) -> bool {
+    pub(crate) fn is_agreed(&self, headers: &HeaderMap) -> bool {
         match self {
             Self::Field(_) => true,
             Self::Connect { key } => {
@@ -87,11 +92,6 @@ pub(crate) fn join(
     client_side: OnUpgrade,
     upgrade: &Upgrade,
 ) -> Response<ResponseBody> {
-    if !upgrade.is_agreed(response.headers()) {
-        let mut response = Response::new(ResponseBody::empty());
-        *response.status_mut() = StatusCode::BAD_GATEWAY;
-        return response;
-    }
     let target_side = hyper::upgrade::on(&mut response);
     tokio::spawn(async move {
         let (client, target) = match tokio::try_join!(client_side, target_side) {

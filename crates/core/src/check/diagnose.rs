@@ -202,6 +202,7 @@ fn judge_answer(facts: &Facts, seen: &Answer) -> Outcome {
                     Finding::route_loop(&address, &[address.clone(), address.clone()])
                 }
                 Some(FindingKind::AnswerOversized) => Finding::answer_oversized(target, &reason),
+                Some(FindingKind::UpgradeRefused) => Finding::upgrade_refused(target, *status),
                 Some(FindingKind::FileMissing) => {
                     let path = facts.address.prefix.as_str();
                     Finding::file_missing(&address, target, path, None)
@@ -368,6 +369,7 @@ mod tests {
     #[case(own_page(FindingKind::TargetTlsFailed), FindingKind::TargetTlsFailed)]
     #[case(own_page(FindingKind::RouteLoop), FindingKind::RouteLoop)]
     #[case(own_page(FindingKind::AnswerOversized), FindingKind::AnswerOversized)]
+    #[case(own_page(FindingKind::UpgradeRefused), FindingKind::UpgradeRefused)]
     #[case(own_page(FindingKind::FileMissing), FindingKind::FileMissing)]
     #[case(own_page(FindingKind::FolderUnreadable), FindingKind::FolderUnreadable)]
     fn each_fault_has_its_finding(#[case] seen: Observations, #[case] kind: FindingKind) {

@@ -132,6 +132,8 @@ kinds! {
     AnswerMalformed = "answer-malformed" at Answer;
     /// The target's answer has more header fields than we take.
     AnswerOversized = "answer-oversized" at Answer;
+    /// The app does not change its protocol.
+    UpgradeRefused = "upgrade-refused" at Answer;
     /// No answer within the limit.
     AnswerLate = "answer-late" at Answer;
     /// The folder has no such file.
@@ -406,6 +408,22 @@ impl Finding {
             ),
             vec![reason.to_owned()],
             Remedy::text("see what the app puts into its header fields: mostly it is a cookie"),
+        )
+    }
+
+    /// The app answers with `status` instead of changing its protocol.
+    #[must_use]
+    pub fn upgrade_refused(target: &Target, status: u16) -> Self {
+        Self::broken(
+            FindingKind::UpgradeRefused,
+            format!(
+                "the app on {} does not change to WebSocket here",
+                target.describe()
+            ),
+            vec![format!("status {status} where 101 was expected")],
+            Remedy::text(
+                "see at which path the app serves WebSocket, and whether it accepts this origin",
+            ),
         )
     }
 

@@ -1,0 +1,318 @@
+//! HTTP itself: WebSocket over HTTP/2, messages that are refused, and bodies of any size.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::Duration;
+
+use bentlane_tests::{App, World};
+use bytes::Bytes;
+use futures_util::{SinkExt, StreamExt};
+use http_body_util::{BodyExt, Empty, Full};
+use hyper::client::conn::{http1, http2};
+use hyper::ext::Protocol;
+use hyper::{Method, Request};
+use hyper_util::rt::{TokioExecutor, TokioIo};
+use rstest::rstest;
+use tokio_tungstenite::WebSocketStream;
+use tokio_tungstenite::tungstenite::Message;
+use tokio_tungstenite::tungstenite::protocol::Role;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_websocket_passes_over_http2() {
+    let (radio, other) = (App::websocket(), App::new());
+    let world = World::with_routes(&[
+        ("radio.moor.test", &radio.port()),
+        ("radio.moor.test/plain", &other.port()),
+    ]);
+    let io = TokioIo::new(world.tls("radio.moor.test", "h2").await);
+    let handshake = http2::handshake(TokioExecutor::new(), io).await;
+    let (mut sender, connection) = handshake.unwrap();
+    tokio::spawn(connection);
+    let plain = Request::get("https://radio.moor.test/plain").body(Empty::<Bytes>::new());
+    assert_eq!(
+        sender.send_request(plain.unwrap()).await.unwrap().status(),
+        200
+    );
+    let mut connect = |path: &str| {
+        let request = Request::builder()
+            .method(Method::CONNECT)
+            .uri(format!("https://radio.moor.test{path}"))
+            .header("sec-websocket-version", "13")
+            .extension(Protocol::from_static("websocket"))
+            .body(Empty::<Bytes>::new())
+            .unwrap();
+        sender.send_request(request)
+    };
+    let response = connect("/").await.unwrap();
+    assert_eq!(response.status(), 200);
+    assert!(!response.headers().contains_key("sec-websocket-accept"));
+    let upgraded = TokioIo::new(hyper::upgrade::on(response).await.unwrap());
+    let mut socket = WebSocketStream::from_raw_socket(upgraded, Role::Client, None).await;
+    for message in [Message::text("hello"), Message::binary(vec![7; 300_000])] {
+        socket.send(message.clone()).await.unwrap();
+        assert_eq!(socket.next().await.unwrap().unwrap(), message);
+    }
+    socket.close(None).await.unwrap();
+    // A success would mean that the protocol was changed.
+    let refused = connect("/plain").await.unwrap();
+    assert_eq!(refused.status(), 502);
+    assert_eq!(refused.headers()["bentlane-finding"], "upgrade-refused");
+}
+
+#[rstest]
+#[case("content-length: 5\r\ncontent-length: 6\r\n\r\nhello")]
+#[case("content-length: +5\r\n\r\nhello")]
+#[case("content-length: 5, 5\r\n\r\nhello")]
+#[case("transfer-encoding: identity\r\n\r\n")]
+#[case("transfer-encoding: chunked, gzip\r\n\r\n0\r\n\r\n")]
+#[case("x-a: b\rc\r\n\r\n")]
+#[case("x-a: b\0c\r\n\r\n")]
+#[case("x a: b\r\n\r\n")]
+#[case("x-a : b\r\n\r\n")]
+#[case(": b\r\n\r\n")]
+fn messages_with_two_readings_end_their_connection(#[case] rest: &str) {
+    static WORLD: std::sync::OnceLock<(World, App)> = std::sync::OnceLock::new();
+    let (world, _) = WORLD.get_or_init(|| {
+        let app = App::new();
+        let world = World::with_routes(&[("a.moor.test", &app.port())]);
+        world.ok(&["route", "edit", "a.moor.test", "--plain", "serve"]);
+        (world, app)
+    });
+    let mut stream = TcpStream::connect(world.address("http")).unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(10)))
+        .unwrap();
+    let head = format!("POST / HTTP/1.1\r\nhost: a.moor.test\r\n{rest}");
+    // What comes behind would be a request of its own, for whoever read the first otherwise.
+    let behind = "GET /smuggled HTTP/1.1\r\nhost: a.moor.test\r\n\r\n";
+    stream
+        .write_all(format!("{head}{behind}").as_bytes())
+        .unwrap();
+    let mut said = Vec::new();
+    // A reset is an end, too: what was not read is thrown away.
+    let _ = stream.read_to_end(&mut said);
+    let said = String::from_utf8_lossy(&said);
+    assert!(said.starts_with("HTTP/1.1 400"), "{rest:?}: {said}");
+    assert!(!said.contains("smuggled"), "{rest:?}: {said}");
+}
+
+/// The engine takes the chunks for the body, as RFC 9112 §6.3 wants it, and nothing behind them.
+#[rstest]
+#[case("content-length: 5\r\ntransfer-encoding: chunked")]
+#[case("transfer-encoding: chunked\r\ncontent-length: 5")]
+fn a_message_with_both_lengths_is_its_connections_last(#[case] lengths: &str) {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    world.ok(&["route", "edit", "a.moor.test", "--plain", "serve"]);
+    let mut stream = TcpStream::connect(world.address("http")).unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(10)))
+        .unwrap();
+    let head = format!("POST /echo HTTP/1.1\r\nhost: a.moor.test\r\n{lengths}\r\n\r\n");
+    let behind = "GET /smuggled HTTP/1.1\r\nhost: a.moor.test\r\n\r\n";
+    let whole = format!("{head}5\r\nhello\r\n0\r\n\r\n{behind}");
+    stream.write_all(whole.as_bytes()).unwrap();
+    let mut said = Vec::new();
+    let _ = stream.read_to_end(&mut said);
+    let said = String::from_utf8_lossy(&said);
+    assert!(
+        said.contains("connection: close") && said.contains("hello"),
+        "{said}"
+    );
+    assert!(!said.contains("smuggled"), "{said}");
+}
+
+#[rstest]
+#[case("GET /a HTTP/1.0\r\nhost: a.moor.test\r\n\r\n", "HTTP/1.0 200")]
+#[case(
+    "GET http://a.moor.test/a?b HTTP/1.1\r\nhost: b.test\r\nconnection: close\r\n\r\n",
+    "HTTP/1.1 200"
+)]
+#[case(
+    "OPTIONS * HTTP/1.1\r\nhost: a.moor.test\r\nconnection: close\r\n\r\n",
+    "HTTP/1.1 200"
+)]
+#[case(
+    "HEAD /a HTTP/1.1\r\nhost: a.moor.test\r\nconnection: close\r\n\r\n",
+    "HTTP/1.1 200"
+)]
+#[case(
+    "PURGE /a HTTP/1.1\r\nhost: a.moor.test\r\nconnection: close\r\n\r\n",
+    "HTTP/1.1 200"
+)]
+#[case(
+    "CONNECT a.moor.test:80 HTTP/1.1\r\nhost: a.moor.test:80\r\n\r\n",
+    "HTTP/1.1 400"
+)]
+#[case("GET /a HTTP/1.1\r\n\r\n", "HTTP/1.1 400")]
+#[case("GET /a HTTP/3.0\r\nhost: a.moor.test\r\n\r\n", "HTTP/1.1 400")]
+fn every_form_of_a_request_is_understood(#[case] request: &str, #[case] wanted: &str) {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    world.ok(&["route", "edit", "a.moor.test", "--plain", "serve"]);
+    let mut stream = TcpStream::connect(world.address("http")).unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(10)))
+        .unwrap();
+    stream.write_all(request.as_bytes()).unwrap();
+    let mut said = String::new();
+    let _ = stream.read_to_string(&mut said);
+    assert!(said.starts_with(wanted), "{said}");
+    if let Some((_, body)) = said
+        .split_once("\r\n\r\n")
+        .filter(|_| wanted.contains("200"))
+    {
+        assert_eq!(body.is_empty(), request.starts_with("HEAD"), "{said}");
+        assert!(
+            !body.contains("http://a.moor.test/a"),
+            "origin form: {said}"
+        );
+    }
+}
+
+#[test]
+fn bodies_of_any_size_take_constant_memory() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let peak = || -> u64 {
+        let status = format!("/proc/{}/status", world.service().pid());
+        let status = std::fs::read_to_string(status).unwrap();
+        let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+        line.unwrap()
+            .trim()
+            .trim_end_matches(" kB")
+            .parse()
+            .unwrap()
+    };
+    let small = world.path("small");
+    std::fs::write(&small, vec![7; 1_000_000]).unwrap();
+    let send = |file: &str| {
+        let body = format!("@{file}");
+        for version in ["--http1.1", "--http2"] {
+            let to = [
+                "-T",
+                &body[1..],
+                "-X",
+                "POST",
+                "-o",
+                "/dev/null",
+                "-w",
+                "%{size_download}",
+            ];
+            let said = world.curl(&[&[version, "https://a.moor.test/echo"], &to[..]].concat());
+            let length = std::fs::metadata(file).unwrap().len();
+            assert_eq!(said.ok(), length.to_string());
+        }
+    };
+    send(small.to_str().unwrap());
+    let before = peak();
+    let large = world.path("large");
+    // A file with a hole: 200 MB to read, and nothing on the disk.
+    std::fs::File::create(&large)
+        .unwrap()
+        .set_len(200_000_000)
+        .unwrap();
+    send(large.to_str().unwrap());
+    let grown = peak().saturating_sub(before);
+    assert!(grown < 60_000, "{grown} KiB more for a body of 200 MB");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_thousand_changes_disturb_no_request() {
+    let (app, radio) = (App::new(), App::websocket());
+    let world = World::with_routes(&[
+        ("a.moor.test", &app.port()),
+        ("radio.moor.test", &radio.port()),
+        ("b.moor.test", "4310"),
+    ]);
+    let stream = world.tls("radio.moor.test", "http/1.1").await;
+    let (mut socket, _) = tokio_tungstenite::client_async("wss://radio.moor.test/", stream)
+        .await
+        .unwrap();
+    let (end, asked) = (
+        Arc::new(AtomicBool::new(false)),
+        Arc::new(AtomicUsize::new(0)),
+    );
+    let mut askers = Vec::new();
+    for protocol in ["h2", "http/1.1"] {
+        let io = TokioIo::new(world.tls("a.moor.test", protocol).await);
+        let (end, asked) = (Arc::clone(&end), Arc::clone(&asked));
+        let h2 = protocol == "h2";
+        askers.push(tokio::spawn(async move {
+            let request = || {
+                let request =
+                    Request::post("https://a.moor.test/echo").header("host", "a.moor.test");
+                request.body(Full::new(Bytes::from("hello"))).unwrap()
+            };
+            let (mut one, mut two) = (None, None);
+            if h2 {
+                let (sender, connection) =
+                    http2::handshake(TokioExecutor::new(), io).await.unwrap();
+                tokio::spawn(connection);
+                two = Some(sender);
+            } else {
+                let (sender, connection) = http1::handshake(io).await.unwrap();
+                tokio::spawn(connection);
+                one = Some(sender);
+            }
+            while !end.load(Ordering::Relaxed) {
+                let response = match (&mut one, &mut two) {
+                    (Some(sender), _) => {
+                        sender.ready().await.unwrap();
+                        sender.send_request(request()).await
+                    }
+                    (None, Some(sender)) => sender.send_request(request()).await,
+                    (None, None) => return,
+                };
+                let response = response.expect("no request fails");
+                assert_eq!(response.status(), 200);
+                let body = response
+                    .into_body()
+                    .collect()
+                    .await
+                    .expect("no body breaks off");
+                assert_eq!(body.to_bytes(), "hello");
+                asked.fetch_add(1, Ordering::Relaxed);
+            }
+        }));
+    }
+    let (host, bearer) = (
+        world.address("api").to_string(),
+        format!("Bearer {}", world.token()),
+    );
+    let api = tokio::net::TcpStream::connect(&host).await.unwrap();
+    let (mut sender, connection) = http1::handshake(TokioIo::new(api)).await.unwrap();
+    tokio::spawn(connection);
+    for number in 0..1000 {
+        let change = format!(
+            r#"{{"to":"{}","server_timing":{}}}"#,
+            5000 + number,
+            number % 2 == 0
+        );
+        let request = Request::patch("/api/v1/routes/b.moor.test")
+            .header("host", &host)
+            .header("authorization", &bearer)
+            .header("content-type", "application/json")
+            .body(Full::new(Bytes::from(change)))
+            .unwrap();
+        sender.ready().await.unwrap();
+        let response = sender.send_request(request).await.unwrap();
+        assert_eq!(response.status(), 200);
+        response.into_body().collect().await.unwrap();
+    }
+    end.store(true, Ordering::Relaxed);
+    for asker in askers {
+        asker.await.unwrap();
+    }
+    assert!(
+        asked.load(Ordering::Relaxed) > 500,
+        "{asked:?} requests beside the changes"
+    );
+    socket.send(Message::text("still here")).await.unwrap();
+    assert_eq!(
+        socket.next().await.unwrap().unwrap(),
+        Message::text("still here")
+    );
+}
