@@ -5,7 +5,10 @@ const expected = {
   '*.hut.moor.test': null,
   'booking.moor.test': null,
   'booking.moor.test/api': null,
+  'docs.moor.test': null,
   'parking.moor.test': 'target-refuses',
+  'pass.moor.test': 'target-speaks-tls',
+  'summit.moor.test': 'route-loop',
   'radio.moor.test': null,
   'weather.moor.test': null,
 };

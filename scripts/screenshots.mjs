@@ -81,7 +81,7 @@ try {
   });
   await scheme('light');
   await open(link);
-  await until("document.querySelectorAll('[data-passed]').length >= 6");
+  await until("document.querySelectorAll('[data-passed]').length >= 9");
   await picture('console');
   await scheme('dark');
   await picture('console-dark');
@@ -96,7 +96,7 @@ try {
   await until("document.querySelectorAll('[data-passed]').length >= 6");
   await press('Add route');
   await until("document.querySelector('[role=dialog] input')");
-  await type('name', 'docs.moor.test');
+  await type('name', 'shop.moor.test');
   await run("document.querySelectorAll('[role=dialog] input')[2].focus()");
   await type('target', '70000');
   await until("document.querySelector('[role=dialog]').innerText.includes('no port')");
@@ -106,6 +106,15 @@ try {
   await open(base('parking'));
   await until("document.querySelector('h1')");
   await picture('page-target-down');
+  await open(base('pass'));
+  await until("document.querySelector('h1')");
+  await picture('page-target-tls');
+  await open(base('summit'));
+  await until("document.querySelector('h1')");
+  await picture('page-loop');
+  await open(base('cafe'));
+  await until("document.querySelector('h1')");
+  await picture('page-paused');
   await open(base('tiles'));
   await until("document.querySelector('h1')");
   await picture('page-no-route');

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { Route, Verdict } from './api/types';
-import { duration, inOneLine, resolvesTo, sentence, share, summary, target } from './format';
+import { duration, inOneLine, resolvesTo, sentence, share, summary, leadsTo } from './format';
 
 describe('duration', () => {
   it.each([
@@ -23,6 +23,7 @@ describe('summary', () => {
     prefix: '/',
     to: '1',
     url: '',
+    settings: {},
     verdict: passed === undefined ? undefined : ({ passed } as Verdict),
   });
 
@@ -36,9 +37,11 @@ describe('summary', () => {
   });
 });
 
-it('names bare ports', () => {
-  expect(target('4310')).toBe('port 4310');
-  expect(target('http://box:80')).toBe('http://box:80');
+it('says where a route leads', () => {
+  expect(leadsTo('4310')).toBe('leads to port 4310');
+  expect(leadsTo('http://box:80')).toBe('leads to http://box:80');
+  expect(leadsTo('folder:/docs')).toBe('answers with the files of /docs');
+  expect(leadsTo('redirect:https://a.test')).toBe('redirects to https://a.test');
 });
 
 it('makes sentences', () => {

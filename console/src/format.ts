@@ -8,9 +8,11 @@ export function duration(micros: number): string {
   return `${(Math.floor(micros / 100_000) / 10).toFixed(1)} s`;
 }
 
-/** A target in words: a bare port is one of this machine. */
-export function target(to: string): string {
-  return /^\d+$/.test(to) ? `port ${to}` : to;
+/** Where a route leads, in words: a bare port is one of this machine. */
+export function leadsTo(to: string): string {
+  if (to.startsWith('redirect:')) return `redirects to ${to.slice('redirect:'.length)}`;
+  if (to.startsWith('folder:')) return `answers with the files of ${to.slice('folder:'.length)}`;
+  return /^\d+$/.test(to) ? `leads to port ${to}` : `leads to ${to}`;
 }
 
 /** How the routes do, in a few words. */

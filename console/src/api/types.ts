@@ -43,8 +43,15 @@ export interface Route {
   prefix: string;
   to: string;
   url: string;
+  settings: RouteSettings;
   advice?: Advice[];
   verdict?: Verdict;
+}
+
+/** What was chosen of how a route leads to its target, as far as it is shown. */
+export interface RouteSettings {
+  paused?: boolean;
+  note?: string;
 }
 
 /** What the names of a zone resolve to. */

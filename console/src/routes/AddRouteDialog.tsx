@@ -110,7 +110,7 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
       />
       <Field
         label="Leads to"
-        hint="a port of this machine, or http://HOST:PORT"
+        hint="a port, https://HOST:PORT, folder:PATH or redirect:URL"
         placeholder="4310"
         value={fields.to}
         reason={reason('to')}

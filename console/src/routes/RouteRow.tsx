@@ -2,7 +2,7 @@ import { useState } from 'react';
 import { Button } from '../Button';
 import { check } from '../api/client';
 import type { Route, Verdict } from '../api/types';
-import { target } from '../format';
+import { leadsTo } from '../format';
 import { Lane } from '../lane/Lane';
 import { FindingCard } from './FindingCard';
 
@@ -34,7 +34,13 @@ export function RouteRow({ route, onChecked }: RouteRowProps) {
       <div className="grid items-start gap-x-6 gap-y-2 md:grid-cols-[minmax(0,1fr)_442px_auto]">
         <div className="min-w-0 pt-0.5">
           <RouteName route={route} />
-          <p className="truncate text-[15px] text-muted">leads to {target(route.to)}</p>
+          <p className="truncate text-[15px] text-muted">{leadsTo(route.to)}</p>
+          {route.settings.paused === true && (
+            <p className="text-[15px] font-semibold text-amber">paused</p>
+          )}
+          {route.settings.note !== undefined && (
+            <p className="text-[15px] text-muted">“{route.settings.note}”</p>
+          )}
         </div>
         {verdict === undefined ? (
           <p className="pt-1 text-muted">being checked …</p>
@@ -58,8 +64,9 @@ export function RouteRow({ route, onChecked }: RouteRowProps) {
 
 function RouteName({ route }: { route: Route }) {
   const looks = 'block truncate text-[18px] font-semibold';
-  // A pattern stands for many names, none of which is known to be wanted.
-  if (route.name.startsWith('*.')) return <p className={looks}>{route.address}</p>;
+  // A pattern stands for many names, none of which is known to be wanted; raw TCP is not for browsers.
+  const opens = route.url.startsWith('https:') && !route.name.startsWith('*.');
+  if (!opens) return <p className={looks}>{route.address}</p>;
   return (
     <a
       className={`${looks} underline decoration-rule underline-offset-4 hover:decoration-amber`}

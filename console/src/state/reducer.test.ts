@@ -5,7 +5,7 @@ import { initial, reduce } from './reducer';
 
 function route(address: string, passed?: boolean): Route {
   const verdict = passed === undefined ? undefined : verdictOf(address, passed);
-  return { address, name: address, prefix: '/', to: '1', url: '', verdict };
+  return { address, name: address, prefix: '/', to: '1', settings: {}, url: '', verdict };
 }
 
 function verdictOf(address: string, passed: boolean): Verdict {

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use std::time::Duration;
 
 use bentlane_core::Target;
-use bentlane_core::check::{FINDING_HEADER, Finding, Hop, HopState, lane};
+use bentlane_core::check::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, lane};
 use http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use http::{HeaderValue, Method, Response, StatusCode};
 use serde_json::json;
@@ -303,8 +303,10 @@ fn drawing(finding: &Finding) -> String {
                 28
             },
         );
+        let held = finding.slug == FindingKind::RoutePaused;
         let class = match state {
             HopState::Passed => "passed",
+            HopState::Broken if held => "held",
             HopState::Broken => "broken",
             HopState::NotReached => "not-reached",
         };
@@ -318,6 +320,11 @@ fn drawing(finding: &Finding) -> String {
         }
         let mark = match state {
             HopState::Passed => format!(r#"<circle class="passed" cx="{x}" cy="{y}" r="8"/>"#),
+            HopState::Broken if held => format!(
+                r#"<path class="held" d="M{} {}v16m8-16v16"/>"#,
+                x - 4,
+                y - 8
+            ),
             HopState::Broken => format!(
                 r#"<path class="cross" d="M{} {}l16 16m0-16l-16 16"/>"#,
                 x - 8,
@@ -327,7 +334,11 @@ fn drawing(finding: &Finding) -> String {
                 format!(r#"<circle class="not-reached" cx="{x}" cy="{y}" r="8"/>"#)
             }
         };
-        let word = class.replace('-', " ");
+        let word = if class == "held" {
+            "paused".to_owned()
+        } else {
+            class.replace('-', " ")
+        };
         let _ = write!(
             marks,
             r#"{mark}<text x="{x}" y="{}">{hop}</text><text class="state" x="{x}" y="{}">{word}</text>"#,

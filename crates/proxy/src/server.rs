@@ -379,7 +379,8 @@ impl Serving {
         let client = Arc::new(client);
         let service = service_fn(move |request| {
             let client = Arc::clone(&client);
-            async move { Ok::<_, Infallible>(client.answer(request).await) }
+            // Boxed: the engine moves a stream's future several times on its way into a task.
+            async move { Ok::<_, Infallible>(Box::pin(client.answer(request)).await) }
         });
         let mut builder = http2::Builder::new(TokioExecutor::new());
         builder

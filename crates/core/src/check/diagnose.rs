@@ -43,30 +43,25 @@ pub fn diagnose(facts: &Facts, seen: &Observations, now: OffsetDateTime) -> Verd
         ),
     ];
     let mut findings: Vec<Finding> = Vec::new();
-    let mut hops = Vec::with_capacity(outcomes.len());
+    let mut hops: Vec<HopReport> = Vec::with_capacity(outcomes.len());
     for (hop, outcome) in outcomes {
-        let report = match outcome {
-            Some(((detail, finding), micros)) if findings.is_empty() => {
-                let state = if finding.is_some() {
-                    HopState::Broken
-                } else {
-                    HopState::Passed
-                };
-                findings.extend(finding);
-                HopReport {
-                    hop,
-                    state,
-                    detail,
-                    micros: Some(micros),
-                }
-            }
-            _ => HopReport {
-                hop,
-                state: HopState::NotReached,
-                detail: String::new(),
-                micros: None,
-            },
+        let mut report = HopReport {
+            hop,
+            state: HopState::NotReached,
+            detail: String::new(),
+            micros: None,
         };
+        if let Some(((detail, finding), micros)) = outcome.filter(|_| findings.is_empty()) {
+            let breaks_at = finding.as_ref().map(|finding| finding.hop);
+            findings.extend(finding);
+            report.state = match breaks_at {
+                None => HopState::Passed,
+                Some(at) => break_at(&mut hops, at, hop),
+            };
+            if report.state != HopState::NotReached {
+                (report.detail, report.micros) = (detail, Some(micros));
+            }
+        }
         hops.push(report);
     }
     Verdict {
@@ -79,6 +74,26 @@ pub fn diagnose(facts: &Facts, seen: &Observations, now: OffsetDateTime) -> Verd
         findings,
         checked_at: now,
     }
+}
+
+/// The state of `hop`, at which a fault showed that lies at the hop `at`: what is between that and this
+/// was not reached, whatever it looked like on the way.
+fn break_at(before: &mut [HopReport], at: Hop, hop: Hop) -> HopState {
+    let Some(cause) = before.iter().position(|report| report.hop == at) else {
+        debug_assert_eq!(at, hop, "a fault shows at its hop or later");
+        return HopState::Broken;
+    };
+    for (position, report) in before.iter_mut().enumerate().skip(cause) {
+        report.state = if position == cause {
+            HopState::Broken
+        } else {
+            HopState::NotReached
+        };
+        if position > cause {
+            (report.detail, report.micros) = (String::new(), None);
+        }
+    }
+    HopState::NotReached
 }
 
 fn timed<T>(timed: &Timed<T>, judge: impl FnOnce(&T) -> Outcome) -> (Outcome, u64) {
@@ -378,6 +393,7 @@ mod tests {
             panic!("one cause, one finding: {verdict:?}")
         };
         assert_eq!((finding.slug, finding.severity), (kind, Severity::Broken));
+        assert_eq!(finding.hop, kind.hop());
         assert!(!verdict.passed);
         assert!(!finding.summary.is_empty() && !finding.remedy.text.is_empty());
         let broken = verdict
@@ -385,6 +401,7 @@ mod tests {
             .iter()
             .position(|r| r.state == HopState::Broken)
             .unwrap();
+        assert_eq!(verdict.hops[broken].hop, kind.hop(), "{verdict:?}");
         assert!(
             verdict.hops[..broken]
                 .iter()

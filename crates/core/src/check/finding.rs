@@ -391,7 +391,11 @@ impl Finding {
             format!("the route {address} leads back to itself"),
             vec![circle.join(" → ")],
             Remedy::command(
-                "have one of them lead to the app itself",
+                if circle.len() > 2 {
+                    "have one of them lead to the app itself"
+                } else {
+                    "have it lead to the app itself"
+                },
                 format!("bentlane route edit {address} --to PORT"),
             ),
         )
