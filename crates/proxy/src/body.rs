@@ -2,8 +2,10 @@ use std::error::Error;
 use std::fmt;
 use std::io;
 use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::{Context, Poll, ready};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
@@ -59,13 +61,62 @@ impl Watched {
     }
 }
 
-/// A request's body on its way to the target; nothing for one that changes its protocol.
+/// A request's body on its way to the target; nothing for most, which so are smaller to move.
 #[derive(Debug)]
-pub(crate) struct RequestBody(Option<Watched>);
+pub(crate) struct RequestBody(Option<Box<Sending>>);
+
+#[derive(Debug)]
+struct Sending {
+    watched: Watched,
+    progress: Progress,
+}
+
+/// When a body last got on. Cloning gives another handle to the same one.
+#[derive(Clone, Debug)]
+pub(crate) struct Progress(Arc<Since>);
+
+#[derive(Debug)]
+struct Since {
+    start: Instant,
+    /// Milliseconds from the start to when it got on.
+    last: AtomicU64,
+}
+
+impl Progress {
+    fn new() -> Self {
+        Self(Arc::new(Since {
+            start: Instant::now(),
+            last: AtomicU64::new(0),
+        }))
+    }
+
+    fn note(&self) {
+        let millis = self.0.start.elapsed().as_millis();
+        let millis = u64::try_from(millis).unwrap_or(u64::MAX);
+        self.0.last.store(millis, Ordering::Relaxed);
+    }
+
+    /// How long it has been.
+    pub(crate) fn since(&self) -> Duration {
+        let last = Duration::from_millis(self.0.last.load(Ordering::Relaxed));
+        self.0.start.elapsed().saturating_sub(last)
+    }
+}
 
 impl RequestBody {
     pub(crate) fn new(incoming: Incoming, limit: Duration) -> Self {
-        Self(Some(Watched::new(incoming, Some(limit))))
+        if incoming.is_end_stream() {
+            return Self::empty();
+        }
+        Self(Some(Box::new(Sending {
+            watched: Watched::new(incoming, Some(limit)),
+            progress: Progress::new(),
+        })))
+    }
+
+    /// How it gets on, when there is anything to send.
+    pub(crate) fn progress(&self) -> Option<Progress> {
+        self.0.as_ref().map(|sending| sending.progress.clone())
     }
 
     pub(crate) fn empty() -> Self {
@@ -81,23 +132,25 @@ impl Body for RequestBody {
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
     ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
-        match &mut self.get_mut().0 {
-            Some(watched) => watched.poll(context),
-            None => Poll::Ready(None),
-        }
+        let Some(sending) = &mut self.get_mut().0 else {
+            return Poll::Ready(None);
+        };
+        let frame = ready!(sending.watched.poll(context));
+        sending.progress.note();
+        Poll::Ready(frame)
     }
 
     fn is_end_stream(&self) -> bool {
         self.0
             .as_ref()
-            .is_none_or(|watched| watched.incoming.is_end_stream())
+            .is_none_or(|sending| sending.watched.incoming.is_end_stream())
     }
 
     fn size_hint(&self) -> SizeHint {
-        let size = |watched: &Watched| watched.incoming.size_hint();
-        self.0
-            .as_ref()
-            .map_or_else(|| SizeHint::with_exact(0), size)
+        match &self.0 {
+            Some(sending) => sending.watched.incoming.size_hint(),
+            None => SizeHint::with_exact(0),
+        }
     }
 }
 
@@ -112,7 +165,7 @@ enum Kind {
         watched: Watched,
         lease: Option<Lease>,
     },
-    File(FileBody),
+    File(Box<FileBody>),
     /// Our own; `None` once it has been sent.
     Own(Option<Bytes>),
 }
@@ -134,7 +187,7 @@ impl ResponseBody {
 
     /// The content of a file, or a part of it.
     pub(crate) fn file(body: FileBody) -> Self {
-        Self(Kind::File(body))
+        Self(Kind::File(Box::new(body)))
     }
 
     /// A body of our own.

@@ -1,23 +1,24 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
 use std::borrow::Cow;
+use std::future::Future;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bentlane_core::check::Finding;
 use bentlane_core::{Mapping, Plain, Route, Scheme, chain, without_prefix};
-use http::header::{ACCEPT, CONNECTION, CONTENT_TYPE, HOST};
+use http::header::{ACCEPT, CONNECTION, CONTENT_TYPE, HOST, LOCATION, SET_COOKIE};
 use http::uri::{Authority, PathAndQuery};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
-use hyper::body::Incoming;
+use hyper::body::{Body, Incoming};
 use tokio::time::timeout;
 
-use crate::body::{RequestBody, ResponseBody, Stalled};
+use crate::body::{Progress, RequestBody, ResponseBody, Stalled};
 use crate::files::{self, FileError};
 use crate::headers::{
-    Origin, append_via, circle, fields_octets, forwarded_prefix, join_cookies, map_request_urls,
-    map_response, remove_hop_by_hop, wants_trailers,
+    Origin, append_via, fields_octets, forwarded_prefix, join_cookies, map_request_urls,
+    map_response, remove_hop_by_hop,
 };
 use crate::manner::{self, Manner};
 use crate::page::{Page, Wanted};
@@ -332,7 +333,7 @@ impl Client {
                 return Err(Failure::NoUpgrade(status).into());
             }
         }
-        self.address_to_client(response.headers_mut(), asked);
+        self.address_to_client(&mut response, asked);
         let tells_timing = manner.is_some_and(|manner| manner.tells_timing);
         if tells_timing {
             timing.tell(response.headers_mut());
@@ -365,17 +366,14 @@ impl Client {
         let Found { routed, manner, .. } = asked.found;
         let headers = &mut parts.headers;
         let id = &*self.shared.id;
-        if let Some(circle) = circle(headers, id, routed.route) {
-            return Err(looped(routed.route, &circle));
-        }
-        let trailers = wants_trailers(headers);
-        remove_hop_by_hop(headers);
+        let trailers = remove_hop_by_hop(headers);
         if parts.version == Version::HTTP_2 {
             join_cookies(headers);
         }
         let trusts = manner.is_some_and(|manner| manner.trusts_forwarded);
         self.origin
-            .announce(headers, asked.host, id, asked.plane, routed, trusts);
+            .announce(headers, asked.host, id, asked.plane, routed, trusts)
+            .map_err(|circle| looped(routed.route, &circle))?;
         headers.insert(HOST, host.clone());
         parts.version = Version::HTTP_11;
         parts.uri = origin_form(std::mem::take(&mut parts.uri));
@@ -409,11 +407,13 @@ impl Client {
         manner.edit_request(&mut parts.headers);
     }
 
-    /// Takes the target's own address out of what the client reads.
-    fn address_to_client(&self, headers: &mut HeaderMap, asked: &Asked<'_>) {
-        if headers.contains_key(http::header::LOCATION)
-            || headers.contains_key(http::header::SET_COOKIE)
-        {
+    /// Takes the target's own address out of what the client reads. Only some responses have a
+    /// `Location` (RFC 9110 §10.2.2).
+    fn address_to_client(&self, response: &mut Response<Incoming>, asked: &Asked<'_>) {
+        let status = response.status();
+        let leads_on = status.is_redirection() || status == StatusCode::CREATED;
+        let headers = response.headers_mut();
+        if (leads_on && headers.contains_key(LOCATION)) || headers.contains_key(SET_COOKIE) {
             self.with_mapping(asked, |mapping| map_response(headers, mapping));
         }
     }
@@ -462,10 +462,11 @@ impl Client {
                 return Err(Failure::Late); // it is put back below whenever the loop goes on
             };
             fit(&mut sent, &lease, pool, wanted);
-            match timeout(limits.first_byte, lease.send(sent)).await {
-                Err(_) => return Err(Failure::Late),
-                Ok(Ok(response)) => return Ok((response, lease)),
-                Ok(Err(mut error)) => {
+            let progress = sent.body().progress();
+            match in_time(limits.first_byte, progress, lease.send(sent)).await {
+                None => return Err(Failure::Late),
+                Some(Ok(response)) => return Ok((response, lease)),
+                Some(Err(mut error)) => {
                     *request = error.take_message().filter(|_| !fresh);
                     if request.is_none() {
                         let failure = Failure::of(error.into_error());
@@ -514,7 +515,9 @@ impl Client {
         append_via(&mut parts.headers);
         parts.version = Version::default();
         let idle = self.shared.limits.response_idle;
-        let limit = (!is_stream(&parts.headers)).then_some(idle);
+        // What has a length is no stream without end.
+        let ends = incoming.size_hint().exact().is_some() || !is_stream(&parts.headers);
+        let limit = ends.then_some(idle);
         Response::from_parts(parts, ResponseBody::passing(incoming, lease, limit))
     }
 }
@@ -624,6 +627,27 @@ fn file_failure(name: &str, route: &Route, path: &str, error: &FileError) -> Box
         ),
     };
     Page::finding(status, name, &address, Some(target), finding)
+}
+
+/// What comes of `work` within `limit`, which begins anew as long as the body gets on: an upload may
+/// take its time. `None` when nothing does.
+async fn in_time<T>(
+    limit: Duration,
+    progress: Option<Progress>,
+    work: impl Future<Output = T>,
+) -> Option<T> {
+    let Some(progress) = progress else {
+        return timeout(limit, work).await.ok();
+    };
+    // In a box, as everything that is rare here: most requests have no body.
+    let mut work = Box::pin(work);
+    let mut left = limit;
+    loop {
+        if let Ok(outcome) = timeout(left, &mut work).await {
+            return Some(outcome);
+        }
+        left = limit.checked_sub(progress.since())?;
+    }
 }
 
 /// Whether a response may be silent for as long as it likes: event streams, and streams of gRPC.

@@ -5,6 +5,7 @@ use std::sync::{Arc, Weak};
 
 use arc_swap::ArcSwapOption;
 use bentlane_core::{Mapping, Route, Routed};
+use http::header::Entry;
 use http::header::{
     CONNECTION, COOKIE, FORWARDED, HOST, LOCATION, ORIGIN, REFERER, SET_COOKIE, TE, TRAILER,
     TRANSFER_ENCODING, UPGRADE, VIA,
@@ -13,12 +14,11 @@ use http::{HeaderMap, HeaderName, HeaderValue};
 
 use crate::plane::Plane;
 
-/// Fields that concern one connection alone (RFC 9110 §7.6.1).
-static HOP_BY_HOP: [HeaderName; 7] = [
+/// Fields that concern one connection alone (RFC 9110 §7.6.1), beside `TE`.
+static HOP_BY_HOP: [HeaderName; 6] = [
     CONNECTION,
     HeaderName::from_static("keep-alive"),
     HeaderName::from_static("proxy-connection"),
-    TE,
     TRANSFER_ENCODING,
     UPGRADE,
     TRAILER,
@@ -72,6 +72,10 @@ impl Origin {
 
     /// Tells the target where the request came from. What the client claims of this is replaced, or
     /// added to where it is trusted.
+    ///
+    /// # Errors
+    /// The routes that the request has passed, when `routed` is one of them already: it leads back to
+    /// itself.
     pub(crate) fn announce(
         &self,
         headers: &mut HeaderMap,
@@ -80,9 +84,19 @@ impl Origin {
         plane: &Arc<Plane>,
         routed: Routed<'_>,
         trusts: bool,
-    ) {
+    ) -> Result<(), Vec<String>> {
         let told = self.told(host, id, plane, routed);
-        headers.append(VIA, told.via.clone());
+        match headers.entry(VIA) {
+            Entry::Vacant(place) => {
+                place.insert(told.via.clone());
+            }
+            Entry::Occupied(mut passed) => {
+                if let Some(circle) = circle(passed.iter(), id, routed.route) {
+                    return Err(circle);
+                }
+                passed.append(told.via.clone());
+            }
+        }
         if trusts {
             add(headers, FORWARDED, &told.forwarded);
             add(headers, X_FORWARDED_FOR.clone(), &self.peer);
@@ -95,7 +109,7 @@ impl Origin {
                     headers.insert(name.clone(), value.clone());
                 }
             }
-            return;
+            return Ok(());
         }
         headers.insert(FORWARDED, told.forwarded.clone());
         headers.insert(X_FORWARDED_FOR.clone(), self.peer.clone());
@@ -103,6 +117,7 @@ impl Origin {
         headers.insert(X_FORWARDED_PROTO.clone(), self.scheme.clone());
         headers.insert(X_FORWARDED_PORT.clone(), self.port.clone());
         headers.remove(&X_FORWARDED_PREFIX);
+        Ok(())
     }
 
     fn told(
@@ -165,13 +180,13 @@ fn mark(id: &str, route: &Route) -> String {
     format!("{id} ({route})")
 }
 
-/// The routes that a request has passed, when `route` is one of them: it leads back to itself.
-pub(crate) fn circle(headers: &HeaderMap, id: &str, route: &Route) -> Option<Vec<String>> {
-    if !headers.contains_key(VIA) {
-        return None;
-    }
+/// The routes that a request has passed by its `Via`, when `route` is one of them.
+fn circle<'a>(
+    passed: impl Iterator<Item = &'a HeaderValue>,
+    id: &str,
+    route: &Route,
+) -> Option<Vec<String>> {
     let own = mark(id, route);
-    let passed = headers.get_all(VIA).iter();
     let passed = passed
         .filter_map(|value| value.to_str().ok())
         .flat_map(|value| value.split(','))
@@ -191,12 +206,10 @@ pub(crate) fn forwarded_prefix(headers: &mut HeaderMap, prefix: &HeaderValue) {
     headers.insert(X_FORWARDED_PREFIX.clone(), prefix.clone());
 }
 
-/// Whether the client reads trailers (RFC 9110 §10.1.4), as those of gRPC have to.
-pub(crate) fn wants_trailers(headers: &HeaderMap) -> bool {
-    headers.get(TE).is_some_and(|value| {
-        let mut codings = value.as_bytes().split(|octet| *octet == b',');
-        codings.any(|it| it.trim_ascii().eq_ignore_ascii_case(b"trailers"))
-    })
+/// Whether a client that sends this `TE` reads trailers (RFC 9110 §10.1.4), as those of gRPC have to.
+fn names_trailers(te: &HeaderValue) -> bool {
+    let mut codings = te.as_bytes().split(|octet| *octet == b',');
+    codings.any(|it| it.trim_ascii().eq_ignore_ascii_case(b"trailers"))
 }
 
 /// Writes the origin of the asking page as the target would of itself, for apps that compare it with
@@ -225,7 +238,7 @@ pub(crate) fn map_response(headers: &mut HeaderMap, mapping: &Mapping<'_>) {
             *cookie = value;
         }
     };
-    if let http::header::Entry::Occupied(mut cookies) = headers.entry(SET_COOKIE) {
+    if let Entry::Occupied(mut cookies) = headers.entry(SET_COOKIE) {
         cookies.iter_mut().for_each(map);
     }
 }
@@ -245,8 +258,10 @@ pub(crate) fn append_via(headers: &mut HeaderMap) {
     headers.append(VIA, HeaderValue::from_static("1.1 bentlane"));
 }
 
-/// Takes out what concerns one connection alone, fields named by `Connection` included.
-pub(crate) fn remove_hop_by_hop(headers: &mut HeaderMap) {
+/// Takes out what concerns one connection alone, fields named by `Connection` included. Gives whether
+/// the sender reads trailers, which is among that.
+pub(crate) fn remove_hop_by_hop(headers: &mut HeaderMap) -> bool {
+    let te = headers.remove(TE);
     if headers.contains_key(CONNECTION) {
         let named: Vec<HeaderName> = connection_options(headers)
             .filter_map(|option| option.parse().ok())
@@ -259,6 +274,7 @@ pub(crate) fn remove_hop_by_hop(headers: &mut HeaderMap) {
     for name in &HOP_BY_HOP {
         headers.remove(name);
     }
+    te.is_some_and(|te| names_trailers(&te))
 }
 
 /// The protocol that the client wants to change to, if it asks for it properly (RFC 9110 §7.8).
@@ -350,7 +366,8 @@ mod tests {
         // The second time from what was told the first.
         let mut first = headers.clone();
         for headers in [&mut first, &mut headers] {
-            origin.announce(headers, &host, "bentlane-1f", &plane, routed, trusts);
+            let told = origin.announce(headers, &host, "bentlane-1f", &plane, routed, trusts);
+            assert_eq!(told, Ok(()));
         }
         assert_eq!(first, headers);
         headers
@@ -421,7 +438,8 @@ mod tests {
     fn circles(#[case] via: &[&str], #[case] wanted: Option<&str>) {
         let via: Vec<_> = via.iter().map(|value| ("via", *value)).collect();
         let route = Route::new("a.test".parse().unwrap(), "1".parse().unwrap());
-        let circle = circle(&headers(&via), "bentlane-1f", &route);
+        let headers = headers(&via);
+        let circle = circle(headers.get_all("via").iter(), "bentlane-1f", &route);
         assert_eq!(circle.map(|circle| circle.join(" ")).as_deref(), wanted);
     }
 
@@ -430,7 +448,7 @@ mod tests {
     #[case("gzip, Trailers", true)]
     #[case("gzip", false)]
     fn clients_that_read_trailers(#[case] te: &str, #[case] wanted: bool) {
-        assert_eq!(wants_trailers(&headers(&[("te", te)])), wanted);
+        assert_eq!(remove_hop_by_hop(&mut headers(&[("te", te)])), wanted);
     }
 
     #[rstest]

@@ -62,7 +62,7 @@ impl Scene {
         let limit = Duration::from_millis(300);
         let limits = Limits {
             head: limit,
-            first_byte: limit,
+            first_byte: limit * 2,
             request_idle: limit,
             response_idle: limit,
             connections: 2,
@@ -147,6 +147,21 @@ async fn what_breaks_off_is_never_passed_as_whole(
     assert!(!heard.ends_with("0\r\n\r\n"), "{what}: {heard}");
     let length = heard.split_once("\r\n\r\n").unwrap().1.len();
     assert!(length < 50, "{what}: {heard}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_upload_may_take_its_time() {
+    let scene = Scene::new(b"", false).await;
+    let mut stream = scene.connect().await;
+    let head = "POST / HTTP/1.1\r\nhost: a.moor.test\r\ncontent-length: 99\r\n\r\n";
+    stream.write_all(head.as_bytes()).await.unwrap();
+    let mut said = [0; 100];
+    // Longer than an app may be silent, but it is not its turn yet.
+    for _ in 0..12 {
+        let heard = tokio::time::timeout(Duration::from_millis(100), stream.read(&mut said)).await;
+        assert!(heard.is_err(), "{}", String::from_utf8_lossy(&said));
+        stream.write_all(b"more").await.unwrap();
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
