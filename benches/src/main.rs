@@ -113,7 +113,10 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
     dns::kept(&subject, scale, &mut report);
     dns::garbage(&subject, scale, &mut report);
     dns::beside_load(&responder, &subject, &ends, scale, &mut report);
-    report.memory("after the load, 1,000 routes", subject.resident_kib());
+    report.memory(
+        "after the load, 1,000 routes and 10,000 certificates",
+        subject.resident_kib(),
+    );
     subject.restarts(scale, &mut report);
     grow::compare(scale, &mut report);
     subject.add_many(scale.many, &target);
