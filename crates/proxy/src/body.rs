@@ -12,6 +12,7 @@ use hyper::body::{Body, Frame, Incoming, SizeHint};
 use tokio::time::{Sleep, sleep};
 
 use crate::files::FileBody;
+use crate::guard::Seen;
 use crate::pool::Lease;
 
 /// What ends a body early.
@@ -29,20 +30,39 @@ impl fmt::Display for Stalled {
 
 impl Error for Stalled {}
 
+/// A client whose body cannot be read on: what it sends is no body, or it is gone.
+#[derive(Debug)]
+pub(crate) struct Broken(BodyError);
+
+impl fmt::Display for Broken {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("the body of the request breaks off")
+    }
+}
+
+impl Error for Broken {
+    fn source(&self) -> Option<&(dyn Error + 'static)> {
+        Some(&*self.0)
+    }
+}
+
 /// A body that may stand still for a while, not for ever. The clock runs only while it is waited for.
 #[derive(Debug)]
 struct Watched {
     incoming: Incoming,
-    /// How long it may stand still; `None` for ever.
-    limit: Option<Duration>,
+    /// How long it may stand still, and last in all; `None` for ever.
+    limit: Option<(Duration, Duration)>,
+    /// When it was first waited for: from then on it lasts.
+    since: Option<Instant>,
     clock: Option<Pin<Box<Sleep>>>,
 }
 
 impl Watched {
-    fn new(incoming: Incoming, limit: Option<Duration>) -> Self {
+    fn new(incoming: Incoming, limit: Option<(Duration, Duration)>) -> Self {
         Self {
             incoming,
             limit,
+            since: None,
             clock: None,
         }
     }
@@ -52,12 +72,18 @@ impl Watched {
             self.clock = None;
             return Poll::Ready(frame.map(|frame| frame.map_err(Into::into)));
         }
-        let Some(limit) = self.limit else {
+        let Some((idle, total)) = self.limit else {
             return Poll::Pending;
         };
-        let clock = self.clock.get_or_insert_with(|| Box::pin(sleep(limit)));
-        ready!(clock.as_mut().poll(context));
-        Poll::Ready(Some(Err(Box::new(Stalled(limit)))))
+        if self.clock.is_none() {
+            let since = self.since.get_or_insert_with(Instant::now);
+            let left = total.saturating_sub(since.elapsed()).min(idle);
+            self.clock = Some(Box::pin(sleep(left)));
+        }
+        if let Some(clock) = &mut self.clock {
+            ready!(clock.as_mut().poll(context));
+        }
+        Poll::Ready(Some(Err(Box::new(Stalled(idle)))))
     }
 }
 
@@ -69,6 +95,8 @@ pub(crate) struct RequestBody(Option<Box<Sending>>);
 struct Sending {
     watched: Watched,
     progress: Progress,
+    /// Who is told when it is over, and a head may come.
+    heads: Option<Seen>,
 }
 
 /// When a body last got on. Cloning gives another handle to the same one.
@@ -104,13 +132,19 @@ impl Progress {
 }
 
 impl RequestBody {
-    pub(crate) fn new(incoming: Incoming, limit: Duration) -> Self {
+    pub(crate) fn new(
+        incoming: Incoming,
+        idle: Duration,
+        total: Duration,
+        heads: Option<Seen>,
+    ) -> Self {
         if incoming.is_end_stream() {
             return Self::empty();
         }
         Self(Some(Box::new(Sending {
-            watched: Watched::new(incoming, Some(limit)),
+            watched: Watched::new(incoming, Some((idle, total))),
             progress: Progress::new(),
+            heads,
         })))
     }
 
@@ -137,7 +171,15 @@ impl Body for RequestBody {
         };
         let frame = ready!(sending.watched.poll(context));
         sending.progress.note();
-        Poll::Ready(frame)
+        if frame.is_none() || sending.watched.incoming.is_end_stream() {
+            sending.heads.take().iter().for_each(Seen::body_is_over);
+        }
+        Poll::Ready(frame.map(|frame| {
+            frame.map_err(|error| match error.is::<Stalled>() {
+                true => error,
+                false => Box::new(Broken(error)),
+            })
+        }))
     }
 
     fn is_end_stream(&self) -> bool {
@@ -173,7 +215,11 @@ enum Kind {
 impl ResponseBody {
     /// A body that puts its connection back into the pool when the last octet has been read. A
     /// body that ends early closes the connection: what is left on it belongs to nobody.
-    pub(crate) fn passing(incoming: Incoming, lease: Lease, limit: Option<Duration>) -> Self {
+    pub(crate) fn passing(
+        incoming: Incoming,
+        lease: Lease,
+        limit: Option<(Duration, Duration)>,
+    ) -> Self {
         let ended = incoming.is_end_stream();
         let watched = Watched::new(incoming, limit);
         let lease = if ended {

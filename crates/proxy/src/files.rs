@@ -12,7 +12,7 @@ use bentlane_core::Folder;
 use bytes::Bytes;
 use http::header::{
     ACCEPT_RANGES, ALLOW, CACHE_CONTROL, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_MODIFIED_SINCE,
-    IF_NONE_MATCH, IF_RANGE, LAST_MODIFIED, LOCATION, RANGE, X_CONTENT_TYPE_OPTIONS,
+    IF_NONE_MATCH, IF_RANGE, LAST_MODIFIED, RANGE, X_CONTENT_TYPE_OPTIONS,
 };
 use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Uri, request};
 use percent_encoding::percent_decode_str;
@@ -20,6 +20,7 @@ use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
 use tokio::task::{JoinHandle, spawn_blocking};
 
 use crate::body::ResponseBody;
+use crate::redirect::sent_to;
 
 /// Octets of a file that are read at a time.
 const CHUNK: usize = 64 * 1024;
@@ -154,15 +155,7 @@ fn open(folder: &File, path: &Path) -> Result<(File, Metadata), FileError> {
 fn with_slash(uri: &Uri) -> Response<ResponseBody> {
     let query = uri.query().map(|query| format!("?{query}"));
     let location = format!("{}/{}", uri.path(), query.unwrap_or_default());
-    let mut response = Response::new(ResponseBody::empty());
-    match HeaderValue::try_from(location) {
-        Ok(location) => {
-            *response.status_mut() = StatusCode::TEMPORARY_REDIRECT;
-            response.headers_mut().insert(LOCATION, location);
-        }
-        Err(_) => *response.status_mut() = StatusCode::BAD_REQUEST,
-    }
-    response
+    sent_to(&location, StatusCode::TEMPORARY_REDIRECT)
 }
 
 fn serve(

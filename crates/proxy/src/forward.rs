@@ -8,17 +8,18 @@ use std::time::{Duration, Instant};
 
 use bentlane_core::check::Finding;
 use bentlane_core::{Mapping, Plain, Route, Scheme, chain, without_prefix};
-use http::header::{ACCEPT, CONNECTION, CONTENT_TYPE, HOST, LOCATION, SET_COOKIE};
+use http::header::{ACCEPT, CONNECTION, CONTENT_TYPE, HOST};
 use http::uri::{Authority, PathAndQuery};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
 use hyper::body::{Body, Incoming};
 use tokio::time::timeout;
 
-use crate::body::{Progress, RequestBody, ResponseBody, Stalled};
+use crate::body::{Broken, Progress, RequestBody, ResponseBody, Stalled};
 use crate::files::{self, FileError};
+use crate::guard::Seen;
 use crate::headers::{
-    Origin, append_via, fields_octets, forwarded_prefix, join_cookies, map_request_urls,
-    map_response, remove_hop_by_hop,
+    Origin, Survey, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
+    remove_hop_by_hop,
 };
 use crate::manner::{self, Manner};
 use crate::page::{Page, Wanted};
@@ -43,6 +44,8 @@ pub(crate) struct Client {
     local: bool,
     /// Whether it is one too many, and gets nothing else than that it is.
     refused: bool,
+    /// What was seen in heads of HTTP/1.1.
+    heads: Option<Seen>,
 }
 
 /// What a client's connection is.
@@ -65,6 +68,8 @@ enum Failure {
     Late,
     /// The client did not send the body in time.
     Stalled,
+    /// The client sent something that is no body.
+    Broken,
     /// The exchange broke off.
     Exchange(hyper::Error),
     /// The target speaks TLS, and was asked in the clear.
@@ -83,6 +88,7 @@ struct Timing {
 
 /// A request on its way, worked on in place.
 struct Ask {
+    survey: Survey,
     parts: request::Parts,
     /// Until it is sent.
     body: Option<Incoming>,
@@ -123,6 +129,15 @@ impl Client {
             secure,
             local: peer.to_canonical().is_loopback(),
             refused,
+            heads: None,
+        }
+    }
+
+    /// The same on a connection whose heads are looked at.
+    pub(crate) fn with_heads_seen(self, seen: Seen) -> Self {
+        Self {
+            heads: Some(seen),
+            ..self
         }
     }
 
@@ -131,6 +146,7 @@ impl Client {
     pub(crate) async fn answer(&self, request: Request<Incoming>) -> Response<ResponseBody> {
         let (parts, body) = request.into_parts();
         let mut ask = Ask {
+            survey: Survey::of(&parts.headers),
             parts,
             body: Some(body),
         };
@@ -156,8 +172,16 @@ impl Client {
 
     async fn try_answer(&self, ask: &mut Ask) -> Result<Response<ResponseBody>, Box<Page>> {
         // The HTTP/1.1 engine takes in what one read brings beyond its limit, so it is counted here.
-        if fields_octets(&ask.parts.headers) > self.shared.limits.head_octets as usize {
+        if ask.survey.octets > self.shared.limits.head_octets as usize {
             return Err(Box::new(Page::fields_too_large()));
+        }
+        if let Some(heads) = &self.heads {
+            let body = ask.body.as_ref();
+            let more = body.is_some_and(|body| !body.is_end_stream());
+            let changes = ask.survey.hop_by_hop && Upgrade::wanted(&ask.parts).is_some();
+            if let Some(reason) = heads.objection(more || changes) {
+                return Err(Box::new(Page::bad_request(reason)));
+            }
         }
         let host = self.host(&ask.parts)?;
         let name = name_of(host.as_bytes());
@@ -309,7 +333,7 @@ impl Client {
         let manner = asked.found.manner;
         let own_host = manner.and_then(|manner| manner.host.as_ref());
         let host = own_host.unwrap_or(asked.host);
-        let trailers = self.address_to_target(&mut ask.parts, asked, host)?;
+        let trailers = self.address_to_target(ask, asked, host)?;
         let wanted = Wants {
             host,
             trailers,
@@ -319,7 +343,8 @@ impl Client {
         let sent = self.exchange(&mut request, asked.pool, &wanted, &mut timing);
         let (mut response, lease) = sent.await?;
         // As with requests, the engine takes in what one read brings beyond its limit.
-        let octets = fields_octets(response.headers());
+        let survey = Survey::of(response.headers());
+        let octets = survey.octets;
         if octets > self.shared.limits.response_head_octets {
             return Err(Failure::Oversized(octets).into());
         }
@@ -333,12 +358,17 @@ impl Client {
                 return Err(Failure::NoUpgrade(status).into());
             }
         }
-        self.address_to_client(&mut response, asked);
+        if survey.places {
+            // The target's own address is taken out of what the client reads.
+            self.with_mapping(asked, |mapping| {
+                map_response(response.headers_mut(), mapping);
+            });
+        }
         let tells_timing = manner.is_some_and(|manner| manner.tells_timing);
         if tells_timing {
             timing.tell(response.headers_mut());
         }
-        Ok(self.passed_on(response, lease))
+        Ok(self.passed_on(response, lease, survey))
     }
 
     /// The request as it is sent; what is left of `ask` is of no use.
@@ -348,7 +378,11 @@ impl Client {
                 upgrade.ask(&mut ask.parts);
                 RequestBody::empty()
             }
-            (None, Some(body)) => RequestBody::new(body, self.shared.limits.request_idle),
+            (None, Some(body)) => {
+                let limits = &self.shared.limits;
+                let heads = self.heads.clone();
+                RequestBody::new(body, limits.request_idle, limits.total, heads)
+            }
             (None, None) => RequestBody::empty(),
         };
         let (nothing, ()) = Request::new(()).into_parts();
@@ -359,20 +393,29 @@ impl Client {
     /// trailers.
     fn address_to_target(
         &self,
-        parts: &mut request::Parts,
+        ask: &mut Ask,
         asked: &Asked<'_>,
         host: &HeaderValue,
     ) -> Result<bool, Box<Page>> {
         let Found { routed, manner, .. } = asked.found;
+        let Ask { survey, parts, .. } = ask;
         let headers = &mut parts.headers;
         let id = &*self.shared.id;
-        let trailers = remove_hop_by_hop(headers);
+        let trailers = survey.hop_by_hop && remove_hop_by_hop(headers);
         if parts.version == Version::HTTP_2 {
             join_cookies(headers);
         }
         let trusts = manner.is_some_and(|manner| manner.trusts_forwarded);
         self.origin
-            .announce(headers, asked.host, id, asked.plane, routed, trusts)
+            .announce(
+                headers,
+                asked.host,
+                id,
+                asked.plane,
+                routed,
+                trusts,
+                *survey,
+            )
             .map_err(|circle| looped(routed.route, &circle))?;
         headers.insert(HOST, host.clone());
         parts.version = Version::HTTP_11;
@@ -405,17 +448,6 @@ impl Client {
             });
         }
         manner.edit_request(&mut parts.headers);
-    }
-
-    /// Takes the target's own address out of what the client reads. Only some responses have a
-    /// `Location` (RFC 9110 §10.2.2).
-    fn address_to_client(&self, response: &mut Response<Incoming>, asked: &Asked<'_>) {
-        let status = response.status();
-        let leads_on = status.is_redirection() || status == StatusCode::CREATED;
-        let headers = response.headers_mut();
-        if (leads_on && headers.contains_key(LOCATION)) || headers.contains_key(SET_COOKIE) {
-            self.with_mapping(asked, |mapping| map_response(headers, mapping));
-        }
     }
 
     fn with_mapping(&self, asked: &Asked<'_>, work: impl FnOnce(&Mapping<'_>)) {
@@ -492,6 +524,9 @@ impl Client {
                 return Box::new(Page::request_stalled(limit));
             }
             Failure::NoUpgrade(status) => (bad, Finding::upgrade_refused(target, status.as_u16())),
+            Failure::Broken => {
+                return Box::new(Page::bad_request("the body of the request cannot be read"));
+            }
             Failure::SpeaksTls => (bad, Finding::target_speaks_tls(&address, target)),
             Failure::Oversized(octets) => {
                 let limit = self.shared.limits.response_head_octets;
@@ -509,15 +544,22 @@ impl Client {
         Page::finding(status, name, &address, Some(target), finding)
     }
 
-    fn passed_on(&self, response: Response<Incoming>, lease: Lease) -> Response<ResponseBody> {
+    fn passed_on(
+        &self,
+        response: Response<Incoming>,
+        lease: Lease,
+        survey: Survey,
+    ) -> Response<ResponseBody> {
         let (mut parts, incoming) = response.into_parts();
-        remove_hop_by_hop(&mut parts.headers);
+        if survey.hop_by_hop {
+            remove_hop_by_hop(&mut parts.headers);
+        }
         append_via(&mut parts.headers);
         parts.version = Version::default();
         let idle = self.shared.limits.response_idle;
         // What has a length is no stream without end.
         let ends = incoming.size_hint().exact().is_some() || !is_stream(&parts.headers);
-        let limit = ends.then_some(idle);
+        let limit = ends.then_some((idle, self.shared.limits.total));
         Response::from_parts(parts, ResponseBody::passing(incoming, lease, limit))
     }
 }
@@ -556,6 +598,9 @@ impl Failure {
         while let Some(some) = cause {
             if some.is::<Stalled>() {
                 return Self::Stalled;
+            }
+            if some.is::<Broken>() {
+                return Self::Broken;
             }
             cause = some.source();
         }

@@ -84,6 +84,7 @@ impl Origin {
         plane: &Arc<Plane>,
         routed: Routed<'_>,
         trusts: bool,
+        survey: Survey,
     ) -> Result<(), Vec<String>> {
         let told = self.told(host, id, plane, routed);
         match headers.entry(VIA) {
@@ -116,7 +117,9 @@ impl Origin {
         headers.insert(X_FORWARDED_HOST.clone(), host.clone());
         headers.insert(X_FORWARDED_PROTO.clone(), self.scheme.clone());
         headers.insert(X_FORWARDED_PORT.clone(), self.port.clone());
-        headers.remove(&X_FORWARDED_PREFIX);
+        if survey.forwarded_prefix {
+            headers.remove(&X_FORWARDED_PREFIX);
+        }
         Ok(())
     }
 
@@ -247,10 +250,36 @@ fn text_value(text: &str) -> HeaderValue {
     HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static("unknown"))
 }
 
-/// Octets of the fields as HTTP/1.1 writes them: `name: value` and the end of the line.
-pub(crate) fn fields_octets(headers: &HeaderMap) -> usize {
-    let field = |(name, value): (&HeaderName, &HeaderValue)| name.as_str().len() + value.len() + 4;
-    headers.iter().map(field).sum()
+/// What one look at the fields of a message tells: it costs less than a look-up for each name that
+/// mostly is not there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Survey {
+    /// Octets of the fields as HTTP/1.1 writes them: `name: value` and the end of the line.
+    pub(crate) octets: usize,
+    /// Whether some concern one connection alone.
+    pub(crate) hop_by_hop: bool,
+    /// Whether there is a `Location` or a `Set-Cookie`.
+    pub(crate) places: bool,
+    /// Whether a client claims a prefix that a proxy before us took away.
+    forwarded_prefix: bool,
+}
+
+impl Survey {
+    pub(crate) fn of(headers: &HeaderMap) -> Self {
+        let mut survey = Self::default();
+        for (name, value) in headers {
+            let name = name.as_str();
+            survey.octets += name.len() + value.len() + 4;
+            match name {
+                "connection" | "keep-alive" | "proxy-connection" | "te" | "transfer-encoding"
+                | "upgrade" | "trailer" => survey.hop_by_hop = true,
+                "location" | "set-cookie" => survey.places = true,
+                "x-forwarded-prefix" => survey.forwarded_prefix = true,
+                _ => {}
+            }
+        }
+        survey
+    }
 }
 
 /// Says that the message passed through us (RFC 9110 §7.6.3).
@@ -344,6 +373,10 @@ mod tests {
     #[case(&[("transfer-encoding", "chunked"), ("trailer", "x"), ("proxy-connection", "x")], &[])]
     fn hop_by_hop_fields_stay_behind(#[case] given: &[(&str, &str)], #[case] left: &[&str]) {
         let mut headers = headers(given);
+        assert_eq!(
+            Survey::of(&headers).hop_by_hop,
+            names(&headers).iter().any(|name| !left.contains(name))
+        );
         remove_hop_by_hop(&mut headers);
         assert_eq!(names(&headers), left);
     }
@@ -366,7 +399,16 @@ mod tests {
         // The second time from what was told the first.
         let mut first = headers.clone();
         for headers in [&mut first, &mut headers] {
-            let told = origin.announce(headers, &host, "bentlane-1f", &plane, routed, trusts);
+            let survey = Survey::of(headers);
+            let told = origin.announce(
+                headers,
+                &host,
+                "bentlane-1f",
+                &plane,
+                routed,
+                trusts,
+                survey,
+            );
             assert_eq!(told, Ok(()));
         }
         assert_eq!(first, headers);
@@ -441,6 +483,27 @@ mod tests {
         let headers = headers(&via);
         let circle = circle(headers.get_all("via").iter(), "bentlane-1f", &route);
         assert_eq!(circle.map(|circle| circle.join(" ")).as_deref(), wanted);
+    }
+
+    #[test]
+    fn one_look_tells_what_is_there() {
+        let fields = [
+            ("accept", "*/*"),
+            ("set-cookie", "a=1"),
+            ("set-cookie", "b=2"),
+        ];
+        let wanted = Survey {
+            octets: 13 + 17 + 17,
+            places: true,
+            ..Survey::default()
+        };
+        assert_eq!(Survey::of(&headers(&fields)), wanted);
+        for name in HOP_BY_HOP.iter().chain([&TE]) {
+            let one = headers(&[(name.as_str(), "x")]);
+            assert!(Survey::of(&one).hop_by_hop, "{name}");
+        }
+        assert!(Survey::of(&headers(&[("location", "/")])).places);
+        assert!(Survey::of(&headers(&[("x-forwarded-prefix", "/a")])).forwarded_prefix);
     }
 
     #[rstest]

@@ -12,6 +12,7 @@ mod body;
 mod certificates;
 mod files;
 mod forward;
+mod guard;
 mod headers;
 mod listener;
 mod manner;

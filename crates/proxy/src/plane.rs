@@ -26,6 +26,8 @@ pub struct Limits {
     /// For a target to send more of a response's body; an event stream may be silent for ever.
     /// Default 10 min.
     pub response_idle: Duration,
+    /// For a body as a whole, either way; event streams and upgrades may last for ever. Default 6 h.
+    pub total: Duration,
     /// Octets of a response's head; a longer one gets 502. Default 256 KiB.
     pub response_head_octets: usize,
     /// Client connections at a time; a few more are told so, and others wait in the system's queue.
@@ -44,6 +46,7 @@ impl Default for Limits {
             head_octets: 64 * 1024,
             request_idle: Duration::from_secs(60),
             response_idle: Duration::from_secs(600),
+            total: Duration::from_secs(6 * 3600),
             response_head_octets: 256 * 1024,
             connections: 10_000,
             drain: Duration::from_secs(5),

@@ -45,7 +45,8 @@ pub(crate) fn elsewhere(
     sent_to(&to.location(&path, keep, port), status)
 }
 
-fn sent_to(location: &str, status: StatusCode) -> Response<ResponseBody> {
+/// Sends a client to `location`.
+pub(crate) fn sent_to(location: &str, status: StatusCode) -> Response<ResponseBody> {
     let mut response = Response::new(ResponseBody::empty());
     match HeaderValue::try_from(location) {
         Ok(location) => {

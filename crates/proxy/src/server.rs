@@ -24,6 +24,7 @@ use tracing::debug;
 
 use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
+use crate::guard::Guard;
 use crate::listener::{Listeners, Permit, Permits, accept};
 use crate::own::{OwnListeners, Wanted as WantedPlaces};
 use crate::page::Wanted;
@@ -361,6 +362,8 @@ impl Serving {
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
+        let (stream, seen) = Guard::new(stream);
+        let client = client.with_heads_seen(seen);
         let client = Arc::new(client);
         let service = service_fn(move |request| {
             let client = Arc::clone(&client);
