@@ -110,14 +110,42 @@ fn holders(wanted: &HashMap<u64, SocketAddr>) -> HashMap<SocketAddr, Holder> {
             let inode = fs::read_link(file.path())
                 .ok()
                 .and_then(|link| inode(&link));
-            if let Some(address) = inode.and_then(|inode| wanted.get(&inode)) {
-                let command = fs::read_to_string(format!("{place}/comm")).unwrap_or_default();
+            let Some(inode) = inode else {
+                continue;
+            };
+            if let Some(address) = wanted.get(&inode) {
+                let pid = eldest(pid, inode);
+                let command = fs::read_to_string(format!("/proc/{pid}/comm")).unwrap_or_default();
                 let command = command.trim().to_owned();
                 found.insert(*address, Holder { pid, command });
             }
         }
     }
     found
+}
+
+/// Whoever among a process and its ancestors has had the socket first: a child has its parent's until
+/// it runs a program of its own, and workers of one server share one.
+fn eldest(pid: u32, inode: u64) -> u32 {
+    let holds = |pid: u32| {
+        let files = fs::read_dir(format!("/proc/{pid}/fd"));
+        let mut files = files.into_iter().flatten().flatten();
+        files.any(|file| {
+            fs::read_link(file.path()).is_ok_and(|link| self::inode(&link) == Some(inode))
+        })
+    };
+    let mut eldest = pid;
+    while let Some(parent) = parent(eldest).filter(|parent| holds(*parent)) {
+        eldest = parent;
+    }
+    eldest
+}
+
+/// The parent of a process (proc(5), the fourth field of `stat`; the name before may hold anything).
+fn parent(pid: u32) -> Option<u32> {
+    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let behind = stat.rsplit_once(')')?.1;
+    behind.split_whitespace().nth(1)?.parse().ok()
 }
 
 /// The inode in the name that the kernel gives an open socket: `socket:[4242]`.
@@ -197,6 +225,22 @@ mod tests {
         let found = socket_holders(&HashSet::from([address, gone]));
         assert_eq!(found[&address].pid, std::process::id());
         assert_eq!(found.len(), 1);
+    }
+
+    #[test]
+    fn a_socket_that_a_child_has_too_is_its_parents() {
+        let asking = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
+        let shared = std::os::fd::OwnedFd::from(asking.try_clone().unwrap());
+        let mut child = std::process::Command::new("sleep")
+            .arg("20")
+            .stdin(shared)
+            .spawn()
+            .unwrap();
+        let address = asking.local_addr().unwrap();
+        let found = socket_holders(&HashSet::from([address]));
+        assert_eq!(found[&address].pid, std::process::id());
+        child.kill().unwrap();
+        child.wait().unwrap();
     }
 
     #[test]
