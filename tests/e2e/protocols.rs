@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
-use bentlane_tests::{App, World};
+use bentlane_tests::{App, Start, World, wait_until};
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
 use http_body_util::{BodyExt, Empty, Full};
@@ -291,4 +291,71 @@ async fn a_thousand_changes_disturb_no_request() {
         socket.next().await.unwrap().unwrap(),
         Message::text("still here")
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn streams_that_are_reset_without_end_end_their_connection_alone() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let io = TokioIo::new(world.tls("a.moor.test", "h2").await);
+    let handshake = http2::handshake(TokioExecutor::new(), io).await;
+    let (sender, connection) = handshake.unwrap();
+    let connection = tokio::spawn(connection);
+    let mut opened = 0;
+    while !connection.is_finished() && opened < 20_000 {
+        let mut sender = sender.clone();
+        if sender.ready().await.is_err() {
+            break;
+        }
+        let request = Request::get("https://a.moor.test/ticks").body(Empty::<Bytes>::new());
+        // Dropping what waits for the response resets the stream.
+        let asking = sender.send_request(request.unwrap());
+        let _ = tokio::time::timeout(Duration::from_micros(50), asking).await;
+        opened += 1;
+    }
+    assert!(
+        opened < 20_000,
+        "{opened} streams were opened and reset on one connection"
+    );
+    let said = world.curl(&[
+        "-o",
+        "/dev/null",
+        "-w",
+        "%{http_code}",
+        "https://a.moor.test/",
+    ]);
+    assert_eq!(said.ok(), "200");
+}
+
+#[test]
+fn a_service_without_descriptors_goes_on_when_it_has_some_again() {
+    let app = App::new();
+    let start = Start {
+        wrapper: ["prlimit", "--nofile=160:160"].map(str::to_owned).to_vec(),
+        ..Start::default()
+    };
+    let world = World::with(start);
+    world.ok(&["zone", "add", "moor.test"]);
+    world.ok(&["route", "add", "a.moor.test", &app.port()]);
+    let at = world.address("https");
+    let many: Vec<TcpStream> = (0..300)
+        .filter_map(|_| TcpStream::connect(at).ok())
+        .collect();
+    assert!(many.len() > 200, "they wait in the system's queue");
+    wait_until("the descriptors to run out", || {
+        world
+            .service()
+            .output()
+            .contains("cannot accept connections for now")
+            .then_some(())
+    });
+    drop(many);
+    let said = world.curl(&[
+        "-o",
+        "/dev/null",
+        "-w",
+        "%{http_code}",
+        "https://a.moor.test/",
+    ]);
+    assert_eq!(said.ok(), "200");
 }
