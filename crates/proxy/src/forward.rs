@@ -175,17 +175,17 @@ impl Client {
         if ask.survey.octets > self.shared.limits.head_octets as usize {
             return Err(Box::new(Page::fields_too_large()));
         }
+        let upgrade = Upgrade::wanted(&ask.parts);
         if let Some(heads) = &self.heads {
             let body = ask.body.as_ref();
             let more = body.is_some_and(|body| !body.is_end_stream());
-            let changes = ask.survey.hop_by_hop && Upgrade::wanted(&ask.parts).is_some();
-            if let Some(reason) = heads.objection(more || changes) {
+            if let Some(reason) = heads.objection(more || upgrade.is_some()) {
                 return Err(Box::new(Page::bad_request(reason)));
             }
         }
         let host = self.host(&ask.parts)?;
         let name = name_of(host.as_bytes());
-        let upgrade = self.check(&ask.parts, &name)?;
+        self.check(&ask.parts, &name, upgrade.as_ref())?;
         let plane = self.shared.plane();
         let path = ask.parts.uri.path();
         let found = plane.find(&name, path);
@@ -231,9 +231,13 @@ impl Client {
         }
     }
 
-    /// What can be said against a request before its route is known; gives the protocol that it
-    /// wants to change to.
-    fn check(&self, parts: &request::Parts, name: &str) -> Result<Option<Upgrade>, Box<Page>> {
+    /// What can be said against a request before its route is known.
+    fn check(
+        &self,
+        parts: &request::Parts,
+        name: &str,
+        upgrade: Option<&Upgrade>,
+    ) -> Result<(), Box<Page>> {
         if self.refused {
             let limit = self.shared.limits.connections;
             return Err(Page::too_many_connections(name, limit));
@@ -244,11 +248,10 @@ impl Client {
         {
             return Err(Box::new(Page::misdirected(own, name)));
         }
-        let upgrade = Upgrade::wanted(parts);
         if parts.method == Method::CONNECT && upgrade.is_none() {
             return Err(Box::new(Page::bad_request("CONNECT is not served here")));
         }
-        Ok(upgrade)
+        Ok(())
     }
 
     async fn serve(
@@ -322,15 +325,13 @@ impl Client {
         asked: &Asked<'_>,
         upgrade: Option<Upgrade>,
     ) -> Result<Response<ResponseBody>, Refusal> {
-        let mut timing = Timing {
-            start: Instant::now(),
-            connected: None,
-        };
         let client_side = upgrade
             .is_some()
             .then(|| ask.parts.extensions.remove())
             .flatten();
         let manner = asked.found.manner;
+        let tells_timing = manner.is_some_and(|manner| manner.tells_timing);
+        let mut timing = tells_timing.then(Timing::start);
         let own_host = manner.and_then(|manner| manner.host.as_ref());
         let host = own_host.unwrap_or(asked.host);
         let trailers = self.address_to_target(ask, asked, host)?;
@@ -339,8 +340,8 @@ impl Client {
             trailers,
             upgrade: upgrade.is_some(),
         };
-        let mut request = Some(self.to_send(ask, upgrade.as_ref()));
-        let sent = self.exchange(&mut request, asked.pool, &wanted, &mut timing);
+        let request = self.to_send(ask, upgrade.as_ref());
+        let sent = self.exchange(request, asked.pool, &wanted, timing.as_mut());
         let (mut response, lease) = sent.await?;
         // As with requests, the engine takes in what one read brings beyond its limit.
         let survey = Survey::of(response.headers());
@@ -364,8 +365,7 @@ impl Client {
                 map_response(response.headers_mut(), mapping);
             });
         }
-        let tells_timing = manner.is_some_and(|manner| manner.tells_timing);
-        if tells_timing {
+        if let Some(timing) = timing {
             timing.tell(response.headers_mut());
         }
         Ok(self.passed_on(response, lease, survey))
@@ -468,10 +468,10 @@ impl Client {
     /// closed before any octet of the request was sent.
     async fn exchange(
         &self,
-        request: &mut Option<Request<RequestBody>>,
+        mut request: Request<RequestBody>,
         pool: &Arc<Pool>,
         wanted: &Wants<'_>,
-        timing: &mut Timing,
+        mut timing: Option<&mut Timing>,
     ) -> Result<(Response<Incoming>, Lease), Failure> {
         let limits = &self.shared.limits;
         // An upgrade needs HTTP/1.1, which a connection over TLS need not have agreed on.
@@ -486,25 +486,24 @@ impl Client {
                     let octets = limits.response_head_octets;
                     let connecting = pool.connect(limits.connect, wanted.upgrade, octets);
                     let lease = Box::pin(connecting).await.map_err(Failure::Connect)?;
-                    timing.connected = Some(Instant::now());
+                    if let Some(timing) = &mut timing {
+                        timing.connected = Some(Instant::now());
+                    }
                     lease
                 }
             };
-            let Some(mut sent) = request.take() else {
-                return Err(Failure::Late); // it is put back below whenever the loop goes on
-            };
-            fit(&mut sent, &lease, pool, wanted);
-            let progress = sent.body().progress();
-            match in_time(limits.first_byte, progress, lease.send(sent)).await {
+            fit(&mut request, &lease, pool, wanted);
+            let progress = request.body().progress();
+            match in_time(limits.first_byte, progress, lease.send(request)).await {
                 None => return Err(Failure::Late),
                 Some(Ok(response)) => return Ok((response, lease)),
-                Some(Err(mut error)) => {
-                    *request = error.take_message().filter(|_| !fresh);
-                    if request.is_none() {
+                Some(Err(mut error)) => match error.take_message().filter(|_| !fresh) {
+                    Some(unsent) => request = unsent,
+                    None => {
                         let failure = Failure::of(error.into_error());
                         return Err(Box::pin(failure.or_tls(pool, fresh)).await);
                     }
-                }
+                },
             }
         }
     }
@@ -609,6 +608,13 @@ impl Failure {
 }
 
 impl Timing {
+    fn start() -> Self {
+        Self {
+            start: Instant::now(),
+            connected: None,
+        }
+    }
+
     /// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
     fn tell(&self, headers: &mut HeaderMap) {
         let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;

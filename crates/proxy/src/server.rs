@@ -240,7 +240,7 @@ impl Serving {
         match self.first_octets(&accepted.stream).await {
             Some([HANDSHAKE, ..]) => self.open_tls(accepted).await,
             Some(first) => {
-                let client = self.client(accepted.source(), None, false);
+                let client = self.client(self.connected(&accepted));
                 if first == HTTP2_PREFACE {
                     self.serve_http2(accepted.stream, client).await;
                 } else {
@@ -323,7 +323,7 @@ impl Serving {
             }
         }
         drop(plane);
-        let (from, peer) = (accepted.source(), accepted.peer);
+        let (connected, peer) = (self.connected(&accepted), accepted.peer);
         let accepting = self.acceptor.accept(accepted.stream);
         let stream = match timeout(self.shared.limits.head, accepting).await {
             Ok(Ok(stream)) => stream,
@@ -332,7 +332,11 @@ impl Serving {
         };
         let session = stream.get_ref().1;
         let h2 = session.alpn_protocol() == Some(b"h2");
-        let client = self.client(from, session.server_name(), true);
+        let client = self.client(Connected {
+            secure: true,
+            name: session.server_name().map(Box::from),
+            ..connected
+        });
         if h2 {
             self.serve_http2(stream, client).await;
         } else {
@@ -340,21 +344,19 @@ impl Serving {
         }
     }
 
-    /// A client that came by `from`; over TLS with a server name, if it gave one.
-    fn client(&self, from: Source, name: Option<&str>, secure: bool) -> Client {
-        let Source {
-            peer,
-            port,
-            refused,
-        } = from;
-        let connected = Connected {
-            peer,
-            port,
+    /// A client in the clear, by its connection.
+    fn connected(&self, accepted: &Accepted) -> Connected {
+        Connected {
+            peer: accepted.peer.ip(),
+            port: accepted.at.port(),
             https_port: self.https_port,
-            secure,
-            name: name.map(Box::from),
-            refused,
-        };
+            secure: false,
+            name: None,
+            refused: accepted.refused,
+        }
+    }
+
+    fn client(&self, connected: Connected) -> Client {
         Client::new(Arc::clone(&self.shared), connected)
     }
 
@@ -440,24 +442,6 @@ pub(crate) struct Accepted {
     /// Where it came to.
     at: SocketAddr,
     refused: bool,
-}
-
-/// Where a connection comes from, and to.
-#[derive(Clone, Copy, Debug)]
-struct Source {
-    peer: IpAddr,
-    port: u16,
-    refused: bool,
-}
-
-impl Accepted {
-    fn source(&self) -> Source {
-        Source {
-            peer: self.peer.ip(),
-            port: self.at.port(),
-            refused: self.refused,
-        }
-    }
 }
 
 /// Keeps `permit` until `work` is done, also when it panics.
