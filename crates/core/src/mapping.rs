@@ -36,12 +36,17 @@ pub fn without_prefix<'a>(path_and_query: &'a str, prefix: &str) -> Cow<'a, str>
     }
 }
 
+/// The host of an authority, and its port when it has one (RFC 3986 §3.2).
+pub(crate) fn host_and_port(authority: &str) -> (&str, Option<&str>) {
+    match authority.rsplit_once(':') {
+        Some((host, port)) if !port.ends_with(']') => (host, Some(port)),
+        _ => (authority, None),
+    }
+}
+
 /// The host of an authority: without its port.
 fn host_of(authority: &str) -> &str {
-    match authority.rsplit_once(':') {
-        Some((host, port)) if !port.ends_with(']') => host,
-        _ => authority,
-    }
+    host_and_port(authority).0
 }
 
 /// The names that every machine has for itself.
@@ -56,13 +61,14 @@ fn is_loopback(host: &str) -> bool {
 impl Mapping<'_> {
     /// Whether `authority` is the target's own; loopback has many names.
     fn is_target(&self, authority: &str) -> bool {
-        let port = |authority: &str| {
-            let host = host_of(authority);
-            authority.get(host.len() + 1..).map(str::to_owned)
-        };
-        let (host, own) = (host_of(authority), host_of(self.target));
-        let same = host.eq_ignore_ascii_case(own) || (is_loopback(host) && is_loopback(own));
-        same && port(authority) == port(self.target)
+        let (host, port) = host_and_port(authority);
+        let (_, own_port) = host_and_port(self.target);
+        self.is_targets_host(host) && port == own_port
+    }
+
+    fn is_targets_host(&self, host: &str) -> bool {
+        let own = host_of(self.target);
+        host.eq_ignore_ascii_case(own) || (is_loopback(host) && is_loopback(own))
     }
 
     fn with_prefix(&self, path: &str) -> String {
@@ -145,9 +151,8 @@ impl Mapping<'_> {
 
     fn is_targets_domain(&self, domain: &str) -> bool {
         let domain = domain.strip_prefix('.').unwrap_or(domain);
-        let (own, public) = (host_of(self.target), host_of(self.host));
-        let same = domain.eq_ignore_ascii_case(own) || (is_loopback(domain) && is_loopback(own));
-        !domain.is_empty() && same && !domain.eq_ignore_ascii_case(public)
+        let public = host_of(self.host);
+        !domain.is_empty() && self.is_targets_host(domain) && !domain.eq_ignore_ascii_case(public)
     }
 
     /// An `Origin` or `Referer` of the public world as the target would write it of itself, with the

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::address::Pattern;
 use crate::configuration::Invalid;
+use crate::mapping::host_and_port;
 use crate::name::Name;
 
 /// How a route leads to its target.
@@ -271,10 +272,8 @@ impl AllowedOrigin {
         let Some((scheme, rest)) = origin.split_once("://") else {
             return false;
         };
-        let (host, port) = match rest.rsplit_once(':') {
-            Some((host, port)) if !port.ends_with(']') => (host, port.parse().ok()),
-            _ => (rest, Some(usual_port(scheme))),
-        };
+        let (host, port) = host_and_port(rest);
+        let port = port.map_or_else(|| Some(usual_port(scheme)), |port| port.parse().ok());
         let right_port = match (self.port, port) {
             (_, None) => false,
             (Some(own), Some(port)) => own == port,
@@ -327,10 +326,7 @@ impl FromStr for AllowedOrigin {
         if rest.contains(['/', '?', '#', '@']) {
             return Err(refuse("it has a host and a port alone"));
         }
-        let (host, port) = match rest.rsplit_once(':') {
-            Some((host, port)) if !port.ends_with(']') => (host, Some(port)),
-            _ => (rest, None),
-        };
+        let (host, port) = host_and_port(rest);
         let port = port.map(str::parse).transpose();
         let port = port.map_err(|_| refuse("ports go from 1 to 65535"))?;
         let bare = host.trim_start_matches('[').trim_end_matches(']');

@@ -5,10 +5,10 @@ use std::time::Duration;
 use bentlane_core::{Pattern, chain};
 use bentlane_system::{Facts, Part, PartState, System, SystemError};
 use tokio::task::spawn_blocking;
-use tokio::time::interval;
 use tracing::{info, warn};
 
 use crate::state::State;
+use crate::turns::Turns;
 
 /// How often the system's files are looked at.
 const TURN: Duration = Duration::from_secs(5);
@@ -17,13 +17,9 @@ const TURN: Duration = Duration::from_secs(5);
 /// the name servers they are made ours again, with its file as the one to put back, and the block
 /// in the hosts file follows the routes. What is not attached, or to another service, is left alone.
 pub(crate) async fn keep(state: Arc<State>) {
-    let mut turns = interval(TURN);
+    let mut turns = Turns::new(TURN, &state.shutdown);
     let mut told = None;
-    loop {
-        tokio::select! {
-            () = state.shutdown.cancelled() => return,
-            _ = turns.tick() => {}
-        }
+    while turns.next().await {
         let facts = facts(&state);
         let mended = match spawn_blocking(move || mend(&System::default(), &facts)).await {
             Ok(mended) => mended,

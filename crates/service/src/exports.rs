@@ -16,13 +16,16 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::process::Command;
 use tokio::task::spawn_blocking;
-use tokio::time::{interval, timeout};
+use tokio::time::timeout;
 use tracing::{error, info, warn};
 
 use crate::state::State;
+use crate::turns::Turns;
 
 /// Where it is written down which folders are looked after.
 const FILE: &str = "exports.json";
+/// Where a list goes that cannot be read, before another takes its place.
+const UNREADABLE: &str = "exports.json.unreadable";
 /// How often the files are looked at.
 const LOOK_AGAIN: Duration = Duration::from_secs(5);
 /// How long a command may take.
@@ -84,8 +87,8 @@ impl Export {
         Ok(files)
     }
 
-    /// When the next certificate is due, by the files that are there; `None` when it is due now.
-    fn next(&self, folder: &Path, state: &State, now: OffsetDateTime) -> Option<OffsetDateTime> {
+    /// Whether the files that are there will do for a while; `None` when one cannot be read.
+    fn is_fresh(&self, folder: &Path, state: &State, now: OffsetDateTime) -> Option<bool> {
         let files = self.files(folder).ok()?;
         let read = |kinds: &[PartKind]| {
             let found = files.iter().find(|(kind, _)| kinds.contains(kind));
@@ -103,7 +106,6 @@ impl Export {
         let mut held = info.names.clone();
         wanted.sort();
         held.sort();
-        let renew_at = renewed_from(&info);
         let whole = match read(&[PartKind::Key, PartKind::Both]) {
             Some(key) => {
                 let pair = Pair::read(&chain, &key?, now).ok()?;
@@ -113,25 +115,22 @@ impl Export {
             }
             None => true,
         };
-        (all_there && whole && wanted == held && now < renew_at).then_some(renew_at)
+        Some(all_there && whole && wanted == held && now < info.renewed_from())
     }
-}
-
-/// When a third of a certificate's life is left.
-pub(crate) fn renewed_from(info: &CertificateInfo) -> OffsetDateTime {
-    info.not_after - (info.not_after - info.not_before) / 3
 }
 
 impl Exports {
     pub(crate) fn take_up(data_dir: &DataDir) -> Result<Self, DataDirError> {
         let kept = data_dir.read(FILE)?.unwrap_or_default();
-        let exports = if kept.is_empty() {
-            BTreeMap::new()
-        } else {
-            serde_json::from_str(&kept).unwrap_or_else(|cause| {
-                error!(%cause, file = FILE, "no folder is kept fresh: the list cannot be read");
+        let exports = match serde_json::from_str(&kept) {
+            Ok(exports) => exports,
+            Err(_) if kept.is_empty() => BTreeMap::new(),
+            Err(cause) => {
+                data_dir.write(UNREADABLE, kept.as_bytes())?;
+                let aside = UNREADABLE;
+                error!(%cause, aside, "no folder is kept fresh: the list of them cannot be read");
                 BTreeMap::new()
-            })
+            }
         };
         Ok(Self {
             data_dir: data_dir.clone(),
@@ -168,7 +167,8 @@ impl Exports {
     }
 
     fn keep(&self, next: BTreeMap<PathBuf, Export>) -> Result<(), ExportError> {
-        let text = serde_json::to_string_pretty(&next).unwrap_or_default();
+        let text = serde_json::to_string_pretty(&next)
+            .expect("folders came as JSON, so their paths are text");
         self.data_dir.write(FILE, text.as_bytes())?;
         *self.exports() = next;
         Ok(())
@@ -179,7 +179,7 @@ impl Exports {
         let now = OffsetDateTime::now_utc();
         let mut fresh = Vec::new();
         for (folder, export) in self.all() {
-            if export.next(&folder, state, now).is_some() {
+            if export.is_fresh(&folder, state, now) == Some(true) {
                 continue;
             }
             let outcome = write(state, &folder, &export);
@@ -266,12 +266,8 @@ pub(crate) async fn run_afterwards(folder: &Path, export: &Export) -> Option<Str
 
 /// Looks after the folders until the service stops.
 pub(crate) async fn keep(state: Arc<State>) {
-    let mut turns = interval(LOOK_AGAIN);
-    loop {
-        tokio::select! {
-            () = state.shutdown.cancelled() => return,
-            _ = turns.tick() => {}
-        }
+    let mut turns = Turns::new(LOOK_AGAIN, &state.shutdown);
+    while turns.next().await {
         let looking = Arc::clone(&state);
         match spawn_blocking(move || looking.exports.refresh(&looking)).await {
             Ok(fresh) => {

@@ -9,10 +9,10 @@ use bentlane_core::chain;
 use bentlane_store::{DataDir, DataDirError};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
-use tokio::time::interval;
 use tracing::{error, info, warn};
 
 use crate::state::State;
+use crate::turns::Turns;
 
 /// The folder of the pairs, in that of the keys.
 const FOLDER: &str = "imported";
@@ -209,12 +209,8 @@ pub(crate) fn show(state: &State, pairs: &BTreeMap<String, Imported>) -> Result<
 
 /// Looks at the files of imported pairs, until the service stops.
 pub(crate) async fn keep(state: Arc<State>) {
-    let mut turns = interval(LOOK_AGAIN);
-    loop {
-        tokio::select! {
-            () = state.shutdown.cancelled() => return,
-            _ = turns.tick() => {}
-        }
+    let mut turns = Turns::new(LOOK_AGAIN, &state.shutdown);
+    while turns.next().await {
         let _one = state.reloading.lock().await;
         let looking = Arc::clone(&state);
         let looked = spawn_blocking(move || looking.imports.refresh(&looking)).await;

@@ -20,6 +20,7 @@ mod service;
 mod sign_in;
 mod state;
 mod trust;
+mod turns;
 mod upstreams;
 mod wiring;
 

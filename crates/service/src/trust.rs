@@ -13,11 +13,11 @@ use bentlane_system::system_bundle;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
-use tokio::time::interval;
 use tracing::{error, info, warn};
 
 use crate::service::ServiceError;
 use crate::state::State;
+use crate::turns::Turns;
 
 /// How often the issuing certificate's age and the system's roots are looked at.
 const LOOK_AGAIN: Duration = Duration::from_secs(300);
@@ -347,12 +347,8 @@ impl Trust {
 
 /// Has the issuing certificate made anew in time, until the service stops.
 pub(crate) async fn keep(state: Arc<State>) {
-    let mut turns = interval(LOOK_AGAIN);
-    loop {
-        tokio::select! {
-            () = state.shutdown.cancelled() => return,
-            _ = turns.tick() => {}
-        }
+    let mut turns = Turns::new(LOOK_AGAIN, &state.shutdown);
+    while turns.next().await {
         let bundling = Arc::clone(&state);
         let refresh = move || {
             bundling.trust.renew_tickets()?;

@@ -4,11 +4,11 @@ use std::time::Duration;
 use bentlane_core::chain;
 use bentlane_resolver::Forwarder;
 use bentlane_system::System;
-use tokio::time::interval;
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
 use crate::config::Upstreams;
+use crate::turns::Turns;
 
 /// How often the file is looked at: another network brings other name servers.
 const TURN: Duration = Duration::from_secs(5);
@@ -33,14 +33,10 @@ impl Upstreams {
         let (Self::System, Some(forwarder)) = (self, forwarder) else {
             return shutdown.cancelled().await;
         };
-        let mut turns = interval(TURN);
+        let mut turns = Turns::new(TURN, &shutdown);
         let mut known = forwarder.upstreams();
         info!(upstream = ?known, "names outside the zones are looked up there");
-        loop {
-            tokio::select! {
-                () = shutdown.cancelled() => return,
-                _ = turns.tick() => {}
-            }
+        while turns.next().await {
             // A small file of the system's own, so that reading it here keeps nobody waiting.
             forwarder.replace_upstreams(of_the_system(&ours));
             let now = forwarder.upstreams();

@@ -160,7 +160,6 @@ impl Edit {
         let patch = RoutePatch {
             to: self.to.map(whole_target).transpose()?,
             keys: self.keys.keys()?,
-            ..RoutePatch::default()
         };
         if patch.to.is_none() && patch.keys == RouteKeys::default() {
             return Err(CliError::Value {

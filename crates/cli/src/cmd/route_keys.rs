@@ -94,6 +94,7 @@ impl Keys {
             server_timing: self.server_timing,
             paused: self.paused,
             note: self.note,
+            ..RouteKeys::default()
         })
     }
 }

@@ -14,6 +14,7 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::limits::Limits;
 use super::root::{Authority, AuthorityError, BACKDATE};
+use super::verify::third_left;
 use crate::name::Name;
 
 /// How long an issuing certificate is valid.
@@ -170,7 +171,7 @@ impl Issuer {
             issuer,
             limits,
             not_after,
-            renew_at: not_after - (not_after - not_before) / 3,
+            renew_at: third_left(not_before, not_after),
         })
     }
 
@@ -252,7 +253,7 @@ impl Issuer {
                 .collect(),
             key: LeafKey(key),
             not_after,
-            renew_at: not_after - (not_after - now) / 3,
+            renew_at: third_left(now, not_after),
         })
     }
 }

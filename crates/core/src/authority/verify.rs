@@ -77,6 +77,12 @@ impl CertificateInfo {
         now > self.not_after - WARNED_FROM
     }
 
+    /// When a third of its life is left: time for the next one.
+    #[must_use]
+    pub fn renewed_from(&self) -> OffsetDateTime {
+        third_left(self.not_before, self.not_after)
+    }
+
     /// Reads a certificate, PEM; `None` when it is none.
     #[must_use]
     pub fn from_pem(pem: &str) -> Option<Self> {
@@ -103,6 +109,11 @@ impl CertificateInfo {
             fingerprint_sha256: fingerprint(certificate),
         })
     }
+}
+
+/// When a third of the time from one moment to another is left.
+pub(super) fn third_left(from: OffsetDateTime, until: OffsetDateTime) -> OffsetDateTime {
+    until - (until - from) / 3
 }
 
 fn address(octets: &[u8]) -> String {

@@ -18,7 +18,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::problem::{Body, Problem, Query, aside, whole_path};
-use crate::exports::{Export, ExportError, renewed_from, run_afterwards};
+use crate::exports::{Export, ExportError, run_afterwards};
 use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
 
@@ -246,7 +246,7 @@ fn exported_view(folder: PathBuf, export: Export) -> ExportedView {
         files: files.into_iter().map(|(_, path)| path).collect(),
         folder,
         then: export.then,
-        renewed_from: info.as_ref().map(renewed_from),
+        renewed_from: info.as_ref().map(CertificateInfo::renewed_from),
         not_after: info.map(|info| info.not_after),
         trouble: export.trouble,
     }

@@ -1,6 +1,12 @@
+use std::collections::BTreeMap;
+
+use axum::http::StatusCode;
 use bentlane_core::{Invalid, RouteSettings};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use utoipa::ToSchema;
+
+use super::problem::Problem;
 
 /// How a route leads to its target, key by key; what is left out stays, or is as usual.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -63,6 +69,10 @@ pub struct RouteKeys {
     /// What the route is for; `none` for nothing.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// Keys that there are not.
+    #[serde(flatten, skip_serializing)]
+    #[schema(ignore)]
+    pub unknown: BTreeMap<String, Value>,
 }
 
 /// The word that takes a choice back.
@@ -97,7 +107,7 @@ fn all<T: std::str::FromStr<Err = Invalid>>(given: &[String]) -> Result<Vec<T>, 
 
 impl RouteKeys {
     /// What the keys are called.
-    pub(super) const NAMES: [&str; 18] = [
+    const NAMES: [&str; 18] = [
         "address",
         "strip_prefix",
         "host",
@@ -117,6 +127,18 @@ impl RouteKeys {
         "paused",
         "note",
     ];
+
+    /// Whether every key is one that there is.
+    pub(super) fn check_names(&self) -> Result<(), Problem> {
+        let Some(key) = self.unknown.keys().next() else {
+            return Ok(());
+        };
+        let detail = format!(
+            "a route has no key `{key}`; there are: {}",
+            Self::NAMES.join(", ")
+        );
+        Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail))
+    }
 
     /// Has `settings` go by every key but `address`, and says all that is wrong.
     pub(super) fn choose(&self, settings: &mut RouteSettings) -> Result<(), Vec<Invalid>> {

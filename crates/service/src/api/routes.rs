@@ -1,4 +1,3 @@
-use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::num::NonZeroU16;
 use std::sync::Arc;
@@ -12,7 +11,6 @@ use bentlane_core::{
     RouteSettings, Snapshot, advice_for_route,
 };
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -40,10 +38,6 @@ pub struct RouteInput {
     /// How it leads there.
     #[serde(flatten)]
     pub keys: RouteKeys,
-    /// Keys that there are not.
-    #[serde(flatten, skip_serializing)]
-    #[schema(ignore)]
-    pub unknown: BTreeMap<String, Value>,
 }
 
 /// Many routes to add, all or none.
@@ -70,10 +64,6 @@ pub struct RoutePatch {
     /// How it leads there.
     #[serde(flatten)]
     pub keys: RouteKeys,
-    /// Keys that there are not.
-    #[serde(flatten, skip_serializing)]
-    #[schema(ignore)]
-    pub unknown: BTreeMap<String, Value>,
 }
 
 /// What other systems ask for when a route is registered with them, for single sign-on or webhooks.
@@ -268,7 +258,7 @@ fn read(
     input: &RouteInput,
     configuration: &Configuration,
 ) -> Result<Route, Problem> {
-    known_keys(&input.unknown)?;
+    input.keys.check_names()?;
     let draft = RouteDraft {
         name: input.name.trim(),
         prefix: input.prefix.as_deref().map(str::trim),
@@ -323,17 +313,6 @@ fn pinnable(state: &State, name: &str, route: &Route) -> Result<(), Problem> {
     Err(Problem::value("cert", reason))
 }
 
-fn known_keys(unknown: &BTreeMap<String, Value>) -> Result<(), Problem> {
-    let Some(key) = unknown.keys().next() else {
-        return Ok(());
-    };
-    let detail = format!(
-        "a route has no key `{key}`; there are: {}",
-        RouteKeys::NAMES.join(", ")
-    );
-    Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, detail))
-}
-
 fn chosen(
     choice: &str,
     pattern: &Pattern,
@@ -368,7 +347,7 @@ async fn edit_route(
     Body(patch): Body<RoutePatch>,
 ) -> Result<Json<RouteView>, Problem> {
     let mut route = find(&state, &address(&text)?)?;
-    known_keys(&patch.unknown)?;
+    patch.keys.check_names()?;
     if let Some(to) = &patch.to {
         route.to = to.trim().parse().map_err(|e| Problem::value("to", e))?;
     }
