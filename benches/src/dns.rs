@@ -84,8 +84,8 @@ pub(crate) fn kept(subject: &Subject, scale: Scale, report: &mut Report) {
         cpu.push((cpu_of(OURS), cpu_of(OUTSIDE)));
         let (mut ours, mut outside) = (Vec::new(), Vec::new());
         for _ in 0..scale.questions.div_ceil(1_000) {
-            ours.extend(block_for(&socket, OURS));
-            outside.extend(block_for(&socket, OUTSIDE));
+            ours.extend(block(&socket));
+            outside.extend(block_for(&socket, OUTSIDE, Duration::ZERO));
         }
         time.push((quantile(&ours, 0.5), quantile(&outside, 0.5)));
     }
@@ -128,7 +128,7 @@ pub(crate) fn beside_load(
     let paced = |socket| {
         let blocks = scale.questions.div_ceil(10_000);
         (0..blocks)
-            .flat_map(|_| paced_block(socket))
+            .flat_map(|_| block_for(socket, OURS, NOW_AND_THEN))
             .collect::<Vec<_>>()
     };
     for _ in 0..scale.rounds {
@@ -157,7 +157,7 @@ pub(crate) fn beside_load(
 
 fn times(socket: &UdpSocket, scale: Scale) -> Vec<f64> {
     let blocks = scale.questions.div_ceil(2_000);
-    (0..blocks).flat_map(|_| block_for(socket, OURS)).collect()
+    (0..blocks).flat_map(|_| block(socket)).collect()
 }
 
 /// Sends some 10,000 packets a second that are no queries, or queries that are malformed.
@@ -176,6 +176,9 @@ fn flood(to: SocketAddr, end: &AtomicBool) {
         std::thread::sleep(Duration::from_millis(5));
     }
 }
+
+/// The pause between lookups that come now and then, as those of one person do.
+const NOW_AND_THEN: Duration = Duration::from_millis(1);
 
 /// The names that are asked for, as on the wire.
 const OURS: &[u8] = b"\x04n500\x04moor\x04test\0";
@@ -212,28 +215,18 @@ fn ask_for(socket: &UdpSocket, name: &[u8], count: usize) -> f64 {
 }
 
 fn block(socket: &UdpSocket) -> Vec<f64> {
-    block_for(socket, OURS)
+    block_for(socket, OURS, Duration::ZERO)
 }
 
-/// The times of a hundred questions, one after the other, in µs.
-fn block_for(socket: &UdpSocket, name: &[u8]) -> Vec<f64> {
+/// The times of a hundred questions, one after the other with a pause before each, in µs.
+fn block_for(socket: &UdpSocket, name: &[u8], pause: Duration) -> Vec<f64> {
     let mut buffer = [0; 2048];
     let ask = |id| {
+        if !pause.is_zero() {
+            std::thread::sleep(pause);
+        }
         let start = Instant::now();
         socket.send(&question(id, name)).unwrap();
-        receive(socket, &mut buffer);
-        micros(start.elapsed())
-    };
-    (0..100).map(ask).collect()
-}
-
-/// The same with a pause of a millisecond before each, as lookups come: now and then.
-fn paced_block(socket: &UdpSocket) -> Vec<f64> {
-    let mut buffer = [0; 2048];
-    let ask = |id| {
-        std::thread::sleep(Duration::from_millis(1));
-        let start = Instant::now();
-        socket.send(&question(id, OURS)).unwrap();
         receive(socket, &mut buffer);
         micros(start.elapsed())
     };

@@ -11,7 +11,6 @@ use hyper::{Request, StatusCode};
 use hyper_util::rt::{TokioExecutor, TokioIo};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName};
-use rustls::{ClientConfig, RootCertStore};
 use tokio::net::TcpStream;
 use tokio::runtime::Runtime;
 use tokio_rustls::TlsConnector;
@@ -20,6 +19,7 @@ use crate::bare::NAME;
 use crate::measure::{AtMost, Report, Scale, micros, quantile};
 use crate::process::{Server, cpu_time};
 use crate::subject::Subject;
+use crate::tls::client_config;
 
 /// Connections of a load.
 const CONNECTIONS: usize = 16;
@@ -161,18 +161,11 @@ impl End {
     }
 
     async fn connect(&self, protocol: Protocol) -> Connection {
-        let mut roots = RootCertStore::empty();
-        roots.add(self.root.clone()).unwrap();
-        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-        let mut config = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .unwrap()
-            .with_root_certificates(roots)
-            .with_no_client_auth();
-        config.alpn_protocols = vec![match protocol {
-            Protocol::Http1 => b"http/1.1".to_vec(),
-            Protocol::Http2 => b"h2".to_vec(),
-        }];
+        let name: &[u8] = match protocol {
+            Protocol::Http1 => b"http/1.1",
+            Protocol::Http2 => b"h2",
+        };
+        let config = client_config(self.root.clone(), name);
         let stream = TcpStream::connect(self.address).await.unwrap();
         stream.set_nodelay(true).unwrap();
         let stream = TlsConnector::from(Arc::new(config))

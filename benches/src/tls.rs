@@ -116,6 +116,13 @@ pub(crate) fn handshakes(
 }
 
 fn client(root: CertificateDer<'static>) -> Arc<ClientConfig> {
+    let mut config = client_config(root, b"http/1.1");
+    config.resumption = Resumption::disabled();
+    Arc::new(config)
+}
+
+/// A client that trusts `root` alone and speaks one protocol.
+pub(crate) fn client_config(root: CertificateDer<'static>, protocol: &[u8]) -> ClientConfig {
     let mut roots = RootCertStore::empty();
     roots.add(root).unwrap();
     let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
@@ -124,9 +131,8 @@ fn client(root: CertificateDer<'static>) -> Arc<ClientConfig> {
         .unwrap()
         .with_root_certificates(roots)
         .with_no_client_auth();
-    config.resumption = Resumption::disabled();
-    config.alpn_protocols = vec![b"http/1.1".to_vec()];
-    Arc::new(config)
+    config.alpn_protocols = vec![protocol.to_vec()];
+    config
 }
 
 /// One handshake, seen through to the server's part in it: a request that is answered.

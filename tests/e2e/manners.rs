@@ -1,13 +1,9 @@
 //! What a route's settings change of requests and responses, and how the two kinds of listeners
 //! understand each other.
 
-use bentlane_tests::{App, World, make_certificate, run};
+use bentlane_tests::{App, World, json, make_certificate, run};
 use rstest::rstest;
 use serde_json::Value;
-
-fn json(text: &str) -> Value {
-    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
-}
 
 /// A response's head, with the fields sorted out of it.
 fn head(world: &World, url: &str, args: &[&str]) -> String {

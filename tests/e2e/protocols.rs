@@ -10,10 +10,11 @@ use bentlane_tests::{App, Start, World, wait_until};
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
 use http_body_util::{BodyExt, Empty, Full};
+use hyper::body::Incoming;
 use hyper::client::conn::{http1, http2};
 use hyper::ext::Protocol;
-use hyper::{Method, Request};
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper::{Method, Request, Response};
+use hyper_util::rt::TokioIo;
 use rstest::rstest;
 use tokio_tungstenite::WebSocketStream;
 use tokio_tungstenite::tungstenite::Message;
@@ -26,10 +27,7 @@ async fn a_websocket_passes_over_http2() {
         ("radio.moor.test", &radio.port()),
         ("radio.moor.test/plain", &other.port()),
     ]);
-    let io = TokioIo::new(world.tls("radio.moor.test", "h2").await);
-    let handshake = http2::handshake(TokioExecutor::new(), io).await;
-    let (mut sender, connection) = handshake.unwrap();
-    tokio::spawn(connection);
+    let (mut sender, _) = world.http2("radio.moor.test").await;
     let plain = Request::get("https://radio.moor.test/plain").body(Empty::<Bytes>::new());
     assert_eq!(
         sender.send_request(plain.unwrap()).await.unwrap().status(),
@@ -195,6 +193,24 @@ fn bodies_of_any_size_take_constant_memory() {
     assert!(grown < 60_000, "{grown} KiB more for a body of 200 MB");
 }
 
+/// A connection of either version that is used again and again.
+enum Connection {
+    Http1(http1::SendRequest<Full<Bytes>>),
+    Http2(http2::SendRequest<Full<Bytes>>),
+}
+
+impl Connection {
+    async fn send(&mut self, request: Request<Full<Bytes>>) -> hyper::Result<Response<Incoming>> {
+        match self {
+            Self::Http1(sender) => {
+                sender.ready().await?;
+                sender.send_request(request).await
+            }
+            Self::Http2(sender) => sender.send_request(request).await,
+        }
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_thousand_changes_disturb_no_request() {
     let (app, radio) = (App::new(), App::websocket());
@@ -211,38 +227,19 @@ async fn a_thousand_changes_disturb_no_request() {
         Arc::new(AtomicBool::new(false)),
         Arc::new(AtomicUsize::new(0)),
     );
+    let io = TokioIo::new(world.tls("a.moor.test", "http/1.1").await);
+    let (one, connection) = http1::handshake(io).await.unwrap();
+    tokio::spawn(connection);
+    let (two, _) = world.http2("a.moor.test").await;
     let mut askers = Vec::new();
-    for protocol in ["h2", "http/1.1"] {
-        let io = TokioIo::new(world.tls("a.moor.test", protocol).await);
+    for mut connection in [Connection::Http1(one), Connection::Http2(two)] {
         let (end, asked) = (Arc::clone(&end), Arc::clone(&asked));
-        let h2 = protocol == "h2";
         askers.push(tokio::spawn(async move {
-            let request = || {
+            while !end.load(Ordering::Relaxed) {
                 let request =
                     Request::post("https://a.moor.test/echo").header("host", "a.moor.test");
-                request.body(Full::new(Bytes::from("hello"))).unwrap()
-            };
-            let (mut one, mut two) = (None, None);
-            if h2 {
-                let (sender, connection) =
-                    http2::handshake(TokioExecutor::new(), io).await.unwrap();
-                tokio::spawn(connection);
-                two = Some(sender);
-            } else {
-                let (sender, connection) = http1::handshake(io).await.unwrap();
-                tokio::spawn(connection);
-                one = Some(sender);
-            }
-            while !end.load(Ordering::Relaxed) {
-                let response = match (&mut one, &mut two) {
-                    (Some(sender), _) => {
-                        sender.ready().await.unwrap();
-                        sender.send_request(request()).await
-                    }
-                    (None, Some(sender)) => sender.send_request(request()).await,
-                    (None, None) => return,
-                };
-                let response = response.expect("no request fails");
+                let request = request.body(Full::new(Bytes::from("hello"))).unwrap();
+                let response = connection.send(request).await.expect("no request fails");
                 assert_eq!(response.status(), 200);
                 let body = response
                     .into_body()
@@ -297,10 +294,7 @@ async fn a_thousand_changes_disturb_no_request() {
 async fn streams_that_are_reset_without_end_end_their_connection_alone() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
-    let io = TokioIo::new(world.tls("a.moor.test", "h2").await);
-    let handshake = http2::handshake(TokioExecutor::new(), io).await;
-    let (sender, connection) = handshake.unwrap();
-    let connection = tokio::spawn(connection);
+    let (sender, connection) = world.http2("a.moor.test").await;
     let mut opened = 0;
     while !connection.is_finished() && opened < 20_000 {
         let mut sender = sender.clone();

@@ -4,18 +4,14 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::process::{Command, Stdio};
 
-use bentlane_tests::{App, World, run};
+use bentlane_tests::{App, World, json, run};
 use bytes::Bytes;
 use http_body_util::Empty;
 use hyper::Request;
-use hyper::client::conn::{http1, http2};
-use hyper_util::rt::{TokioExecutor, TokioIo};
+use hyper::client::conn::http1;
+use hyper_util::rt::TokioIo;
 use rstest::rstest;
 use serde_json::Value;
-
-fn json(text: &str) -> Value {
-    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
-}
 
 #[rstest]
 #[case("--http1.1")]
@@ -272,13 +268,11 @@ async fn heads_over_64_kib_get_431(#[case] protocol: &str) {
             request = request.header(format!("x-{number}"), "a".repeat(15_000));
         }
         let request = request.body(Empty::<Bytes>::new()).unwrap();
-        let io = TokioIo::new(world.tls("a.moor.test", protocol).await);
         let response = if protocol == "h2" {
-            let handshake = http2::handshake(TokioExecutor::new(), io).await;
-            let (mut sender, connection) = handshake.unwrap();
-            tokio::spawn(connection);
+            let (mut sender, _) = world.http2("a.moor.test").await;
             sender.send_request(request).await
         } else {
+            let io = TokioIo::new(world.tls("a.moor.test", protocol).await);
             let (mut sender, connection) = http1::handshake(io).await.unwrap();
             tokio::spawn(connection);
             sender.send_request(request).await

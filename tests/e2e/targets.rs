@@ -2,14 +2,11 @@
 
 use std::path::Path;
 
-use bentlane_tests::{App, World, make_certificate};
+use bentlane_tests::{App, World, json, make_certificate};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty};
 use hyper::Request;
-use hyper::client::conn::http2;
-use hyper_util::rt::{TokioExecutor, TokioIo};
 use rstest::rstest;
-use serde_json::Value;
 
 /// An app over TLS in `world`, whose certificate is for `name`, with the file of that.
 fn tls_app(world: &World, name: &str) -> (App, String) {
@@ -27,10 +24,6 @@ fn tls_app(world: &World, name: &str) -> (App, String) {
         App::tls(Path::new(&certificate), Path::new(&key)),
         certificate,
     )
-}
-
-fn json(text: &str) -> Value {
-    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
 }
 
 fn slug_of(world: &World, url: &str) -> String {
@@ -159,10 +152,7 @@ async fn trailers_pass_from_http2_in_the_clear(#[case] protocol: &str) {
         assert_eq!(json(&said)["uri"], "http://grpc.moor.test/a?b");
         return;
     }
-    let io = TokioIo::new(world.tls("grpc.moor.test", protocol).await);
-    let handshake = http2::handshake(TokioExecutor::new(), io).await;
-    let (mut sender, connection) = handshake.unwrap();
-    tokio::spawn(connection);
+    let (mut sender, _) = world.http2("grpc.moor.test").await;
     for (te, wanted) in [(Some("trailers"), "trailers"), (None, "none")] {
         let mut request = Request::post("https://grpc.moor.test/trailers");
         if let Some(te) = te {

@@ -22,6 +22,8 @@ mod world;
 pub use app::App;
 pub use browser::Browser;
 pub use namespace::Namespace;
-pub use process::{Background, Run, binary, make_certificate, repository, run, signal, wait_until};
+pub use process::{
+    Background, Run, binary, json, make_certificate, repository, run, signal, wait_until,
+};
 pub use upstream::Upstream;
 pub use world::{Start, World};

@@ -84,6 +84,13 @@ impl Run {
     }
 }
 
+/// Reads a text as JSON.
+#[track_caller]
+#[must_use]
+pub fn json(text: &str) -> serde_json::Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
 /// Runs a command to its end.
 pub fn run(program: impl AsRef<OsStr>, args: &[&str]) -> Run {
     run_command(Command::new(program).args(args))

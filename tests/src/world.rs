@@ -6,6 +6,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
+use hyper::body::Body;
+use hyper::client::conn::http2::{self, SendRequest};
+use hyper_util::rt::{TokioExecutor, TokioIo};
 use rustix::process::Signal;
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName};
@@ -13,6 +16,7 @@ use rustls::{ClientConfig, RootCertStore};
 use serde_json::Value;
 use tempfile::TempDir;
 use tokio::net::TcpStream;
+use tokio::task::JoinHandle;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
@@ -250,6 +254,22 @@ impl World {
 }
 
 impl World {
+    /// A connection of HTTP/2 to our listener for `name`: what sends requests over it, and the task
+    /// that ends with it.
+    pub async fn http2<B>(&self, name: &'static str) -> (SendRequest<B>, JoinHandle<()>)
+    where
+        B: Body + Unpin + Send + 'static,
+        B::Data: Send,
+        B::Error: std::error::Error + Send + Sync + 'static,
+    {
+        let io = TokioIo::new(self.tls(name, "h2").await);
+        let handshake = http2::handshake(TokioExecutor::new(), io).await;
+        let (sender, connection) = handshake.unwrap();
+        // How it ends is seen at what is sent over it.
+        let driving = tokio::spawn(async move { drop(connection.await) });
+        (sender, driving)
+    }
+
     /// What the API answers at this path below `/api/v1`.
     #[must_use]
     pub fn get(&self, path: &str) -> Value {
