@@ -7,7 +7,7 @@ use bentlane_tests::{App, Background, World, repository, run, wait_until};
 use serde_json::Value;
 
 /// A script of `tests/apps`, run by Node or by the Python that `scripts/test` has made ready.
-fn script(name: &str, args: &[&str]) -> Command {
+pub(crate) fn script(name: &str, args: &[&str]) -> Command {
     let apps = repository().join("tests/apps");
     let mut command = if name.ends_with(".py") {
         Command::new(python())
@@ -28,6 +28,15 @@ fn python() -> PathBuf {
     python
 }
 
+/// Starts a server and waits until it listens on `port`.
+pub(crate) fn listening(command: &mut Command, port: u16, log: PathBuf) -> Background {
+    let server = Background::start(command, log);
+    wait_until("the server to listen", || {
+        std::net::TcpStream::connect(("127.0.0.1", port)).ok()
+    });
+    server
+}
+
 /// A world with a server behind `a.moor.test`, which is ready when `ready` says so.
 fn world(
     target: fn(u16) -> String,
@@ -36,10 +45,8 @@ fn world(
 ) -> (World, Background) {
     let world = World::with_routes(&[]);
     let port = App::free_port();
-    let server = Background::start(&mut server(&port.to_string()), world.path("server.log"));
-    wait_until("the server to listen", || {
-        std::net::TcpStream::connect(("127.0.0.1", port)).ok()
-    });
+    let mut server = server(&port.to_string());
+    let server = listening(&mut server, port, world.path("server.log"));
     let add = ["route", "add", "a.moor.test", &target(port)];
     world.ok(&[&add[..], settings].concat());
     (world, server)

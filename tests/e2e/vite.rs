@@ -5,39 +5,37 @@ use std::process::Command;
 
 use bentlane_tests::{App, Background, Browser, World, repository, wait_until};
 
+/// Vite on `port`, with a site in the world's folder `site` and these settings of its server.
+pub(crate) fn vite(world: &World, port: u16, settings: &str) -> Background {
+    let site = world.path("site");
+    fs::create_dir(&site).unwrap();
+    let page = "<title>Highmoor</title><h1></h1><script type=module src=/main.js></script>";
+    fs::write(site.join("index.html"), page).unwrap();
+    fs::write(site.join("main.js"), "").unwrap();
+    let settings = format!("export default {{ cacheDir: '.vite', server: {{ {settings} }} }};");
+    fs::write(site.join("vite.config.js"), settings).unwrap();
+    let vite = repository().join("demo/node_modules/.bin/vite");
+    assert!(vite.exists(), "run `npm ci` in demo/, as scripts/test does");
+    let mut command = Command::new(vite);
+    let port = port.to_string();
+    command.args(["--port", &port, "--strictPort", "--clearScreen", "false"]);
+    Background::start(command.current_dir(&site), world.path("vite.log"))
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn hot_reload_reaches_the_browser_and_the_page_stays() {
     let port = App::free_port();
     let world = World::with_routes(&[("booking.moor.test", &port.to_string())]);
     let site = world.path("site");
-    fs::create_dir(&site).unwrap();
+    let _vite = vite(&world, port, "allowedHosts: ['.moor.test']");
     let module = site.join("word.js");
     fs::write(&module, "export const word = 'before';").unwrap();
-    fs::write(
-        site.join("index.html"),
-        "<h1></h1><script type=module src=/main.js></script>",
-    )
-    .unwrap();
     let main = "import { word } from './word.js';
         const heading = document.querySelector('h1');
         heading.textContent = word;
         window.stayed = true;
         import.meta.hot.accept('./word.js', (next) => { heading.textContent = next.word; });";
     fs::write(site.join("main.js"), main).unwrap();
-    let settings =
-        "export default { cacheDir: '.vite', server: { allowedHosts: ['.moor.test'] } };";
-    fs::write(site.join("vite.config.js"), settings).unwrap();
-    let vite = repository().join("demo/node_modules/.bin/vite");
-    assert!(vite.exists(), "run `npm ci` in demo/, as scripts/test does");
-    let mut command = Command::new(vite);
-    command.args([
-        "--port",
-        &port.to_string(),
-        "--strictPort",
-        "--clearScreen",
-        "false",
-    ]);
-    let _vite = Background::start(command.current_dir(&site), world.path("vite.log"));
     wait_until("Vite to answer", || {
         (world.run(&["check"]).code == 0).then_some(())
     });

@@ -25,7 +25,43 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::process::wait_until;
 
-type Body = UnsyncBoxBody<Bytes, hyper::Error>;
+/// The content of an app's answer.
+pub type AppBody = UnsyncBoxBody<Bytes, hyper::Error>;
+type Body = AppBody;
+
+/// An answer for [`App::answering`].
+///
+/// # Panics
+/// When a field is none.
+#[must_use]
+pub fn reply(status: u16, fields: &[(&str, &str)], body: &str) -> Response<AppBody> {
+    let mut response = Response::builder().status(status);
+    for (name, value) in fields {
+        response = response.header(*name, *value);
+    }
+    response.body(full(body.to_owned())).unwrap()
+}
+
+/// A stream of events for [`App::answering`]: pauses in milliseconds, each with the number of events
+/// that come together after it; then silence.
+///
+/// # Panics
+/// Never.
+#[must_use]
+pub fn events(fields: &[(&str, &str)], lumps: &'static [(u64, usize)]) -> Response<AppBody> {
+    let lump = |(pause, count): &'static (u64, usize)| async move {
+        tokio::time::sleep(Duration::from_millis(*pause)).await;
+        Ok(Frame::data(Bytes::from("data: 1\n\n".repeat(*count))))
+    };
+    let lumps = stream::iter(lumps).then(lump).chain(stream::pending());
+    let mut response = Response::builder().header("content-type", "text/event-stream");
+    for (name, value) in fields {
+        response = response.header(*name, *value);
+    }
+    response
+        .body(BodyExt::boxed_unsync(StreamBody::new(lumps)))
+        .unwrap()
+}
 
 /// A server for a route to lead to, on a free port of 127.0.0.1, until it is dropped.
 #[derive(Debug)]
@@ -61,10 +97,36 @@ impl App {
         })
     }
 
+    /// An app on a port of one's choice that answers as `answer` says.
+    #[must_use]
+    pub fn answering(
+        port: u16,
+        answer: impl Fn(&Request<Incoming>) -> Response<AppBody> + Clone + Send + Sync + 'static,
+    ) -> Self {
+        Self::serve(port, move |stream| {
+            let answer = answer.clone();
+            async move {
+                let service = service_fn(|request| {
+                    let response = answer(&request);
+                    async { Ok::<_, Infallible>(response) }
+                });
+                let _ = http1::Builder::new()
+                    .serve_connection(TokioIo::new(stream), service)
+                    .await;
+            }
+        })
+    }
+
     /// An app that reads a request's head and then sends `octets` and closes.
     #[must_use]
     pub fn raw(octets: &'static [u8]) -> Self {
-        Self::serve(0, move |mut stream| async move {
+        Self::raw_on(0, octets)
+    }
+
+    /// The same on a port of one's choice.
+    #[must_use]
+    pub fn raw_on(port: u16, octets: &'static [u8]) -> Self {
+        Self::serve(port, move |mut stream| async move {
             let mut head = [0; 4096];
             let _ = stream.read(&mut head).await;
             let _ = stream.write_all(octets).await;

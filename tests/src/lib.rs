@@ -19,7 +19,7 @@ mod process;
 mod upstream;
 mod world;
 
-pub use app::App;
+pub use app::{App, AppBody, events, reply};
 pub use browser::Browser;
 pub use namespace::Namespace;
 pub use process::{

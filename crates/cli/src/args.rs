@@ -69,6 +69,8 @@ pub(crate) enum Format {
     Table,
     /// For programs
     Json,
+    /// For test reports: `bentlane check` alone has it
+    Junit,
 }
 
 /// What to do.

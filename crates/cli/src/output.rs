@@ -47,6 +47,15 @@ impl Output {
         !colours_refused() && io::stderr().is_terminal()
     }
 
+    pub(crate) fn format(&self) -> Format {
+        self.format
+    }
+
+    /// Whether people read what is printed.
+    pub(crate) fn is_table(&self) -> bool {
+        self.format == Format::Table
+    }
+
     pub(crate) fn is_json(&self) -> bool {
         self.format == Format::Json
     }
@@ -78,6 +87,10 @@ impl Output {
                 self.line(&json)
             }
             Format::Table => self.line(table(data).trim_end()),
+            Format::Junit => Err(CliError::Value {
+                field: "--format",
+                reason: "`junit` is for `bentlane check` alone".to_owned(),
+            }),
         }
     }
 

@@ -170,6 +170,12 @@ fn single_label(label: &str) -> String {
     )
 }
 
+/// Whether browsers share no cookies between the names below `name`: it is a public suffix, or a
+/// single label.
+pub(crate) fn is_public_suffix(name: &str) -> bool {
+    psl::suffix(name.as_bytes()).is_some_and(|suffix| suffix.as_bytes() == name.as_bytes())
+}
+
 /// The suffix of `name` under which others register, when it is a real one.
 fn public_suffix(name: &str) -> Option<&str> {
     let suffix = psl::suffix(name.as_bytes()).filter(psl::Suffix::is_known)?;

@@ -596,6 +596,9 @@ impl<'a> RouteIndex<'a> {
             to,
             settings,
         } = route;
+        if let Some(problem) = settings.expect.problems().into_iter().next() {
+            return Err(problem);
+        }
         let refuse = |field, reason: String| Err(Invalid::new(field, reason));
         if address.port.is_some() {
             if !address.prefix.is_root() {

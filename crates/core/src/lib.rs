@@ -18,6 +18,7 @@ mod address;
 mod advice;
 mod configuration;
 mod error;
+mod expectation;
 mod hosts;
 mod mapping;
 mod name;
@@ -35,6 +36,7 @@ pub use configuration::{
     ZoneChange, ZoneSettings, is_own,
 };
 pub use error::chain;
+pub use expectation::{Expectation, ExpectedField, ExpectedValue};
 pub use hosts::{Hosts, HostsEntry};
 pub use mapping::{Mapping, without_prefix};
 pub use name::{Name, NameError};

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::address::Pattern;
 use crate::configuration::Invalid;
+use crate::expectation::Expectation;
 use crate::mapping::host_and_port;
 use crate::name::Name;
 
@@ -82,6 +83,9 @@ pub struct RouteSettings {
     /// What the route is for, in words of the user's own.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// What its answers have to be like, for checks.
+    #[serde(skip_serializing_if = "Expectation::is_empty")]
+    pub expect: Expectation,
 }
 
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
@@ -189,6 +193,7 @@ macro_rules! serde_by_text {
         }
     )*};
 }
+pub(crate) use serde_by_text;
 serde_by_text!(
     TargetTls,
     AllowedOrigin,

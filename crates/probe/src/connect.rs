@@ -61,7 +61,7 @@ pub(crate) async fn accepts(listener: SocketAddr, limit: Duration) -> Answer {
     }
 }
 
-async fn attempt(address: SocketAddr, limit: Duration) -> Result<SocketAddr, Attempt> {
+pub(crate) async fn attempt(address: SocketAddr, limit: Duration) -> Result<SocketAddr, Attempt> {
     let refusal = match timeout(limit, TcpStream::connect(address)).await {
         Ok(Ok(_)) => return Ok(address),
         Ok(Err(error)) if error.kind() == ErrorKind::ConnectionRefused => Refusal::Refused,

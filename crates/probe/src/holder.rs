@@ -1,23 +1,12 @@
 use std::collections::{HashMap, HashSet};
-use std::fmt;
 use std::fs;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::path::Path;
 
-/// A process that has a port.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Holder {
-    /// Its id.
-    pub pid: u32,
-    /// Its command's name.
-    pub command: String,
-}
+use bentlane_core::check::Holder;
 
-impl fmt::Display for Holder {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} (process {})", self.command, self.pid)
-    }
-}
+/// Characters of the line that started a process that are kept.
+const LONGEST_LINE: usize = 200;
 
 /// Which process has `address`, or an address that stands for it (`0.0.0.0`, `::`).
 ///
@@ -58,6 +47,33 @@ pub fn socket_holders(addresses: &HashSet<SocketAddr>) -> HashMap<SocketAddr, Ho
     holders(&wanted)
 }
 
+/// Every TCP socket that listens, with who has it; those of other users are left out.
+#[must_use]
+pub fn listeners() -> HashMap<SocketAddr, Holder> {
+    let listening = ["tcp", "tcp6"].into_iter().flat_map(table);
+    let listening = listening.filter(|socket| socket.awaits_others());
+    let wanted = listening.map(|socket| (socket.inode, socket.local));
+    holders(&wanted.collect())
+}
+
+/// What can be told of a process.
+fn described(pid: u32) -> Holder {
+    let read = |file: &str| fs::read(format!("/proc/{pid}/{file}")).unwrap_or_default();
+    let text = |octets: &[u8]| String::from_utf8_lossy(octets).trim().to_owned();
+    let line: Vec<String> = read("cmdline")
+        .split(|octet| *octet == 0)
+        .map(text)
+        .filter(|word| !word.is_empty())
+        .collect();
+    let folder = fs::read_link(format!("/proc/{pid}/cwd")).ok();
+    Holder {
+        pid,
+        command: text(&read("comm")),
+        line: line.join(" ").chars().take(LONGEST_LINE).collect(),
+        folder: folder.map(|path| path.display().to_string()),
+    }
+}
+
 /// A socket in the kernel's tables.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Socket {
@@ -77,12 +93,12 @@ impl Socket {
 
 fn sockets() -> impl Iterator<Item = Socket> {
     // Short-lived ones first: those of datagrams.
-    let tables = ["udp", "udp6", "tcp", "tcp6"].into_iter();
-    let tables = tables.filter_map(|name| {
-        let table = fs::read_to_string(Path::new("/proc/net").join(name)).ok()?;
-        Some(table.lines().skip(1).filter_map(socket).collect::<Vec<_>>())
-    });
-    tables.flatten()
+    ["udp", "udp6", "tcp", "tcp6"].into_iter().flat_map(table)
+}
+
+fn table(name: &str) -> Vec<Socket> {
+    let table = fs::read_to_string(Path::new("/proc/net").join(name)).unwrap_or_default();
+    table.lines().skip(1).filter_map(socket).collect()
 }
 
 /// The processes that have these sockets open. The newest are looked at first: who has just asked
@@ -114,10 +130,7 @@ fn holders(wanted: &HashMap<u64, SocketAddr>) -> HashMap<SocketAddr, Holder> {
                 continue;
             };
             if let Some(address) = wanted.get(&inode) {
-                let pid = eldest(pid, inode);
-                let command = fs::read_to_string(format!("/proc/{pid}/comm")).unwrap_or_default();
-                let command = command.trim().to_owned();
-                found.insert(*address, Holder { pid, command });
+                found.insert(*address, described(eldest(pid, inode)));
             }
         }
     }

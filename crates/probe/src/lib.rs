@@ -2,14 +2,18 @@
 //!
 //! [`Prober::observe`] walks the way of one route as a client would and reports what it saw;
 //! `bentlane_core::check::diagnose` says what it means. [`port_holder`] tells which process has a
-//! port. Nothing here changes anything: requests are GET, marked as ours, and carry no cookie.
+//! port. Nothing here changes anything: requests are GET (and OPTIONS for a preflight), marked as
+//! ours, and carry no cookie; they go to our own listeners and to the routes' own targets, nowhere
+//! else.
 
-mod ask;
+mod client;
 mod connect;
 mod holder;
 mod lookup;
 mod observe;
 mod shake;
+mod target;
+mod visit;
 
-pub use holder::{Holder, port_holder, socket_holders};
+pub use holder::{listeners, port_holder, socket_holders};
 pub use observe::{ProbeLimits, Prober};

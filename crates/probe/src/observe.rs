@@ -1,14 +1,30 @@
+use std::collections::HashMap;
 use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::{Connect, Facts, Handshake, Observations, Resolve, Timed};
+use bentlane_core::Pattern;
+use bentlane_core::check::{
+    Answer, Connect, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
+    SystemLookup, Timed,
+};
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
+use tokio::task::spawn_blocking;
 
-use crate::{ask, connect, lookup, shake};
+use crate::holder::listeners;
+use crate::lookup::Over;
+use crate::shake::{Stream, TakesAny};
+use crate::target::OfTarget;
+use crate::visit::{Through, is_at_odds, wants_comparison};
+use crate::{connect, lookup, shake};
+
+/// A first answer that takes longer is asked for again.
+const SLOW: Duration = Duration::from_secs(3);
+/// How far from its own port an app is looked for that has moved.
+const MOVED_BY: u16 = 10;
 
 /// How long each hop of a check may take.
 #[derive(Clone, Debug)]
@@ -17,6 +33,8 @@ pub struct ProbeLimits {
     pub hop: Duration,
     /// For the response to a request. Default 10 s, since a dev server may compile first.
     pub answer: Duration,
+    /// For how long who has which port is taken from the last look. Default 5 s.
+    pub holders: Duration,
 }
 
 impl Default for ProbeLimits {
@@ -24,15 +42,22 @@ impl Default for ProbeLimits {
         Self {
             hop: Duration::from_secs(2),
             answer: Duration::from_secs(10),
+            holders: Duration::from_secs(5),
         }
     }
 }
+
+/// Who has which port, and when that was looked at.
+type Looked = Option<(Instant, Arc<HashMap<SocketAddr, Holder>>)>;
 
 /// Observes routes through one resolver and one TLS listener, trusting one root.
 #[derive(Clone, Debug)]
 pub struct Prober {
     tls: Arc<ClientConfig>,
+    tls_http1: Arc<ClientConfig>,
+    takes_any: Arc<ClientConfig>,
     limits: ProbeLimits,
+    holders: Arc<Mutex<Looked>>,
 }
 
 impl Prober {
@@ -49,91 +74,266 @@ impl Prober {
             trusted.add(root).map_err(io::Error::other)?;
         }
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-        let mut tls = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(io::Error::other)?
+        let builder = || {
+            ClientConfig::builder_with_provider(Arc::clone(&provider))
+                .with_safe_default_protocol_versions()
+                .map_err(io::Error::other)
+        };
+        let both = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        let mut tls = builder()?
             .with_root_certificates(trusted)
             .with_no_client_auth();
-        tls.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+        let tls_http1 = tls.clone();
+        tls.alpn_protocols.clone_from(&both);
+        let verifier = Arc::new(TakesAny(Arc::clone(&provider)));
+        let mut takes_any = builder()?
+            .dangerous()
+            .with_custom_certificate_verifier(verifier)
+            .with_no_client_auth();
+        takes_any.alpn_protocols = both;
         Ok(Self {
             tls: Arc::new(tls),
+            tls_http1: Arc::new(tls_http1),
+            takes_any: Arc::new(takes_any),
             limits,
+            holders: Arc::default(),
         })
     }
 
     /// Walks the way of one route. The first three hops are tried at once; the request follows
     /// only when they leave it a chance. Takes as long as the limits say, at most.
     pub async fn observe(&self, facts: &Facts) -> Observations {
-        if facts.address.port.is_some() {
-            return self.observe_raw(facts).await;
-        }
         let limit = self.limits.hop;
-        let (resolve, connect, (handshake, stream)) = tokio::join!(
-            timed(lookup::look_up(facts.resolver, &facts.name, limit)),
+        let (resolve, connect, (handshake, stream), further) = tokio::join!(
+            timed(lookup::look_up(
+                facts.resolver,
+                &facts.name,
+                Over::Udp,
+                limit
+            )),
             timed(self.connect(facts)),
-            self.shake(facts.listener, facts),
+            self.shake(facts),
+            self.look_up_further(facts),
         );
-        let clear = matches!(resolve.outcome, Resolve::Addresses(_))
-            && matches!(connect.outcome, Connect::Open(_) | Connect::NotNeeded)
-            && matches!(handshake.outcome, Handshake::Verified { .. });
-        let answer = match stream {
-            Some(stream) if clear => {
-                Some(timed(ask::ask(stream, &facts.url, self.limits.answer)).await)
-            }
-            _ => None,
-        };
-        Observations {
-            resolve,
-            connect,
-            handshake,
-            answer,
+        let mut seen = Observations::new(resolve, connect, handshake);
+        further.note_in(&mut seen);
+        if matches!(facts.only, None | Some(Hop::Connect)) {
+            self.look_who_is_there(facts, &mut seen).await;
         }
+        let beyond = matches!(facts.only, None | Some(Hop::Answer | Hop::Expect));
+        if facts.route.address.port.is_some() {
+            seen.answer = Some(timed(connect::accepts(facts.listener, limit)).await);
+        } else if let Some(stream) = stream.filter(|_| beyond && leaves_a_chance(&seen)) {
+            self.ask(facts, stream, &mut seen).await;
+        }
+        seen
     }
 
     /// A paused route's target is left alone.
     async fn connect(&self, facts: &Facts) -> Connect {
-        if facts.paused {
+        if facts.route.settings.paused {
             return Connect::NotNeeded;
         }
-        connect::connect(&facts.target, self.limits.hop).await
+        connect::connect(&facts.route.to, self.limits.hop).await
     }
 
-    /// The way of a route for raw TCP: what passes there is its own matter.
-    async fn observe_raw(&self, facts: &Facts) -> Observations {
-        let limit = self.limits.hop;
-        let (resolve, connect, answer) = tokio::join!(
-            timed(lookup::look_up(facts.resolver, &facts.name, limit)),
-            timed(self.connect(facts)),
-            timed(connect::accepts(facts.listener, limit)),
-        );
-        Observations {
-            resolve,
-            connect,
-            handshake: Timed {
-                outcome: Handshake::NotNeeded,
-                took: Duration::ZERO,
-            },
-            answer: Some(answer),
+    async fn shake(&self, facts: &Facts) -> (Timed<Handshake>, Option<Stream>) {
+        if facts.route.address.port.is_some() {
+            let outcome = Handshake::NotNeeded;
+            let took = Duration::ZERO;
+            return (Timed { outcome, took }, None);
         }
-    }
-
-    async fn shake(
-        &self,
-        listener: SocketAddr,
-        facts: &Facts,
-    ) -> (Timed<Handshake>, Option<shake::Stream>) {
-        let shaken = timed(shake::shake(
-            Arc::clone(&self.tls),
-            listener,
-            &facts.name,
-            self.limits.hop,
-        ));
         let Timed {
             outcome: (outcome, stream),
             took,
-        } = shaken.await;
+        } = timed(shake::shake(
+            Arc::clone(&self.tls),
+            facts.listener,
+            facts.name.as_str(),
+            self.limits.hop,
+        ))
+        .await;
         (Timed { outcome, took }, stream)
     }
+
+    /// What others than our resolver say of the name.
+    async fn look_up_further(&self, facts: &Facts) -> Further {
+        let (name, limit) = (&facts.name, self.limits.hop);
+        let mut further = Further::default();
+        if !matches!(facts.only, None | Some(Hop::Resolve)) {
+            return further;
+        }
+        if facts.deep {
+            let over_tcp = lookup::look_up(facts.resolver, name, Over::Tcp, limit);
+            further.over_tcp = Some(timed(over_tcp).await);
+        }
+        let exact = matches!(facts.route.address.pattern, Pattern::Exact(_));
+        if !facts.machine.may_ask_for(name, exact) {
+            return further;
+        }
+        let system = timed(lookup::ask_system(name, limit)).await;
+        let agrees = matches!(&system.outcome, SystemLookup::Addresses(found)
+            if found.iter().all(|ip| facts.listening_on.contains(ip)));
+        further.system = Some(system);
+        if !agrees {
+            let servers = &facts.machine.nameservers;
+            further.nameservers = lookup::ask_nameservers(servers, name, limit).await;
+        }
+        further
+    }
+
+    /// Which processes have the ports on the way, and where the app may have gone.
+    async fn look_who_is_there(&self, facts: &Facts, seen: &mut Observations) {
+        let raw = facts.route.address.port.is_some();
+        match &seen.connect.outcome {
+            Connect::Open(at) if at.ip().is_loopback() => {
+                let holders = self.holders().await;
+                seen.holder = holder_of(&holders, *at).cloned();
+            }
+            Connect::Closed {
+                attempts,
+                elsewhere: None,
+            } => {
+                let first = attempts.first().map(|it| it.address);
+                if let Some(at) = first.filter(|at| at.ip().is_loopback()) {
+                    let holders = self.holders().await;
+                    seen.moved_to = moved_to(facts, at, &holders);
+                }
+            }
+            _ => {}
+        }
+        if raw {
+            let holders = self.holders().await;
+            let holder = holder_of(&holders, facts.listener);
+            let other = holder.filter(|holder| holder.pid != std::process::id());
+            seen.listener_holder = other.cloned();
+        }
+    }
+
+    /// Who listens on which port. One look is for all routes that are checked at about that time.
+    async fn holders(&self) -> Arc<HashMap<SocketAddr, Holder>> {
+        let kept = || {
+            let looked = self.holders.lock().unwrap_or_else(PoisonError::into_inner);
+            let fresh = |at: &Instant| at.elapsed() < self.limits.holders;
+            let (_, found) = looked.as_ref().filter(|(at, _)| fresh(at))?;
+            Some(Arc::clone(found))
+        };
+        if let Some(found) = kept() {
+            return found;
+        }
+        let found = Arc::new(spawn_blocking(listeners).await.unwrap_or_default());
+        let mut looked = self.holders.lock().unwrap_or_else(PoisonError::into_inner);
+        *looked = Some((Instant::now(), Arc::clone(&found)));
+        found
+    }
+
+    /// Forgets who had which port: what is asked now wants to know it of now.
+    pub fn look_anew(&self) {
+        *self.holders.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    }
+
+    /// Asks for the page, and what there is to be asked beside it.
+    async fn ask(&self, facts: &Facts, stream: Stream, seen: &mut Observations) {
+        let through = Through {
+            facts,
+            tls: &self.tls,
+            tls_http1: &self.tls_http1,
+            hop: self.limits.hop,
+            limit: self.limits.answer,
+        };
+        let at = match &seen.connect.outcome {
+            Connect::Open(at) => Some(*at),
+            _ => None,
+        };
+        let target = at.map(|at| OfTarget {
+            facts,
+            at,
+            tls: Arc::clone(&self.takes_any),
+            limit: self.limits.answer,
+        });
+        let answer = timed(through.visit(stream)).await;
+        match &answer.outcome {
+            Answer::OwnPage { finding, .. } if finding.slug == FindingKind::TargetUntrusted => {
+                if let Some(target) = &target {
+                    seen.target_leaf = target.leaf().await;
+                }
+            }
+            Answer::Visit(visit) => {
+                if visit.first_byte > SLOW {
+                    seen.again = through.again().await;
+                }
+                if let Some(target) = target.as_ref().filter(|_| wants_comparison(facts, visit)) {
+                    let direct = timed(target.ask(false)).await;
+                    if is_at_odds(visit, &direct.outcome) {
+                        seen.direct_by_name = Some(timed(target.ask(true)).await);
+                    }
+                    seen.direct = Some(direct);
+                }
+                through.look_further(visit, target.as_ref(), seen).await;
+            }
+            _ => {}
+        }
+        seen.answer = Some(answer);
+    }
+}
+
+#[derive(Default)]
+struct Further {
+    over_tcp: Option<Timed<Resolve>>,
+    system: Option<Timed<SystemLookup>>,
+    nameservers: Vec<bentlane_core::check::NameserverSaid>,
+}
+
+impl Further {
+    fn note_in(self, seen: &mut Observations) {
+        seen.resolve_over_tcp = self.over_tcp;
+        seen.system = self.system;
+        seen.nameservers = self.nameservers;
+    }
+}
+
+/// Whether a request is worth making after what the first hops showed.
+fn leaves_a_chance(seen: &Observations) -> bool {
+    matches!(seen.resolve.outcome, Resolve::Addresses(_))
+        && matches!(seen.connect.outcome, Connect::Open(_) | Connect::NotNeeded)
+}
+
+/// Who has `at`, or an address that stands for it.
+fn holder_of(holders: &HashMap<SocketAddr, Holder>, at: SocketAddr) -> Option<&Holder> {
+    holders.get(&at).or_else(|| {
+        let mut holders = holders.iter();
+        let stands_for = |own: &SocketAddr| own.port() == at.port() && own.ip().is_unspecified();
+        holders.find_map(|(own, holder)| stands_for(own).then_some(holder))
+    })
+}
+
+/// Where the app with which a route was proved listens now: close to its port, and where no other route
+/// leads.
+fn moved_to(
+    facts: &Facts,
+    at: SocketAddr,
+    holders: &HashMap<SocketAddr, Holder>,
+) -> Option<(SocketAddr, Holder)> {
+    let routes = &facts.snapshot.configuration().routes;
+    let taken = |port: u16| {
+        let mut targets = routes.iter().map(|route| &route.to);
+        targets
+            .any(|to| matches!(to.addresses(), Ok(all) if all.iter().any(|at| at.port() == port)))
+    };
+    let fits = |holder: &Holder| {
+        let ours = holder.pid == std::process::id();
+        !ours
+            && facts
+                .before
+                .as_ref()
+                .is_none_or(|before| before.is_same_app(holder))
+    };
+    let next = at.port().saturating_add(1)..=at.port().saturating_add(MOVED_BY);
+    next.filter(|port| !taken(*port)).find_map(|port| {
+        let at = SocketAddr::new(at.ip(), port);
+        let holder = holder_of(holders, at)?;
+        fits(holder).then(|| (at, holder.clone()))
+    })
 }
 
 async fn timed<T>(work: impl Future<Output = T>) -> Timed<T> {

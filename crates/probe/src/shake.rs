@@ -3,10 +3,13 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::Name;
-use bentlane_core::check::Handshake;
-use rustls::pki_types::ServerName;
-use rustls::{ClientConfig, ProtocolVersion};
+use bentlane_core::check::{CertificateFault, Handshake};
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::CryptoProvider;
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::{
+    CertificateError, ClientConfig, DigitallySignedStruct, ProtocolVersion, SignatureScheme,
+};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -19,7 +22,7 @@ pub(crate) type Stream = TlsStream<TcpStream>;
 pub(crate) async fn shake(
     tls: Arc<ClientConfig>,
     listener: SocketAddr,
-    name: &Name,
+    name: &str,
     limit: Duration,
 ) -> (Handshake, Option<Stream>) {
     let stream = match timeout(limit, TcpStream::connect(listener)).await {
@@ -27,7 +30,7 @@ pub(crate) async fn shake(
         Ok(Err(error)) => return (Handshake::Unreachable(error.to_string()), None),
         Err(_) => return (Handshake::Unreachable("no answer".to_owned()), None),
     };
-    let server = match ServerName::try_from(name.to_string()) {
+    let server = match ServerName::try_from(name.to_owned()) {
         Ok(server) => server,
         Err(error) => return (Handshake::Failed(error.to_string()), None),
     };
@@ -36,6 +39,11 @@ pub(crate) async fn shake(
         Ok(Err(error)) => (refused(&error), None),
         Err(_) => (Handshake::Failed("no answer to the hello".to_owned()), None),
     }
+}
+
+/// Whether HTTP/2 was agreed on.
+pub(crate) fn speaks_h2(stream: &Stream) -> bool {
+    stream.get_ref().1.alpn_protocol() == Some(b"h2")
 }
 
 fn agreed(stream: &Stream) -> Handshake {
@@ -57,8 +65,67 @@ fn refused(error: &io::Error) -> Handshake {
         .get_ref()
         .and_then(|inner| inner.downcast_ref::<rustls::Error>());
     match cause {
-        Some(rustls::Error::InvalidCertificate(reason)) => Handshake::Untrusted(reason.to_string()),
+        Some(rustls::Error::InvalidCertificate(reason)) => Handshake::Untrusted {
+            fault: fault(reason),
+            reason: reason.to_string(),
+        },
         Some(other) => Handshake::Failed(other.to_string()),
         None => Handshake::Failed(error.to_string()),
+    }
+}
+
+fn fault(reason: &CertificateError) -> CertificateFault {
+    match reason {
+        CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
+            CertificateFault::Expired
+        }
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+            CertificateFault::Early
+        }
+        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
+            CertificateFault::OtherName
+        }
+        _ => CertificateFault::Untrusted,
+    }
+}
+
+/// Takes any certificate: for a look at what a target shows, never for what is passed on.
+#[derive(Debug)]
+pub(crate) struct TakesAny(pub(crate) Arc<CryptoProvider>);
+
+impl ServerCertVerifier for TakesAny {
+    fn verify_server_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let algorithms = &self.0.signature_verification_algorithms;
+        rustls::crypto::verify_tls12_signature(message, certificate, signed, algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        let algorithms = &self.0.signature_verification_algorithms;
+        rustls::crypto::verify_tls13_signature(message, certificate, signed, algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.0.signature_verification_algorithms.supported_schemes()
     }
 }

@@ -281,7 +281,8 @@ fn states(finding: &Finding) -> Vec<HopState> {
 }
 
 /// The hops in the order in which this request went: it came in by name and over TLS, so these
-/// passed. What breaks at a handshake breaks at that with the target, behind its connection.
+/// passed. What breaks at a handshake breaks at that with the target, behind its connection. What is
+/// expected of answers is a check's matter.
 fn way(finding: &Finding) -> [Hop; 4] {
     if finding.hop == Hop::Handshake {
         [Hop::Resolve, Hop::Connect, Hop::Handshake, Hop::Answer]

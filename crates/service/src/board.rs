@@ -1,37 +1,46 @@
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::num::NonZeroU16;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use bentlane_core::check::{Facts, Verdict, diagnose};
-use bentlane_core::{Address, Route, Snapshot, is_own};
+use bentlane_core::authority::CertificateInfo;
+use bentlane_core::check::{
+    Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Verdict, diagnose,
+};
+use bentlane_core::{
+    Address, Name, PinnedCert, Route, Snapshot, advice_for_route, advice_for_zone, is_own,
+};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
+use bentlane_store::Kept;
 use futures_util::{StreamExt, stream};
 use rustls::pki_types::CertificateDer;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio::time::{MissedTickBehavior, interval};
-use tokio_util::sync::CancellationToken;
 
 use crate::events::{Event, Events};
+use crate::history::Sink;
+use crate::state::State;
 
 /// Routes checked at a time.
 const AT_ONCE: usize = 64;
 /// How often the background looks which routes are due, so that a lane turns solid soon after its
 /// server has started.
 const TURN: Duration = Duration::from_secs(2);
-/// After how long a route that was proved is due again. One that is broken is always due.
-const PROVED_FOR: Duration = Duration::from_secs(30);
 /// Routes checked again in one turn, longest unseen first: with many routes a round takes longer,
 /// and the checks go on costing next to nothing.
 const AGAIN_IN_A_TURN: usize = 16;
 /// Routes without a verdict that are checked in one turn: many at once are proved in the background
 /// by and by.
 const NEW_IN_A_TURN: usize = 64;
+/// How often a route has to change between proved and broken to be flapping, and within how long.
+const FLAPS: usize = 4;
+const FLAPS_WITHIN: time::Duration = time::Duration::minutes(5);
 
 /// Checks routes, and remembers what each check came to.
 #[derive(Debug)]
@@ -41,17 +50,24 @@ pub(crate) struct Board {
     certificates: Arc<Certificates>,
     resolver: SocketAddr,
     listener: SocketAddr,
+    http_port: u16,
     listening_on: Vec<IpAddr>,
+    /// After how long a route that was proved is due again. One that is broken is always due.
+    proved_for: Duration,
     verdicts: Mutex<HashMap<String, Checked>>,
+    /// Which app each route was last proved with.
+    proved_with: Mutex<HashMap<String, Holder>>,
+    history: Sink,
     events: Events,
     changed: Notify,
 }
 
-/// A verdict, and the route as it was then.
+/// A verdict, the route as it was then, and when it last changed between proved and broken.
 #[derive(Debug)]
 struct Checked {
     route: Route,
     verdict: Verdict,
+    changes: VecDeque<OffsetDateTime>,
 }
 
 /// Whether a check was asked for, or made in the background.
@@ -63,13 +79,68 @@ pub(crate) enum Occasion {
     Background,
 }
 
+/// How to look.
+#[derive(Clone, Debug)]
+pub(crate) struct Look {
+    pub(crate) occasion: Occasion,
+    /// The one hop to look at.
+    pub(crate) only: Option<Hop>,
+    /// Whether to look further than the page itself.
+    pub(crate) deep: bool,
+    pub(crate) machine: Arc<Machine>,
+    /// The files of imported certificates, and what is wrong with them.
+    pub(crate) pairs: HashMap<String, (PathBuf, Option<String>)>,
+}
+
+impl Look {
+    /// A look at the whole way, with the machine as it is.
+    pub(crate) async fn at(state: &Arc<State>, occasion: Occasion, deep: bool) -> Self {
+        let fresh = occasion == Occasion::Asked;
+        Self {
+            occasion,
+            only: None,
+            deep,
+            machine: state.watch.look(state, fresh, deep).await,
+            pairs: state.imports.notes(),
+        }
+    }
+
+    /// Whether it is like every other, so that what it comes to can stand beside the others'.
+    fn is_usual(&self) -> bool {
+        self.only.is_none() && !self.deep
+    }
+}
+
+/// A route to check, and the name to check it by.
+#[derive(Clone, Debug)]
+pub(crate) struct ToCheck {
+    pub(crate) route: Route,
+    /// The name and path that were asked for; by itself it is a sample of the route's names.
+    pub(crate) by: Option<(Name, String)>,
+}
+
+impl From<Route> for ToCheck {
+    fn from(route: Route) -> Self {
+        Self { route, by: None }
+    }
+}
+
+/// Where a board finds what it checks with.
+#[derive(Debug)]
+pub(crate) struct Places<'a> {
+    pub(crate) resolver: SocketAddr,
+    pub(crate) https: &'a [SocketAddr],
+    pub(crate) http: &'a [SocketAddr],
+}
+
 impl Board {
     pub(crate) fn new(
         snapshot: Arc<ArcSwap<Snapshot>>,
         prober: Prober,
         certificates: Arc<Certificates>,
-        resolver: SocketAddr,
-        https: &[SocketAddr],
+        places: &Places<'_>,
+        proved_for: Duration,
+        history: Sink,
         events: Events,
     ) -> Self {
         let unbound = SocketAddr::from(([127, 0, 0, 1], 443));
@@ -77,10 +148,14 @@ impl Board {
             snapshot,
             prober: ArcSwap::from_pointee(prober),
             certificates,
-            resolver,
-            listener: https.first().copied().unwrap_or(unbound),
-            listening_on: https.iter().map(SocketAddr::ip).collect(),
+            resolver: places.resolver,
+            listener: places.https.first().copied().unwrap_or(unbound),
+            http_port: places.http.first().map_or(80, SocketAddr::port),
+            listening_on: places.https.iter().map(SocketAddr::ip).collect(),
+            proved_for,
             verdicts: Mutex::default(),
+            proved_with: Mutex::default(),
+            history,
             events,
             changed: Notify::new(),
         }
@@ -102,6 +177,14 @@ impl Board {
         verdicts.get(address).map(|checked| checked.verdict.clone())
     }
 
+    /// Takes up which app each route was proved with before the service started.
+    pub(crate) fn was_proved_with(&self, before: HashMap<String, Holder>) {
+        let mut known = lock(&self.proved_with);
+        for (address, holder) in before {
+            known.entry(address).or_insert(holder);
+        }
+    }
+
     /// Forgets what is no longer true of the configuration, and has what is new checked soon.
     pub(crate) fn configuration_changed(&self) {
         let snapshot = self.snapshot.load();
@@ -109,94 +192,155 @@ impl Board {
         let routes: HashMap<String, &Route> = routes
             .map(|route| (route.address.to_string(), route))
             .collect();
-        self.verdicts()
-            .retain(|address, checked| routes.get(address) == Some(&&checked.route));
+        let mut stale: HashSet<String> = HashSet::new();
+        self.verdicts().retain(|address, checked| {
+            let stays = routes.get(address) == Some(&&checked.route);
+            if !stays {
+                stale.insert(address.clone());
+            }
+            stays
+        });
+        // A route that leads elsewhere now is another app's.
+        lock(&self.proved_with).retain(|address, _| !stale.contains(address));
         self.changed.notify_one();
     }
 
-    /// Checks `routes`, many at a time; verdicts come in the order of the routes.
-    pub(crate) async fn check(&self, routes: Vec<Route>, occasion: Occasion) -> Vec<Verdict> {
-        stream::iter(routes)
-            .map(|route| self.check_one(route, occasion))
+    /// Checks routes, many at a time; what it comes to is in their order, and `None` for a route
+    /// that is gone meanwhile.
+    pub(crate) async fn check(&self, all: Vec<ToCheck>, look: &Look) -> Vec<Option<Verdict>> {
+        if look.occasion == Occasion::Asked {
+            self.prober.load().look_anew();
+        }
+        stream::iter(all)
+            .map(|one| self.check_one(one, look))
             .buffered(AT_ONCE)
-            .filter_map(|verdict| async move { verdict })
             .collect()
             .await
     }
 
-    async fn check_one(&self, route: Route, occasion: Occasion) -> Option<Verdict> {
-        let facts = self.facts(&route)?;
+    async fn check_one(&self, one: ToCheck, look: &Look) -> Option<Verdict> {
+        let facts = self.facts(&one, look)?;
         let prober = self.prober.load_full();
         let seen = prober.observe(&facts).await;
-        let verdict = diagnose(&facts, &seen, OffsetDateTime::now_utc());
-        self.note(&route, &verdict, occasion);
+        let mut verdict = diagnose(&facts, &seen);
+        // A route that was changed meanwhile is not what was checked.
+        let now = self.snapshot.load();
+        let now = now.configuration().route(&one.route.address)?;
+        if *now == one.route && one.by.is_none() && look.is_usual() {
+            self.note(&one.route, &mut verdict, &seen, look.occasion);
+        }
         Some(verdict)
     }
 
-    /// `None` for a wildcard whose every name belongs to another route.
-    fn facts(&self, route: &Route) -> Option<Facts> {
-        let snapshot = self.snapshot.load();
-        let name = snapshot.sample_name(route)?;
+    /// What a check of a route goes by. `None` for a wildcard whose every name belongs to another
+    /// route.
+    pub(crate) fn facts(&self, one: &ToCheck, look: &Look) -> Option<Facts> {
+        let snapshot = self.snapshot.load_full();
+        let route = &one.route;
+        let name = match &one.by {
+            Some((name, _)) => name.clone(),
+            None => snapshot.sample_name(route)?,
+        };
         let listening_on = snapshot.addresses_of(name.as_str(), &self.listening_on);
         let own = listening_on.first().filter(|ip| is_own(**ip));
-        let port = route
-            .address
-            .port
-            .map_or(self.listener.port(), NonZeroU16::get);
+        let https_port = self.listener.port();
+        let port = route.address.port.map_or(https_port, NonZeroU16::get);
         let listener = own.map_or(self.listener, |ip| (*ip, port).into());
-        let url = route_url(&route.address, name.as_str(), self.listener.port());
+        let asked = match &one.by {
+            Some((_, path)) if route.address.port.is_none() => url(name.as_str(), https_port, path),
+            _ => route_url(&route.address, name.as_str(), https_port),
+        };
+        let mut advice = snapshot
+            .zone_of(name.as_str())
+            .map(|zone| advice_for_zone(&zone.name))
+            .unwrap_or_default();
+        advice.extend(advice_for_route(&route.address.pattern));
+        let before = lock(&self.proved_with);
         Some(Facts {
-            address: route.address.clone(),
             certified: self.certificates.shown(name.as_str()).is_some(),
+            before: before.get(&route.address.to_string()).cloned(),
+            pair: self.pair(route, &name, look),
+            route: route.clone(),
             name,
-            url,
-            target: route.to.clone(),
-            paused: route.settings.paused,
+            url: asked,
+            only: look.only,
+            advice,
             resolver: self.resolver,
             listener,
+            https_port,
+            http_port: self.http_port,
+            deep: look.deep,
             listening_on,
+            machine: Arc::clone(&look.machine),
+            snapshot,
+            now: OffsetDateTime::now_utc(),
         })
     }
 
-    fn note(&self, route: &Route, verdict: &Verdict, occasion: Occasion) {
-        // A route that was changed meanwhile is not what was checked.
-        let snapshot = self.snapshot.load();
-        if snapshot.configuration().route(&route.address) != Some(route) {
-            return;
-        }
+    /// The imported certificate that is shown for `name`.
+    fn pair(&self, route: &Route, name: &Name, look: &Look) -> Option<PairFacts> {
+        let shown = self.certificates.imported(name.as_str())?;
+        let info = CertificateInfo::read(shown.chain.first()?)?;
+        let first = info.names.first()?.clone();
+        let (file, fault) = look.pairs.get(&first).cloned().unwrap_or_default();
+        Some(PairFacts {
+            pinned: matches!(&route.settings.cert, Some(PinnedCert::Imported(_))),
+            name: first,
+            names: info.names,
+            not_before: info.not_before,
+            not_after: info.not_after,
+            file: file.display().to_string(),
+            fault,
+        })
+    }
+
+    fn note(&self, route: &Route, verdict: &mut Verdict, seen: &Observations, occasion: Occasion) {
+        let mut verdicts = self.verdicts();
+        let previous = verdicts.remove(&verdict.address);
+        let mut changes = previous.as_ref().map_or_else(VecDeque::new, |previous| {
+            let mut changes = previous.changes.clone();
+            if previous.verdict.passed != verdict.passed {
+                changes.push_back(verdict.checked_at);
+            }
+            changes
+        });
+        changes.retain(|at| *at > verdict.checked_at - FLAPS_WITHIN);
+        verdict.flapping = changes.len() >= FLAPS;
         let checked = Checked {
             route: route.clone(),
             verdict: verdict.clone(),
+            changes,
         };
-        let previous = self.verdicts().insert(verdict.address.clone(), checked);
+        verdicts.insert(verdict.address.clone(), checked);
+        drop(verdicts);
+        let holder = self.note_app(verdict, seen);
         let same = previous.is_some_and(|previous| previous.verdict.agrees_with(verdict));
         if occasion == Occasion::Asked || !same {
             self.events.tell(Event::Verdict(Box::new(verdict.clone())));
         }
-    }
-
-    /// Checks in the background until `shutdown`: routes that are new or changed at once, broken
-    /// ones every 2 s, all others every 30 s, or longer with more than a few hundred of them.
-    pub(crate) async fn keep_checking(&self, shutdown: CancellationToken) {
-        let mut turns = interval(TURN);
-        turns.set_missed_tick_behavior(MissedTickBehavior::Delay);
-        loop {
-            tokio::select! {
-                () = shutdown.cancelled() => return,
-                () = self.changed.notified() => {}
-                _ = turns.tick() => {}
-            }
-            tokio::select! {
-                () = shutdown.cancelled() => return,
-                _ = self.check(self.due(), Occasion::Background) => {}
-            }
+        if !same {
+            self.history.keep(Kept {
+                verdict: verdict.clone(),
+                holder,
+            });
         }
     }
 
+    /// Remembers which app a route is proved with; gives it.
+    fn note_app(&self, verdict: &Verdict, seen: &Observations) -> Option<Holder> {
+        let holder = seen.holder.clone().filter(|_| verdict.passed)?;
+        let mut findings = verdict.findings.iter();
+        if findings.any(|finding| finding.slug == FindingKind::TargetChangedHands) {
+            return None;
+        }
+        lock(&self.proved_with).insert(verdict.address.clone(), holder.clone());
+        Some(holder)
+    }
+
     /// The routes to check in this turn.
-    fn due(&self) -> Vec<Route> {
+    fn due(&self) -> Vec<ToCheck> {
         let snapshot = self.snapshot.load();
-        let proved_since = OffsetDateTime::now_utc() - PROVED_FOR;
+        let proved_since = OffsetDateTime::now_utc() - self.proved_for;
         let verdicts = self.verdicts();
         let (mut new, mut again) = (Vec::new(), Vec::new());
         for route in &snapshot.configuration().routes {
@@ -213,11 +357,42 @@ impl Board {
         again.sort_by_key(|(checked_at, _)| *checked_at);
         let again = again.into_iter().take(AGAIN_IN_A_TURN);
         new.extend(again.map(|(_, route)| route.clone()));
-        new
+        new.into_iter().map(ToCheck::from).collect()
     }
 
     fn verdicts(&self) -> MutexGuard<'_, HashMap<String, Checked>> {
-        self.verdicts.lock().unwrap_or_else(PoisonError::into_inner)
+        lock(&self.verdicts)
+    }
+}
+
+fn lock<T>(what: &Mutex<T>) -> MutexGuard<'_, T> {
+    what.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Checks in the background until the service stops: routes that are new or changed at once, broken
+/// ones every 2 s, all others every 30 s unless it is set otherwise, or longer with more than a few
+/// hundred of them.
+pub(crate) async fn keep_checking(state: Arc<State>) {
+    let board = &state.board;
+    let mut turns = interval(TURN);
+    turns.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        tokio::select! {
+            () = state.shutdown.cancelled() => return,
+            () = board.changed.notified() => {}
+            _ = turns.tick() => {}
+        }
+        let turn = async {
+            let due = board.due();
+            if !due.is_empty() {
+                let look = Look::at(&state, Occasion::Background, false).await;
+                board.check(due, &look).await;
+            }
+        };
+        tokio::select! {
+            () = state.shutdown.cancelled() => return,
+            () = turn => {}
+        }
     }
 }
 

@@ -1,6 +1,7 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
+use std::time::Duration;
 use std::{fs, io};
 
 use serde::Deserialize;
@@ -16,6 +17,29 @@ pub struct Config {
     pub listen: Listen,
     /// Who answers for names outside the zones.
     pub upstreams: Upstreams,
+    /// How routes are checked in the background.
+    pub checks: Checks,
+}
+
+/// How routes are checked in the background.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Checks {
+    /// After how long a route that was proved is checked again. Default 30 s.
+    pub every: Duration,
+    /// For how long it is kept what checks came to. Default 30 days.
+    pub keep: Duration,
+}
+
+impl Checks {
+    /// From seconds and days.
+    #[must_use]
+    pub fn new(seconds: Option<u32>, days: Option<u32>) -> Self {
+        const DAY: u64 = 86_400;
+        Self {
+            every: Duration::from_secs(seconds.unwrap_or(30).max(1).into()),
+            keep: Duration::from_secs(u64::from(days.unwrap_or(30)) * DAY),
+        }
+    }
 }
 
 /// Who answers for names outside the zones.
@@ -234,6 +258,19 @@ pub struct ConfigFile {
     /// Where to listen.
     #[serde(default)]
     pub listen: ListenFile,
+    /// How routes are checked in the background.
+    #[serde(default)]
+    pub checks: ChecksFile,
+}
+
+/// The table `[checks]`.
+#[derive(Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChecksFile {
+    /// Seconds after which a route that was proved is checked again.
+    pub every_seconds: Option<u32>,
+    /// Days for which it is kept what checks came to.
+    pub keep_days: Option<u32>,
 }
 
 /// The table `[listen]`: a port, `"ADDRESS:PORT"`, or a list of them, for each listener.

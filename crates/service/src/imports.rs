@@ -1,4 +1,4 @@
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -35,6 +35,8 @@ pub(crate) struct Imported {
     pub(crate) pair: Pair,
     pub(crate) certificate_file: PathBuf,
     pub(crate) key_file: PathBuf,
+    /// Why what is in its files now cannot be used.
+    pub(crate) fault: Option<String>,
     /// How the files were when they were read last.
     stamps: [Option<(SystemTime, u64)>; 2],
 }
@@ -75,6 +77,7 @@ impl Imports {
                         pair,
                         certificate_file: path(CERTIFICATE_FROM),
                         key_file: path(KEY_FROM),
+                        fault: None,
                         stamps: [None; 2],
                     };
                     pairs.insert(imported.name(), imported);
@@ -86,6 +89,17 @@ impl Imports {
             folder,
             pairs: Mutex::new(pairs),
         })
+    }
+
+    /// What a check has to know of each pair, by its first name: where it came from, and why what
+    /// is there now cannot be used.
+    pub(crate) fn notes(&self) -> HashMap<String, (PathBuf, Option<String>)> {
+        let pairs = self.pairs();
+        let note = |it: &Imported| (it.certificate_file.clone(), it.fault.clone());
+        pairs
+            .iter()
+            .map(|(name, it)| (name.clone(), note(it)))
+            .collect()
     }
 
     /// Every pair, by its first name.
@@ -108,6 +122,7 @@ impl Imports {
             pair,
             certificate_file: certificate_file.to_owned(),
             key_file: key_file.to_owned(),
+            fault: None,
             stamps,
         };
         let mut next = self.all();
@@ -162,6 +177,7 @@ impl Imports {
                     );
                     if let Some(known) = self.pairs().get_mut(&name) {
                         known.stamps = now; // said once for each change
+                        known.fault = Some(chain(&cause));
                     }
                 }
             }

@@ -12,8 +12,10 @@ mod config;
 mod console;
 mod events;
 mod exports;
+mod history;
 mod imports;
 mod inherited;
+mod machine;
 mod queries;
 mod run_file;
 mod service;
@@ -24,7 +26,10 @@ mod turns;
 mod upstreams;
 mod wiring;
 
-pub use config::{Config, ConfigError, ConfigFile, Listen, ListenAt, UpstreamChoice, Upstreams};
+pub use config::{
+    Checks, ChecksFile, Config, ConfigError, ConfigFile, Listen, ListenAt, UpstreamChoice,
+    Upstreams,
+};
 pub use inherited::Inherited;
 pub use run_file::RunFile;
 pub use service::{Service, ServiceError};

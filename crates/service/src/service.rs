@@ -21,12 +21,14 @@ use tracing::{error, info, warn};
 
 use crate::api;
 use crate::attached;
-use crate::board::Board;
+use crate::board::{self, Board, Places};
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::events::Events;
 use crate::exports::{self, Exports};
+use crate::history::{self, History};
 use crate::imports::{self, Imports};
 use crate::inherited::Inherited;
+use crate::machine::Watch;
 use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
@@ -168,13 +170,19 @@ impl Service {
         let prober =
             Prober::new([root], ProbeLimits::default()).map_err(io_error("set up checks"))?;
         let events = Events::new();
+        let history = History::new(config.checks.keep);
         let resolver_at = listening.dns.first().copied();
         let board = Board::new(
             Arc::clone(&snapshot),
             prober,
             certificates,
-            resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
-            &listening.https,
+            &Places {
+                resolver: resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
+                https: &listening.https,
+                http: &listening.http,
+            },
+            config.checks.every,
+            history.sink(),
             events.clone(),
         );
         let queries = Arc::new(QueryBook::default());
@@ -187,6 +195,8 @@ impl Service {
             snapshot,
             proxy: engine,
             board: Arc::new(board),
+            watch: Watch::default(),
+            history,
             events,
             sign_in: SignIn::new(token),
             resolver: View::new(
@@ -269,9 +279,10 @@ impl Service {
             async move { engine.serve(proxy, shutdown).await }
         });
         let checking = tokio::spawn({
-            let (board, shutdown) = (Arc::clone(&state.board), shutdown.clone());
-            async move { board.keep_checking(shutdown).await }
+            let state = Arc::clone(&state);
+            async move { board::keep_checking(state).await }
         });
+        let remembering = tokio::spawn(history::keep(Arc::clone(&state)));
         let following = tokio::spawn({
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
             upstreams.follow(state.resolver.forwarder.clone(), ours, shutdown)
@@ -301,6 +312,7 @@ impl Service {
         }
         for (part, task) in [
             ("checks", checking),
+            ("what checks came to", remembering),
             ("upstream resolvers", following),
             ("system", keeping),
             ("query log", reading),

@@ -16,13 +16,15 @@ use tracing::{error, info};
 use crate::board::Board;
 use crate::events::{Event, Events};
 use crate::exports::Exports;
+use crate::history::History;
 use crate::imports::{Imported, Imports};
+use crate::machine::Watch;
 use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
 use crate::trust::{Trust, TrustError};
 
 /// The file with the last known good configuration.
-const LAST_GOOD: &str = "last-known-good.json";
+pub(crate) const LAST_GOOD: &str = "last-known-good.json";
 
 /// The name of our own pages behind the TLS listener, and of DNS over HTTPS. It is this machine's
 /// everywhere (RFC 6761 §6.3).
@@ -75,6 +77,10 @@ pub(crate) struct State {
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) proxy: Proxy,
     pub(crate) board: Arc<Board>,
+    /// What was last seen of the machine.
+    pub(crate) watch: Watch,
+    /// What checks came to, kept in the database.
+    pub(crate) history: History,
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
     pub(crate) listening: Listening,

@@ -45,6 +45,10 @@ impl Database {
             source,
         };
         let store = Store::connect(&url).await.map_err(failed)?;
+        match store.proved_with().await {
+            Ok(before) => state.board.was_proved_with(before),
+            Err(cause) => warn!(cause = chain(&cause), "which apps there were is not known"),
+        }
         state.store.store(Some(Arc::new(store)));
         match state.reload().await {
             Ok(()) | Err(ChangeError::Unavailable) => Ok(()),

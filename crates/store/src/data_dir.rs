@@ -194,6 +194,13 @@ impl DataDir {
         })
     }
 
+    /// When a file was last written; `None` when it is not there.
+    #[must_use]
+    pub fn written_at(&self, name: &str) -> Option<time::OffsetDateTime> {
+        let metadata = fs::metadata(self.path(name)).ok()?;
+        metadata.modified().ok().map(Into::into)
+    }
+
     /// Removes a file if it is there.
     ///
     /// # Errors

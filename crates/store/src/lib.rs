@@ -9,7 +9,9 @@ mod data_dir;
 mod entity;
 mod migration;
 mod store;
+mod verdicts;
 
 pub use cluster::{Cluster, ClusterError};
 pub use data_dir::{DataDir, DataDirError, Lock, write_whole};
 pub use store::{CHANNEL, JournalEntry, Store, StoreError};
+pub use verdicts::Kept;

@@ -108,6 +108,10 @@ impl From<DbErr> for StoreError {
 }
 
 impl Store {
+    pub(crate) fn database(&self) -> &DatabaseConnection {
+        &self.database
+    }
+
     /// Connects to the database at `url` and brings its tables to the form of this version.
     ///
     /// # Errors
@@ -274,7 +278,10 @@ fn read_zone(row: zone::Model) -> Result<Zone, StoreError> {
     Ok(zone)
 }
 
-fn from_json<T: DeserializeOwned>(kind: &'static str, value: Value) -> Result<T, StoreError> {
+pub(crate) fn from_json<T: DeserializeOwned>(
+    kind: &'static str,
+    value: Value,
+) -> Result<T, StoreError> {
     let text = value.to_string();
     serde_json::from_value(value).map_err(|_| unreadable(kind, &text))
 }

@@ -6,12 +6,14 @@
 //! overwritten unasked. Each file is replaced whole or not at all; a crash between two steps leaves
 //! a state that [`System::state`] names and the next plan mends.
 
+mod browsers;
 mod kept;
 mod place;
 mod plan;
 mod stores;
 mod trust;
 
+pub use browsers::browsers_with_own_dns;
 pub use kept::Part;
 pub use place::Content;
 pub use plan::{Facts, PartState, Plan, Step, StepKind, System, SystemError};

@@ -442,12 +442,22 @@ impl System {
         }
     }
 
+    /// What the system's lookups go by now.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read.
+    pub fn resolv_conf(&self) -> Result<ResolvConf, SystemError> {
+        Ok(ResolvConf::parse(
+            &self.text(&self.etc.join("resolv.conf"))?,
+        ))
+    }
+
     /// What the system's lookups go by, or went by before they were attached to us.
     ///
     /// # Errors
     /// When a file is there and cannot be read.
     pub fn resolv_conf_before_us(&self) -> Result<ResolvConf, SystemError> {
-        let conf = ResolvConf::parse(&self.text(&self.etc.join("resolv.conf"))?);
+        let conf = self.resolv_conf()?;
         if conf.ours {
             let kept = self.text(&self.kept_text(Part::Resolver))?;
             return Ok(ResolvConf::parse(&kept));

@@ -316,6 +316,20 @@ pub fn system_bundle() -> Option<&'static Path> {
     system_store().map(|(bundle, ..)| Path::new(bundle))
 }
 
+/// The folders of Firefox's profiles below a home folder.
+pub(crate) fn profiles(home: &Path) -> Vec<PathBuf> {
+    let profiles = PROFILES
+        .iter()
+        .filter_map(|folder| fs::read_dir(home.join(folder)).ok());
+    let mut profiles: Vec<PathBuf> = profiles
+        .flatten()
+        .flatten()
+        .map(|entry| entry.path())
+        .collect();
+    profiles.sort();
+    profiles
+}
+
 /// The trust stores of this machine and of the user whose home folder this is.
 #[must_use]
 pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
@@ -329,16 +343,7 @@ pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
         });
     }
     let plain = DATABASES.iter().map(|folder| home.join(folder));
-    let profiles = PROFILES
-        .iter()
-        .filter_map(|folder| fs::read_dir(home.join(folder)).ok());
-    let mut profiles: Vec<PathBuf> = profiles
-        .flatten()
-        .flatten()
-        .map(|entry| entry.path())
-        .collect();
-    profiles.sort();
-    for path in plain.chain(profiles) {
+    for path in plain.chain(profiles(home)) {
         if path.join("cert9.db").is_file() {
             stores.push(TrustStore {
                 kind: StoreKind::Browser,

@@ -1,78 +1,308 @@
+use std::collections::HashMap;
+use std::path::Path;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use bentlane_core::check::{FindingKind, Hop, Remedy, Severity, Verdict};
 use bentlane_service::api::{CheckRequest, Routes, Verdicts};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
+use time::macros::format_description;
+use tokio::process::Command;
+use tokio::time::sleep;
 
-use super::lanes;
+use super::{confirm, junit, lanes};
+use crate::args::Format;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::output::Output;
+use crate::output::{Output, Tone};
 
 /// Routes checked for one step of the progress bar.
 const STEP: usize = 64;
+/// How often routes are looked at that are waited for, or watched.
+const LOOK_AGAIN: Duration = Duration::from_millis(500);
+/// Remedies that are carried out for one check at most: each is followed by another check.
+const MOST_REMEDIES: usize = 50;
 
 /// `bentlane check`
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane check                           every route
-  bentlane check booking.moor.test booking.moor.test/api
+  bentlane check booking.moor.test ravenstone.hut.moor.test/tarn
+  bentlane check --deep booking.moor.test  what the page asks and loads, too
+  bentlane check --mend                    carry out what mends it, one by one
+  bentlane check --wait 30s && npm test    wait until all pass
+  bentlane check --only connect
+  bentlane check --format junit > checks.xml
   bentlane check --format json | jq '.verdicts[] | select(.passed | not)'
 
-Hops: resolve (our resolver knows the name), connect (the target accepts), handshake (the
-certificate is trusted), answer (a request gets its response). Exit code 1 when one fails.")]
+Hops: resolve (the name leads here), connect (the target accepts), handshake (the certificate is
+trusted), answer (a request gets its response), expect (it is the right app's). Exit code 1 when one
+fails. Every finding is explained in docs/findings.md.")]
 pub(crate) struct Check {
-    /// The routes to check [default: all]
+    /// Routes, or names and URLs that lead to them [default: all routes]
     #[arg(value_name = "ADDRESS")]
     addresses: Vec<String>,
+    /// Look at this hop alone
+    #[arg(long, value_name = "HOP", value_parser = hop)]
+    only: Option<Hop>,
+    /// Look further: at what a page asks and loads, and at the app without the proxy
+    #[arg(long)]
+    deep: bool,
+    /// Offer to carry out the remedies that are Bent Lane's own to carry out, and check again
+    #[arg(long)]
+    mend: bool,
+    /// With --mend: carry them out without asking
+    #[arg(long, requires = "mend")]
+    yes: bool,
+    /// Check again until all pass, for at most this long: 30s, 2m
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    wait: Option<Duration>,
+    /// Go on, and print a line whenever a route changes
+    #[arg(long, conflicts_with_all = ["wait", "mend", "only", "deep"])]
+    watch: bool,
+}
+
+fn hop(text: &str) -> Result<Hop, String> {
+    let names: Vec<&str> = Hop::ALL.iter().map(|hop| hop.as_str()).collect();
+    let found = Hop::ALL.into_iter().find(|hop| hop.as_str() == text);
+    found.ok_or_else(|| format!("it is none of {}", names.join(", ")))
 }
 
 impl Check {
-    pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
-        let addresses = if self.addresses.is_empty() {
-            let Routes { routes } = client.get("/routes").await?;
-            routes.into_iter().map(|route| route.address).collect()
-        } else {
-            self.addresses
+    pub(crate) async fn run(
+        self,
+        client: &Client,
+        data_dir: &Path,
+        output: &Output,
+    ) -> Result<Answer, CliError> {
+        if self.watch {
+            return self.watch(client, output).await;
+        }
+        let mut verdicts = match self.wait {
+            Some(most) => self.wait(client, output, most).await?,
+            None => self.check(client, output).await?,
         };
-        let verdicts = check(client, addresses).await?;
-        if verdicts.verdicts.is_empty() && !output.is_json() {
+        if verdicts.verdicts.is_empty() && verdicts.gone.is_empty() && output.is_table() {
             output.say("there is no route yet: add one with `bentlane route add NAME PORT`");
             return Ok(Answer::Yes);
         }
-        output.data(&verdicts, |Verdicts { verdicts }| {
-            let parts = [
-                lanes::lanes(output, verdicts),
-                lanes::findings(output, verdicts),
-                lanes::summary(verdicts),
-            ];
-            parts
-                .into_iter()
-                .filter(|part| !part.is_empty())
-                .collect::<Vec<_>>()
-                .join("\n\n")
-        })?;
+        if self.mend {
+            verdicts = self.mend(client, data_dir, output, verdicts).await?;
+        }
+        show(output, &verdicts)?;
         let passed = verdicts.verdicts.iter().all(|verdict| verdict.passed);
         Ok(if passed { Answer::Yes } else { Answer::No })
     }
+
+    /// Checks, in steps, with a bar when there are many.
+    async fn check(&self, client: &Client, output: &Output) -> Result<Verdicts, CliError> {
+        let known = self.addresses.is_empty();
+        let addresses = if known {
+            let Routes { routes } = client.get("/routes").await?;
+            routes.into_iter().map(|route| route.address).collect()
+        } else {
+            self.addresses.clone()
+        };
+        let bar = if addresses.len() > STEP && output.is_table() {
+            let style = ProgressStyle::with_template("{bar:30} {pos} of {len} routes, {eta} left")
+                .unwrap_or_else(|_| ProgressStyle::default_bar());
+            ProgressBar::new(addresses.len() as u64).with_style(style)
+        } else {
+            ProgressBar::hidden()
+        };
+        let mut all = Verdicts::default();
+        for step in addresses.chunks(STEP) {
+            let request = CheckRequest {
+                addresses: step.to_vec(),
+                only: self.only,
+                deep: self.deep,
+                known,
+            };
+            let checked: Verdicts = client.post("/checks", &request).await?;
+            all.verdicts.extend(checked.verdicts);
+            all.gone.extend(checked.gone);
+            bar.inc(step.len() as u64);
+        }
+        bar.finish_and_clear();
+        Ok(all)
+    }
+
+    /// Checks until all pass, or the time is over.
+    async fn wait(
+        &self,
+        client: &Client,
+        output: &Output,
+        most: Duration,
+    ) -> Result<Verdicts, CliError> {
+        let start = Instant::now();
+        let mut told = usize::MAX;
+        loop {
+            let verdicts = self.check(client, output).await?;
+            let broken: Vec<&Verdict> = verdicts.verdicts.iter().filter(|it| !it.passed).collect();
+            if broken.is_empty() || start.elapsed() >= most {
+                return Ok(verdicts);
+            }
+            if broken.len() != told {
+                told = broken.len();
+                let first = broken
+                    .first()
+                    .map(|it| it.address.clone())
+                    .unwrap_or_default();
+                let others = match broken.len() {
+                    1 => String::new(),
+                    count => format!(" and {} others", count - 1),
+                };
+                output.say(&format!("waiting for {first}{others} …"));
+            }
+            sleep(LOOK_AGAIN.min(most.saturating_sub(start.elapsed()))).await;
+        }
+    }
+
+    /// Prints a line whenever a route changes, until it is interrupted.
+    async fn watch(&self, client: &Client, output: &Output) -> Result<Answer, CliError> {
+        let mut known: HashMap<String, Verdict> = HashMap::new();
+        loop {
+            let Routes { routes } = client.get("/routes").await?;
+            for route in routes {
+                let wanted = self.addresses.is_empty() || self.addresses.contains(&route.address);
+                let Some(verdict) = route.verdict.filter(|_| wanted) else {
+                    continue;
+                };
+                let before = known.get(&verdict.address);
+                if before.is_none_or(|before| !before.agrees_with(&verdict)) {
+                    if output.is_table() {
+                        output.line(&change(output, &verdict))?;
+                    } else {
+                        output.line(&serde_json::to_string(&verdict).map_err(CliError::Answer)?)?;
+                    }
+                    known.insert(verdict.address.clone(), verdict);
+                }
+            }
+            sleep(LOOK_AGAIN).await;
+        }
+    }
+
+    /// Offers each remedy that is ours to carry out, one by one, and checks again after each.
+    async fn mend(
+        &self,
+        client: &Client,
+        data_dir: &Path,
+        output: &Output,
+        mut verdicts: Verdicts,
+    ) -> Result<Verdicts, CliError> {
+        let mut done: Vec<String> = Vec::new();
+        for _ in 0..MOST_REMEDIES {
+            let Some((kind, summary, remedy, command)) = next_remedy(&verdicts, &done) else {
+                break;
+            };
+            done.push(command.clone());
+            output.say(&format!("{summary} ({})", kind.slug()));
+            output.say(&format!("  → {}", remedy.text));
+            output.say(&format!("    {command}"));
+            // What changes the machine shows its own plan, and asks.
+            let asks = command.contains(" system attach");
+            if !self.yes && !asks && !confirm::agreed(output)? {
+                output.say("left as it is");
+                continue;
+            }
+            if let Err(error) = carry_out(&command, data_dir, asks && self.yes).await {
+                output.error(&error);
+                continue;
+            }
+            verdicts = self.check(client, output).await?;
+        }
+        if done.is_empty() {
+            output.say("nothing here is Bent Lane's own to mend");
+        }
+        Ok(verdicts)
+    }
 }
 
-/// Checks `addresses` in steps, with a bar when there are many.
-async fn check(client: &Client, addresses: Vec<String>) -> Result<Verdicts, CliError> {
-    let bar = if addresses.len() > STEP {
-        let style = ProgressStyle::with_template("{bar:30} {pos} of {len} routes, {eta} left")
-            .unwrap_or_else(|_| ProgressStyle::default_bar());
-        ProgressBar::new(addresses.len() as u64).with_style(style)
-    } else {
-        ProgressBar::hidden()
+/// The first remedy that is ours to carry out, of what is worst, but for those that were offered.
+fn next_remedy(
+    verdicts: &Verdicts,
+    done: &[String],
+) -> Option<(FindingKind, String, Remedy, String)> {
+    let findings = verdicts.verdicts.iter().flat_map(|it| &it.findings);
+    let mut ours: Vec<_> = findings
+        .filter_map(|finding| {
+            let command = finding.remedy.command.clone()?;
+            let wanted = finding.remedy.ours && finding.severity > Severity::Advice;
+            (wanted && !done.contains(&command)).then_some((finding, command))
+        })
+        .collect();
+    ours.sort_by_key(|(finding, _)| std::cmp::Reverse(finding.severity));
+    ours.into_iter().next().map(|(finding, command)| {
+        let (summary, remedy) = (finding.summary.clone(), finding.remedy.clone());
+        (finding.slug, summary, remedy, command)
+    })
+}
+
+/// Runs a command of ours, as it was shown.
+async fn carry_out(command: &str, data_dir: &Path, agreed: bool) -> Result<(), CliError> {
+    let failed = |source| CliError::Io {
+        verb: format!("run `{command}`"),
+        source,
     };
-    let mut verdicts = Vec::with_capacity(addresses.len());
-    for step in addresses.chunks(STEP) {
-        let request = CheckRequest {
-            addresses: step.to_vec(),
-        };
-        let checked: Verdicts = client.post("/checks", &request).await?;
-        verdicts.extend(checked.verdicts);
-        bar.inc(step.len() as u64);
+    let program = std::env::current_exe().map_err(failed)?;
+    let words = shlex::split(command).unwrap_or_default();
+    let as_root = words.first().is_some_and(|word| word == "sudo");
+    let mut running = if as_root && !rustix::process::geteuid().is_root() {
+        let mut running = Command::new("sudo");
+        running.arg("--preserve-env=BENTLANE_DATA_DIR").arg(program);
+        running
+    } else {
+        Command::new(program)
+    };
+    running.args(words.iter().skip(if as_root { 2 } else { 1 }));
+    if agreed {
+        running.arg("--yes");
     }
-    bar.finish_and_clear();
-    Ok(Verdicts { verdicts })
+    // It is for the service that was asked, whichever way that was named.
+    running.env("BENTLANE_DATA_DIR", data_dir);
+    running.stdout(Stdio::null());
+    let status = running.status().await.map_err(failed)?;
+    if status.success() || status.code() == Some(1) {
+        return Ok(());
+    }
+    Err(failed(std::io::Error::other(format!(
+        "it ended with {status}"
+    ))))
+}
+
+/// A line for a route that has changed.
+fn change(output: &Output, verdict: &Verdict) -> String {
+    let format = format_description!("[hour]:[minute]:[second]");
+    let at = verdict.checked_at.format(format).unwrap_or_default();
+    let at = output.paint(Tone::Muted, &at);
+    let lane = lanes::small(output, verdict);
+    let flapping = if verdict.flapping { ", flapping" } else { "" };
+    let words = match verdict.worst().filter(|_| !verdict.passed) {
+        Some(finding) => format!("{}: {}{flapping}", finding.hop, finding.summary),
+        None => format!("every hop proved{flapping}"),
+    };
+    format!("{at}  {lane}  {}  {words}", verdict.address)
+}
+
+fn show(output: &Output, verdicts: &Verdicts) -> Result<(), CliError> {
+    if output.format() == Format::Junit {
+        return output.raw(&junit::report(&verdicts.verdicts)?);
+    }
+    output.data(verdicts, |Verdicts { verdicts, gone }| {
+        let gone = gone
+            .iter()
+            .map(|address| format!("{address} is gone: it was removed meanwhile"));
+        let parts = [
+            lanes::lanes(output, verdicts),
+            lanes::findings(output, verdicts),
+            gone.collect::<Vec<_>>().join("\n"),
+            lanes::summary(verdicts),
+        ];
+        parts
+            .into_iter()
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join("\n\n")
+    })
 }

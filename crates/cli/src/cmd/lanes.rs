@@ -1,11 +1,13 @@
 //! Verdicts as a person reads them: a lane for each route, then what is wrong and what mends it.
 
-use bentlane_core::check::{Finding, Hop, HopReport, HopState, Verdict};
+use bentlane_core::check::{Finding, Hop, HopReport, HopState, Severity, Verdict, lane};
 
 use crate::output::{Output, Tone};
 
 /// Characters from one hop's mark to the next.
-const STEP: usize = 14;
+const STEP: usize = 13;
+/// Characters of the last hop.
+const LAST: usize = 9;
 
 /// Verdicts as lanes under one heading.
 pub(crate) fn lanes(output: &Output, verdicts: &[Verdict]) -> String {
@@ -17,10 +19,15 @@ pub(crate) fn lanes(output: &Output, verdicts: &[Verdict]) -> String {
             .unwrap_or_default()
     };
     let addresses = longest(|verdict| &verdict.address).max("ADDRESS".len());
-    let hops: String = Hop::ALL
+    let names: Vec<Hop> = match verdicts.first() {
+        Some(verdict) => verdict.hops.iter().map(|report| report.hop).collect(),
+        None => Hop::ALL.to_vec(),
+    };
+    let mut hops: String = names
         .iter()
         .map(|hop| format!("{:<STEP$}", hop.as_str()))
         .collect();
+    hops.truncate(hops.len().saturating_sub(STEP - LAST));
     let heading = format!("{:<addresses$}  {hops}TARGET", "ADDRESS");
     let mut lines = vec![output.paint(Tone::Muted, &heading)];
     for verdict in verdicts {
@@ -55,7 +62,7 @@ fn cell(output: &Output, report: &HopReport, next: Option<&HopReport>, last: boo
         Some(HopState::NotReached) | None => "╌",
     };
     let time = report.micros.map(duration).unwrap_or_default();
-    let room = STEP - 1;
+    let room = if last { LAST - 1 } else { STEP - 1 };
     let text = if last {
         format!(" {time:<width$}", width = room - 1)
     } else if time.is_empty() {
@@ -82,29 +89,53 @@ pub(crate) fn duration(micros: u64) -> String {
     }
 }
 
-/// What is wrong with each route, and what mends it.
+/// What was found, the worst first, and what mends it. What is the same for several routes is said
+/// once.
 pub(crate) fn findings(output: &Output, verdicts: &[Verdict]) -> String {
-    let broken = verdicts.iter().filter(|verdict| !verdict.passed);
-    broken
-        .flat_map(|verdict| {
-            verdict
-                .findings
-                .iter()
-                .map(move |finding| (verdict, finding))
+    let mut groups: Vec<(&Finding, Vec<&str>)> = Vec::new();
+    for verdict in verdicts {
+        for finding in &verdict.findings {
+            let same = |(other, _): &&mut (&Finding, Vec<&str>)| {
+                other.slug == finding.slug && other.summary == finding.summary
+            };
+            match groups.iter_mut().find(same) {
+                Some((_, addresses)) => addresses.push(&verdict.address),
+                None => groups.push((finding, vec![&verdict.address])),
+            }
+        }
+    }
+    groups.sort_by_key(|(finding, _)| std::cmp::Reverse(finding.severity));
+    groups
+        .into_iter()
+        .map(|(finding, addresses)| match addresses.as_slice() {
+            [address] => describe(output, address, finding),
+            addresses => describe(output, &format!("{} routes", addresses.len()), finding),
         })
-        .map(|(verdict, finding)| describe(output, &verdict.address, finding))
         .collect::<Vec<_>>()
         .join("\n\n")
 }
 
-fn describe(output: &Output, address: &str, finding: &Finding) -> String {
+fn describe(output: &Output, who: &str, finding: &Finding) -> String {
     let slug = output.paint(Tone::Muted, &format!("({})", finding.slug.slug()));
-    let mark = output.paint(Tone::Broken, "✕");
-    let address = output.paint(Tone::Strong, address);
+    let mark = match finding.severity {
+        Severity::Broken => output.paint(Tone::Broken, "✕"),
+        Severity::Risk => output.paint(Tone::Remedy, "▲ risk:"),
+        Severity::Advice => output.paint(Tone::Muted, "· advice:"),
+    };
+    let who = output.paint(Tone::Strong, who);
     let mut lines = vec![format!(
-        "{mark} {address} · {}: {} {slug}",
+        "{mark} {who} · {}: {} {slug}",
         finding.hop, finding.summary
     )];
+    if finding.severity == Severity::Advice {
+        // What works already is said in two lines.
+        let command = finding.remedy.command.iter();
+        let command = command.map(|command| format!(": {}", output.paint(Tone::Remedy, command)));
+        let arrow = output.paint(Tone::Remedy, "→");
+        let command: String = command.collect();
+        lines.push(format!("  {arrow} {}{command}", finding.remedy.text));
+        return lines.join("\n");
+    }
     lines.extend(
         finding
             .evidence
@@ -119,6 +150,15 @@ fn describe(output: &Output, address: &str, finding: &Finding) -> String {
     let command = finding.remedy.command.as_ref();
     lines.extend(command.map(|command| output.paint(Tone::Remedy, &format!("      {command}"))));
     lines.join("\n")
+}
+
+/// A lane as it stands in a line: marks alone.
+pub(crate) fn small(output: &Output, verdict: &Verdict) -> String {
+    let tone = match verdict.passed {
+        true => Tone::Passing,
+        false => Tone::Broken,
+    };
+    output.paint(tone, &lane(&verdict.states()))
 }
 
 /// `7 routes: 6 pass, 1 is broken`
@@ -146,7 +186,7 @@ mod tests {
     use super::*;
     use crate::args::Format;
 
-    fn verdict(address: &str, states: [HopState; 4]) -> Verdict {
+    fn verdict(address: &str, states: [HopState; 5]) -> Verdict {
         let hops = Hop::ALL
             .iter()
             .zip(states)
@@ -154,6 +194,7 @@ mod tests {
                 hop: *hop,
                 state,
                 detail: String::new(),
+                evidence: Vec::new(),
                 micros: (state != HopState::NotReached).then_some(1234),
             })
             .collect();
@@ -162,7 +203,8 @@ mod tests {
             name: "booking.moor.test".parse().unwrap(),
             url: String::new(),
             to: "4310".to_owned(),
-            passed: states == [HopState::Passed; 4],
+            passed: states == [HopState::Passed; 5],
+            flapping: false,
             hops,
             findings: Vec::new(),
             checked_at: time::OffsetDateTime::UNIX_EPOCH,
@@ -174,8 +216,11 @@ mod tests {
         use HopState::{Broken, NotReached, Passed};
         let output = Output::new(Format::Table);
         let verdicts = [
-            verdict("booking.moor.test", [Passed; 4]),
-            verdict("lost.moor.test", [Passed, Broken, NotReached, NotReached]),
+            verdict("booking.moor.test", [Passed; 5]),
+            verdict(
+                "lost.moor.test",
+                [Passed, Broken, NotReached, NotReached, NotReached],
+            ),
         ];
         let wanted = "\
 ADDRESS            resolve       connect       handshake     answer        TARGET

@@ -3,8 +3,10 @@
 pub(crate) mod authority;
 pub(crate) mod cert;
 pub(crate) mod check;
+mod confirm;
 pub(crate) mod console;
 pub(crate) mod journal;
+mod junit;
 mod lanes;
 pub(crate) mod record;
 pub(crate) mod route;
@@ -34,7 +36,7 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
     match command {
         Command::Serve(serve) => serve.run(data_dir, settings, output),
         Command::Status(status) => wait(status.run(&client()?, output)),
-        Command::Check(check) => wait(check.run(&client()?, output)),
+        Command::Check(check) => wait(check.run(&client()?, &data_dir, output)),
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
         Command::Record(record) => wait(record.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),

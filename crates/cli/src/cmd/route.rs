@@ -1,7 +1,9 @@
 use std::path::{Path, PathBuf};
 
 use bentlane_core::check::{Verdict, lane};
-use bentlane_core::{HostField, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls, TlsEnd};
+use bentlane_core::{
+    Expectation, HostField, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls, TlsEnd,
+};
 use bentlane_service::api::{
     CheckRequest, RouteInput, RouteInputs, RouteKeys, RoutePatch, RouteValues, RouteView, Routes,
     RoutesAdded, Verdicts,
@@ -235,8 +237,9 @@ async fn show_checked(
 ) -> Result<(), CliError> {
     let request = CheckRequest {
         addresses: vec![route.address.clone()],
+        ..CheckRequest::default()
     };
-    let Verdicts { verdicts } = client.post("/checks", &request).await?;
+    let Verdicts { verdicts, .. } = client.post("/checks", &request).await?;
     route.verdict = verdicts.into_iter().next();
     output.data(&route, |route| describe(output, route))
 }
@@ -357,7 +360,32 @@ fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
     if settings.server_timing {
         line("responses tell in Server-Timing where the time went".to_owned());
     }
+    expected(&settings.expect, &mut line);
     lines
+}
+
+/// What its answers have to be like.
+fn expected(expect: &Expectation, line: &mut impl FnMut(String)) {
+    let texts = [
+        ("the title", &expect.title),
+        ("the text", &expect.text),
+        ("WebSocket at", &expect.websocket),
+        ("events at", &expect.events),
+    ];
+    if let Some(status) = expect.status {
+        line(format!("expects status {status}"));
+    }
+    for (what, text) in texts {
+        if let Some(text) = text {
+            line(format!("expects {what} {text}"));
+        }
+    }
+    for field in &expect.header {
+        line(format!("expects the field {field}"));
+    }
+    for value in &expect.json {
+        line(format!("expects the JSON to have {value}"));
+    }
 }
 
 /// What other systems ask for, to be registered with them.

@@ -1,6 +1,6 @@
 use std::path::Path;
 
-use bentlane_service::api::RouteKeys;
+use bentlane_service::api::{ExpectKeys, RouteKeys};
 use clap::Args;
 
 use crate::error::CliError;
@@ -65,6 +65,51 @@ pub(crate) struct Keys {
     /// What the route is for, in words of your own; `none` for nothing
     #[arg(long, value_name = "TEXT")]
     note: Option<String>,
+    #[command(flatten)]
+    expect: Expect,
+}
+
+/// What the route's answers have to be like, for checks: the right app, not just an app.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "What its answers have to be like")]
+struct Expect {
+    /// The status, after redirects; 0 for any
+    #[arg(long, value_name = "STATUS")]
+    expect_status: Option<u16>,
+    /// A text in the answer; `none` for none
+    #[arg(long, value_name = "TEXT")]
+    expect_text: Option<String>,
+    /// The title of the page; `none` for any
+    #[arg(long, value_name = "TITLE")]
+    expect_title: Option<String>,
+    /// A field that it has: 'NAME: VALUE', or NAME for any value; `none` for none
+    #[arg(long, value_name = "FIELD")]
+    expect_header: Vec<String>,
+    /// A value in its JSON, such as '/status=ok'; `none` for none
+    #[arg(long, value_name = "POINTER=VALUE")]
+    expect_json: Vec<String>,
+    /// A path at which the app speaks WebSocket; `none` for none
+    #[arg(long, value_name = "PATH")]
+    expect_websocket: Option<String>,
+    /// A path at which the app sends server-sent events; `none` for none
+    #[arg(long, value_name = "PATH")]
+    expect_events: Option<String>,
+}
+
+impl Expect {
+    /// Nothing when nothing was given.
+    fn keys(self) -> Option<ExpectKeys> {
+        let keys = ExpectKeys {
+            status: self.expect_status,
+            text: self.expect_text,
+            title: self.expect_title,
+            header: list(self.expect_header),
+            json: list(self.expect_json),
+            websocket: self.expect_websocket,
+            events: self.expect_events,
+        };
+        (keys != ExpectKeys::default()).then_some(keys)
+    }
 }
 
 impl Keys {
@@ -94,6 +139,7 @@ impl Keys {
             server_timing: self.server_timing,
             paused: self.paused,
             note: self.note,
+            expect: self.expect.keys(),
             ..RouteKeys::default()
         })
     }

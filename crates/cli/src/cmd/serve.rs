@@ -1,7 +1,7 @@
 use std::path::PathBuf;
 
 use bentlane_service::{
-    Config, ConfigError, ConfigFile, Inherited, Listen, ListenAt, Service, UpstreamChoice,
+    Checks, Config, ConfigError, ConfigFile, Inherited, Listen, ListenAt, Service, UpstreamChoice,
     Upstreams,
 };
 use clap::Args;
@@ -50,6 +50,12 @@ pub(crate) struct Serve {
         hide_env_values = true
     )]
     database_url: Option<String>,
+    /// Seconds after which a route that was proved is checked again [default: 30]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..))]
+    check_every: Option<u32>,
+    /// Days for which it is kept what checks came to [default: 30]
+    #[arg(long, value_name = "DAYS")]
+    keep_verdicts: Option<u32>,
 }
 
 impl Serve {
@@ -98,7 +104,12 @@ impl Serve {
             true => Upstreams::choose(&settings.upstream)?,
             false => Upstreams::choose(&self.upstream)?,
         };
+        let checks = settings.checks;
         Ok(Config {
+            checks: Checks::new(
+                self.check_every.or(checks.every_seconds),
+                self.keep_verdicts.or(checks.keep_days),
+            ),
             upstreams,
             data_dir,
             database_url: self.database_url.or(settings.database_url),

@@ -1,5 +1,5 @@
 use std::collections::BTreeMap;
-use std::io::{BufRead, IsTerminal, Write};
+
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 
@@ -14,6 +14,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use tokio::net::lookup_host;
 
+use super::confirm;
 use super::trust::{self, Shell, home};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
@@ -323,7 +324,7 @@ impl How {
             return Ok(false);
         }
         output.say(&trust::plan_in_words(output, steps, adds));
-        if !self.yes && !agreed(output)? {
+        if !self.yes && !confirm::agreed(output)? {
             output.say("nothing was changed");
             return Ok(false);
         }
@@ -355,30 +356,13 @@ impl How {
             return Ok(false);
         }
         output.say(&in_words(output, plan));
-        if !self.yes && !agreed(output)? {
+        if !self.yes && !confirm::agreed(output)? {
             output.say("nothing was changed");
             return Ok(false);
         }
         machine.carry_out(plan)?;
         Ok(true)
     }
-}
-
-fn agreed(output: &Output) -> Result<bool, CliError> {
-    let mut terminal = std::io::stdin().lock();
-    if !std::io::stdin().is_terminal() {
-        return Err(CliError::NotAsked);
-    }
-    output.say("Do it? Type y for yes.");
-    let _ = std::io::stderr().flush(); // a question that cannot be shown is answered by nobody
-    let mut answer = String::new();
-    terminal
-        .read_line(&mut answer)
-        .map_err(|source| CliError::Io {
-            verb: "read the answer".to_owned(),
-            source,
-        })?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
 }
 
 fn in_words(output: &Output, plan: &Plan) -> String {

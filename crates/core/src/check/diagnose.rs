@@ -1,78 +1,57 @@
-use std::net::IpAddr;
-
-use time::OffsetDateTime;
-
-use super::FindingKind;
 use super::finding::Finding;
-use super::observation::{Answer, Connect, Facts, Handshake, Observations, Resolve, Timed};
+use super::judge::judge;
+use super::observation::{Facts, Observations};
 use super::verdict::{Hop, HopReport, HopState, Verdict};
-
-/// How one hop came out: the detail to show, and the finding if it is broken.
-type Outcome = (String, Option<Finding>);
 
 /// Says what the observations of one route mean.
 ///
-/// The first broken hop gives the finding; what lies beyond it is not reached, since its own
-/// outcome would only repeat the cause as a symptom.
+/// The first broken hop gives the finding that counts; what lies beyond it is not reached, since its
+/// own outcome would only repeat the cause as a symptom. What is a risk or advice before it stays.
 #[must_use]
-pub fn diagnose(facts: &Facts, seen: &Observations, now: OffsetDateTime) -> Verdict {
-    let outcomes = [
-        (
-            Hop::Resolve,
-            Some(timed(&seen.resolve, |resolve| {
-                judge_resolve(facts, resolve)
-            })),
-        ),
-        (
-            Hop::Connect,
-            Some(timed(&seen.connect, |connect| {
-                judge_connect(facts, connect)
-            })),
-        ),
-        (
-            Hop::Handshake,
-            Some(timed(&seen.handshake, |shake| {
-                judge_handshake(facts, shake)
-            })),
-        ),
-        (
-            Hop::Answer,
-            seen.answer
-                .as_ref()
-                .map(|answer| timed(answer, |answer| judge_answer(facts, answer))),
-        ),
-    ];
+pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
     let mut findings: Vec<Finding> = Vec::new();
-    let mut hops: Vec<HopReport> = Vec::with_capacity(outcomes.len());
-    for (hop, outcome) in outcomes {
+    let mut hops: Vec<HopReport> = Vec::with_capacity(Hop::ALL.len());
+    let mut broken = false;
+    for hop in Hop::ALL {
+        if facts.only.is_some_and(|only| only != hop) {
+            continue;
+        }
         let mut report = HopReport {
             hop,
             state: HopState::NotReached,
             detail: String::new(),
+            evidence: Vec::new(),
             micros: None,
         };
-        if let Some(((detail, finding), micros)) = outcome.filter(|_| findings.is_empty()) {
-            let breaks_at = finding.as_ref().map(|finding| finding.hop);
-            findings.extend(finding);
-            report.state = match breaks_at {
+        if let Some(judged) = judge(hop, facts, seen).filter(|_| !broken) {
+            report.state = match judged.breaks_at() {
                 None => HopState::Passed,
-                Some(at) => break_at(&mut hops, at, hop),
+                Some(at) => {
+                    broken = true;
+                    break_at(&mut hops, at, hop)
+                }
             };
             if report.state != HopState::NotReached {
-                (report.detail, report.micros) = (detail, Some(micros));
+                report.detail = judged.detail;
+                report.evidence = judged.evidence;
+                report.micros = judged.micros;
             }
+            findings.extend(judged.findings);
         }
         hops.push(report);
     }
+    // In the order of the way: a fault that lies at an earlier hop than it showed comes before.
+    findings.sort_by_key(|finding| finding.hop);
     Verdict {
-        address: facts.address.to_string(),
+        address: facts.address(),
         name: facts.name.clone(),
         url: facts.url.clone(),
-        to: facts.target.to_string(),
+        to: facts.route.to.to_string(),
         passed: hops.iter().all(|report| report.state == HopState::Passed),
+        flapping: false,
         hops,
         findings,
-        checked_at: now,
+        checked_at: facts.now,
     }
 }
 
@@ -80,9 +59,11 @@ pub fn diagnose(facts: &Facts, seen: &Observations, now: OffsetDateTime) -> Verd
 /// was not reached, whatever it looked like on the way.
 fn break_at(before: &mut [HopReport], at: Hop, hop: Hop) -> HopState {
     let Some(cause) = before.iter().position(|report| report.hop == at) else {
-        debug_assert_eq!(at, hop, "a fault shows at its hop or later");
         return HopState::Broken;
     };
+    if at == hop {
+        return HopState::Broken;
+    }
     for (position, report) in before.iter_mut().enumerate().skip(cause) {
         report.state = if position == cause {
             HopState::Broken
@@ -91,183 +72,96 @@ fn break_at(before: &mut [HopReport], at: Hop, hop: Hop) -> HopState {
         };
         if position > cause {
             (report.detail, report.micros) = (String::new(), None);
+            report.evidence.clear();
         }
     }
     HopState::NotReached
 }
 
-fn timed<T>(timed: &Timed<T>, judge: impl FnOnce(&T) -> Outcome) -> (Outcome, u64) {
-    (
-        judge(&timed.outcome),
-        u64::try_from(timed.took.as_micros()).unwrap_or(u64::MAX),
-    )
-}
-
-fn judge_resolve(facts: &Facts, seen: &Resolve) -> Outcome {
-    let name = facts.name.as_str();
-    let resolver = facts.resolver.to_string();
-    match seen {
-        Resolve::Addresses(found) => {
-            let listening = |ip: &IpAddr| facts.listening_on.contains(ip);
-            let shown: Vec<String> = found.iter().map(ToString::to_string).collect();
-            let finding = (found.is_empty() || !found.iter().all(listening)).then(|| {
-                let listening: Vec<String> =
-                    facts.listening_on.iter().map(ToString::to_string).collect();
-                Finding::resolves_elsewhere(name, &shown, &listening)
-            });
-            (shown.join(", "), finding)
-        }
-        Resolve::Code(code) => (code.clone(), Some(Finding::resolver_refuses(name, code))),
-        Resolve::Silent => {
-            let finding =
-                Finding::resolver_silent(name, &resolver, "no answer over UDP".to_owned());
-            ("no answer".to_owned(), Some(finding))
-        }
-        Resolve::Failed(reason) => (
-            "failed".to_owned(),
-            Some(Finding::resolver_silent(name, &resolver, reason.clone())),
-        ),
-    }
-}
-
-fn judge_connect(facts: &Facts, seen: &Connect) -> Outcome {
-    let address = facts.address.to_string();
-    match seen {
-        Connect::Open(at) => (at.to_string(), None),
-        Connect::NotNeeded if facts.paused => ("paused".to_owned(), None),
-        Connect::NotNeeded => ("answered by us".to_owned(), None),
-        Connect::Closed {
-            attempts,
-            elsewhere,
-        } => {
-            let finding = match elsewhere {
-                Some(elsewhere) => {
-                    Finding::target_other_family(&address, &facts.target, attempts, *elsewhere)
-                }
-                None => Finding::target_closed(&address, &facts.target, attempts),
-            };
-            let detail = attempts
-                .first()
-                .map(|a| a.refusal.to_string())
-                .unwrap_or_default();
-            (detail, Some(finding))
-        }
-        Connect::UnknownHost { reason } => (
-            "unknown host".to_owned(),
-            Some(Finding::target_unknown(&address, &facts.target, reason)),
-        ),
-    }
-}
-
-fn judge_handshake(facts: &Facts, seen: &Handshake) -> Outcome {
-    let listener = facts.listener.to_string();
-    match seen {
-        Handshake::NotNeeded => ("bytes as they are".to_owned(), None),
-        Handshake::Untrusted(_) | Handshake::Failed(_) if !facts.certified => (
-            "no certificate".to_owned(),
-            Some(Finding::beyond_the_root(facts.name.as_str())),
-        ),
-        Handshake::Verified { version, protocol } => (format!("{version}, {protocol}"), None),
-        Handshake::Unreachable(reason) => (
-            "unreachable".to_owned(),
-            Some(Finding::listener_unreachable(&listener, reason)),
-        ),
-        Handshake::Untrusted(reason) => (
-            "not trusted".to_owned(),
-            Some(Finding::certificate_refused(facts.name.as_str(), reason)),
-        ),
-        Handshake::Failed(reason) => (
-            "broke off".to_owned(),
-            Some(Finding::handshake_failed(&listener, reason)),
-        ),
-    }
-}
-
-fn judge_answer(facts: &Facts, seen: &Answer) -> Outcome {
-    let (target, address) = (&facts.target, facts.address.to_string());
-    match seen {
-        Answer::Response { status } => {
-            let finding = (500..600)
-                .contains(status)
-                .then(|| Finding::app_fails(target, *status));
-            (format!("status {status}"), finding)
-        }
-        Answer::Accepted => ("accepted".to_owned(), None),
-        Answer::OwnPage { finding, .. }
-            if facts.paused && *finding == FindingKind::RoutePaused.slug() =>
-        {
-            ("paused".to_owned(), None)
-        }
-        Answer::OwnPage { status, finding } => {
-            let reason = format!("our listener answered {status} ({finding})");
-            let finding = match FindingKind::from_slug(finding) {
-                Some(FindingKind::RouteMissing) => {
-                    let path = facts.address.prefix.as_str();
-                    Finding::route_missing(facts.name.as_str(), path, &[])
-                }
-                Some(FindingKind::TargetSpeaksTls) => Finding::target_speaks_tls(&address, target),
-                Some(FindingKind::TargetSpeaksPlain) => {
-                    Finding::target_speaks_plain(&address, target)
-                }
-                Some(FindingKind::TargetUntrusted) => {
-                    Finding::target_untrusted(&address, target, &reason)
-                }
-                Some(FindingKind::TargetTlsFailed) => Finding::target_tls_failed(target, &reason),
-                Some(FindingKind::RouteLoop) => {
-                    Finding::route_loop(&address, &[address.clone(), address.clone()])
-                }
-                Some(FindingKind::AnswerOversized) => Finding::answer_oversized(target, &reason),
-                Some(FindingKind::UpgradeRefused) => Finding::upgrade_refused(target, *status),
-                Some(FindingKind::FileMissing) => {
-                    let path = facts.address.prefix.as_str();
-                    Finding::file_missing(&address, target, path, None)
-                }
-                Some(FindingKind::FolderUnreadable) => {
-                    Finding::folder_unreadable(&address, target, &reason)
-                }
-                Some(FindingKind::AnswerMalformed) => Finding::answer_malformed(target, &reason),
-                Some(FindingKind::AnswerLate) => Finding::answer_late(target, "the proxy's limit"),
-                _ => Finding::answer_missing(target, &reason),
-            };
-            (format!("status {status}, ours"), Some(finding))
-        }
-        Answer::Silent => (
-            "no answer".to_owned(),
-            Some(Finding::answer_late(target, "the time of a check")),
-        ),
-        Answer::Failed(reason) => (
-            "broke off".to_owned(),
-            Some(Finding::answer_missing(target, reason)),
-        ),
-    }
-}
-
 #[cfg(test)]
 mod tests {
-    use std::net::{Ipv4Addr, SocketAddr};
+    use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+    use std::sync::Arc;
     use std::time::Duration;
 
     use rstest::rstest;
+    use time::OffsetDateTime;
     use time::macros::datetime;
 
     use super::*;
-    use crate::check::{Attempt, Refusal, Severity, lane};
+    use crate::check::{
+        Answer, Attempt, BrowserDns, CertificateFault, Connect, Direct, End, EventsSeen,
+        FindingKind, Handshake, Holder, Machine, NameserverSaid, Page, PairFacts, PreflightSeen,
+        Refusal, Resolve, Said, Severity, StoreSeen, StoreTrust, SystemLookup, TargetLeaf, Timed,
+        UpgradeSeen, Visit, lane,
+    };
+    use crate::configuration::{Configuration, Route, Zone};
+    use crate::hosts::HostsEntry;
+    use crate::{Snapshot, advice_for_route, advice_for_zone};
 
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
     const HOME: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
+    const HOME_V6: IpAddr = IpAddr::V6(Ipv6Addr::LOCALHOST);
+    const URL: &str = "https://booking.moor.test:7443/";
 
-    fn facts() -> Facts {
-        Facts {
-            address: "booking.moor.test".parse().unwrap(),
-            name: "booking.moor.test".parse().unwrap(),
-            url: "https://booking.moor.test/".to_owned(),
-            target: "4310".parse().unwrap(),
-            paused: false,
+    /// The way of one route, as it should go and as it went.
+    struct Case {
+        facts: Facts,
+        seen: Observations,
+    }
+
+    /// Everything as it should be; each row of the tables changes one thing.
+    fn healthy() -> Case {
+        of("moor.test", "booking.moor.test", "4310")
+    }
+
+    fn of(zone: &str, address: &str, to: &str) -> Case {
+        let route = Route::new(address.parse().unwrap(), to.parse().unwrap());
+        let zone: crate::Name = zone.parse().unwrap();
+        let api = Route::new("api.moor.test".parse().unwrap(), "4311".parse().unwrap());
+        let snapshot = Snapshot::compile(Configuration {
+            revision: 1,
+            zones: vec![Zone::new(zone.clone())],
+            routes: vec![route.clone(), api],
+        });
+        let mut advice = advice_for_zone(&zone);
+        advice.extend(advice_for_route(&route.address.pattern));
+        let facts = Facts {
+            name: snapshot.sample_name(&route).unwrap(),
+            route,
+            url: URL.to_owned(),
+            only: None,
             certified: true,
+            advice,
+            before: None,
+            pair: None,
             resolver: SocketAddr::new(HOME, 53),
-            listener: SocketAddr::new(HOME, 443),
-            listening_on: vec![HOME],
-        }
+            listener: SocketAddr::new(HOME, 7443),
+            https_port: 7443,
+            http_port: 7080,
+            deep: false,
+            listening_on: vec![HOME, HOME_V6],
+            machine: Arc::new(Machine {
+                names_attached: true,
+                asks_us: true,
+                nameservers: vec![SocketAddr::new(HOME, 53)],
+                ours: vec![SocketAddr::new(HOME, 53)],
+                ..Machine::default()
+            }),
+            snapshot: Arc::new(snapshot),
+            now: NOW,
+        };
+        let mut seen = Observations::new(
+            took(Resolve::Addresses(vec![HOME])),
+            took(Connect::Open(SocketAddr::new(HOME, 4310))),
+            took(Handshake::Verified {
+                version: "TLS 1.3".to_owned(),
+                protocol: "h2".to_owned(),
+            }),
+        );
+        seen.system = Some(took(SystemLookup::Addresses(vec![HOME])));
+        seen.answer = Some(took(visit(page(200))));
+        Case { facts, seen }
     }
 
     fn took<T>(outcome: T) -> Timed<T> {
@@ -277,186 +171,418 @@ mod tests {
         }
     }
 
-    /// Everything as it should be; each row of the table changes one thing.
-    fn healthy() -> Observations {
-        let (version, protocol) = ("TLS 1.3".to_owned(), "h2".to_owned());
-        Observations {
-            resolve: took(Resolve::Addresses(vec![HOME])),
-            connect: took(Connect::Open(SocketAddr::new(HOME, 4310))),
-            handshake: took(Handshake::Verified { version, protocol }),
-            answer: Some(took(Answer::Response { status: 200 })),
+    fn page(status: u16) -> Page {
+        Page {
+            url: URL.to_owned(),
+            status,
+            ..Page::default()
         }
     }
 
-    fn resolve(outcome: Resolve) -> Observations {
-        Observations {
-            resolve: took(outcome),
-            ..healthy()
+    fn with(status: u16, fields: &[(&str, &str)], body: &str) -> Page {
+        let text = |(name, value): &(&str, &str)| ((*name).to_owned(), (*value).to_owned());
+        Page {
+            fields: fields.iter().map(text).collect(),
+            body: body.to_owned(),
+            ..page(status)
         }
     }
 
-    fn connect(outcome: Connect) -> Observations {
-        Observations {
-            connect: took(outcome),
-            answer: None,
-            ..healthy()
+    fn html(body: &str) -> Page {
+        with(200, &[("content-type", "text/html; charset=utf-8")], body)
+    }
+
+    fn visit(page: Page) -> Answer {
+        Answer::Visit(Box::new(Visit::of(page)))
+    }
+
+    impl Case {
+        fn facts(mut self, change: impl FnOnce(&mut Facts)) -> Self {
+            change(&mut self.facts);
+            self
+        }
+
+        fn machine(self, change: impl FnOnce(&mut Machine)) -> Self {
+            self.facts(|facts| change(Arc::get_mut(&mut facts.machine).unwrap()))
+        }
+
+        fn seen(mut self, change: impl FnOnce(&mut Observations)) -> Self {
+            change(&mut self.seen);
+            self
+        }
+
+        fn resolve(self, outcome: Resolve) -> Self {
+            self.seen(|seen| seen.resolve = took(outcome))
+        }
+
+        fn connect(self, outcome: Connect) -> Self {
+            self.seen(|seen| (seen.connect, seen.answer) = (took(outcome), None))
+        }
+
+        fn closed(self, refusals: &[Refusal]) -> Self {
+            let attempt = |refusal: &Refusal| Attempt {
+                address: SocketAddr::new(HOME, 4310),
+                refusal: refusal.clone(),
+            };
+            let attempts = refusals.iter().map(attempt).collect();
+            let elsewhere = None;
+            self.connect(Connect::Closed {
+                attempts,
+                elsewhere,
+            })
+        }
+
+        fn shake(self, outcome: Handshake) -> Self {
+            self.seen(|seen| (seen.handshake, seen.answer) = (took(outcome), None))
+        }
+
+        fn untrusted(self, fault: CertificateFault) -> Self {
+            let reason = "reason".to_owned();
+            self.shake(Handshake::Untrusted { fault, reason })
+        }
+
+        fn answer(self, outcome: Answer) -> Self {
+            self.seen(|seen| seen.answer = Some(took(outcome)))
+        }
+
+        fn page(self, page: Page) -> Self {
+            self.answer(visit(page))
+        }
+
+        /// A page that redirects to `to`, which is not followed for `end`.
+        fn redirect(self, to: &str, end: fn(String) -> End) -> Self {
+            self.answer(Answer::Visit(Box::new(Visit {
+                end: end(to.to_owned()),
+                ..Visit::of(with(302, &[("location", to)], ""))
+            })))
+        }
+
+        fn own_page(self, kind: FindingKind) -> Self {
+            let remedy = crate::check::Remedy::text("do something");
+            let finding = Finding::of(kind, "something is wrong", Vec::new(), remedy);
+            let finding = Box::new(finding);
+            self.answer(Answer::OwnPage {
+                status: 502,
+                finding,
+            })
+        }
+
+        fn hosts(self, address: &str) -> Self {
+            let entry = HostsEntry {
+                line: 7,
+                address: address.parse().unwrap(),
+                name: self.facts.name.clone(),
+            };
+            self.machine(|machine| machine.hosts.push(entry))
+        }
+
+        /// The system finds nothing, and its name servers say this.
+        fn lost(self, server: &str, said: Said) -> Self {
+            let said = NameserverSaid {
+                server: server.parse().unwrap(),
+                said,
+            };
+            self.seen(|seen| {
+                seen.system = Some(took(SystemLookup::NotFound("no such name".to_owned())));
+                seen.nameservers.push(said);
+            })
+        }
+
+        fn store(self, trust: StoreTrust, attached: bool) -> Self {
+            let store = "the system's store".to_owned();
+            self.machine(|machine| {
+                machine.stores.push(StoreSeen { store, trust });
+                machine.trust_attached = attached;
+            })
+        }
+
+        fn pair(self, change: impl FnOnce(&mut PairFacts)) -> Self {
+            let mut pair = PairFacts {
+                name: "*.moor.test".to_owned(),
+                names: vec!["*.moor.test".to_owned()],
+                not_before: NOW - time::Duration::days(60),
+                not_after: NOW + time::Duration::days(30),
+                pinned: false,
+                file: "/home/rowan/moor.pem".to_owned(),
+                fault: None,
+            };
+            change(&mut pair);
+            self.facts(|facts| facts.pair = Some(pair))
+        }
+
+        fn expects(self, key: &str, value: serde_json::Value) -> Self {
+            let expect = serde_json::json!({ key: value });
+            let expect = serde_json::from_value(expect).unwrap();
+            self.facts(|facts| facts.route.settings.expect = expect)
+        }
+
+        fn events(self, lumps: &[(u64, usize)], encoding: Option<&str>) -> Self {
+            let lump = |(after, events): &(u64, usize)| (Duration::from_millis(*after), *events);
+            let seen = EventsSeen {
+                path: "/events".to_owned(),
+                head: Some((200, "text/event-stream".to_owned())),
+                encoding: encoding.map(str::to_owned),
+                lumps: lumps.iter().map(lump).collect(),
+                flows_uncompressed: encoding.is_some(),
+            };
+            self.seen(|all| all.events.push(seen))
         }
     }
 
-    fn closed(refusals: &[Refusal]) -> Observations {
-        let address = SocketAddr::new(HOME, 4310);
-        let attempt = |refusal: &Refusal| Attempt {
-            address,
-            refusal: refusal.clone(),
+    fn negative(zone: &str) -> Said {
+        Said::Negative {
+            code: "NXDOMAIN".to_owned(),
+            zone: Some(zone.to_owned()),
+            ttl: Some(30),
+        }
+    }
+
+    fn holder(folder: &str) -> Holder {
+        Holder {
+            pid: 42,
+            command: "node".to_owned(),
+            line: "node server.js".to_owned(),
+            folder: Some(folder.to_owned()),
+        }
+    }
+
+    fn leaf(until: OffsetDateTime, covers: bool) -> TargetLeaf {
+        TargetLeaf {
+            names: vec!["vm.example".to_owned()],
+            not_before: NOW - time::Duration::days(9),
+            not_after: until,
+            covers,
+            wanted: "127.0.0.1".to_owned(),
+        }
+    }
+
+    fn untrusted_target(leaf: TargetLeaf) -> Case {
+        let case = healthy().own_page(FindingKind::TargetUntrusted);
+        case.seen(|seen| seen.target_leaf = Some(leaf))
+    }
+
+    fn preflight(status: u16, allows: Option<&str>) -> PreflightSeen {
+        PreflightSeen {
+            url: "https://api.moor.test:7443/huts".to_owned(),
+            route: "api.moor.test".to_owned(),
+            origin: "https://booking.moor.test:7443".to_owned(),
+            status: Some(status),
+            allows: allows.map(str::to_owned),
+        }
+    }
+
+    fn upgrade(status: u16) -> UpgradeSeen {
+        UpgradeSeen {
+            path: "/live".to_owned(),
+            status: Some(status),
+            with_own_origin: None,
+        }
+    }
+
+    fn host_refused() -> Case {
+        let direct = |status| Some(took(Direct::Page(Box::new(page(status)))));
+        let case = healthy().page(with(403, &[], "host not allowed"));
+        case.seen(|seen| (seen.direct, seen.direct_by_name) = (direct(200), direct(403)))
+    }
+
+    fn slow(first: u64, again: u64) -> Case {
+        let visit = Visit {
+            first_byte: Duration::from_millis(first),
+            ..Visit::of(page(200))
         };
-        connect(Connect::Closed {
-            attempts: refusals.iter().map(attempt).collect(),
-            elsewhere: None,
-        })
+        let case = healthy().answer(Answer::Visit(Box::new(visit)));
+        case.seen(|seen| seen.again = Some(Duration::from_millis(again)))
     }
 
-    fn elsewhere() -> Observations {
-        connect(Connect::Closed {
-            attempts: Vec::new(),
-            elsewhere: Some("[::1]:4310".parse().unwrap()),
-        })
-    }
-
-    fn handshake(outcome: Handshake) -> Observations {
-        Observations {
-            handshake: took(outcome),
-            answer: None,
-            ..healthy()
-        }
-    }
-
-    fn answer(outcome: Answer) -> Observations {
-        Observations {
-            answer: Some(took(outcome)),
-            ..healthy()
-        }
-    }
-
-    fn own_page(kind: FindingKind) -> Observations {
-        answer(Answer::OwnPage {
-            status: 502,
-            finding: kind.slug().to_owned(),
-        })
-    }
-
-    fn text() -> String {
-        "reason".to_owned()
-    }
+    use FindingKind as Kind;
+    use Severity::{Advice, Broken, Risk};
 
     #[rstest]
-    #[case(resolve(Resolve::Silent), FindingKind::ResolverSilent)]
-    #[case(resolve(Resolve::Failed(text())), FindingKind::ResolverSilent)]
-    #[case(resolve(Resolve::Code("REFUSED".into())), FindingKind::ResolverRefuses)]
-    #[case(resolve(Resolve::Addresses(vec![])), FindingKind::ResolvesElsewhere)]
-    #[case(resolve(Resolve::Addresses(vec![HOME, [10, 0, 0, 1].into()])), FindingKind::ResolvesElsewhere)]
-    #[case(closed(&[Refusal::Refused, Refusal::Refused]), FindingKind::TargetRefuses)]
-    #[case(closed(&[Refusal::Refused, Refusal::Silent]), FindingKind::TargetSilent)]
-    #[case(closed(&[Refusal::Other(text())]), FindingKind::TargetUnreachable)]
-    #[case(connect(Connect::UnknownHost { reason: text() }), FindingKind::TargetUnknown)]
-    #[case(
-        handshake(Handshake::Unreachable(text())),
-        FindingKind::ListenerUnreachable
-    )]
-    #[case(
-        handshake(Handshake::Untrusted(text())),
-        FindingKind::CertificateRefused
-    )]
-    #[case(handshake(Handshake::Failed(text())), FindingKind::HandshakeFailed)]
-    #[case(answer(Answer::Silent), FindingKind::AnswerLate)]
-    #[case(answer(Answer::Failed(text())), FindingKind::AnswerMissing)]
-    #[case(answer(Answer::Response { status: 500 }), FindingKind::AppFails)]
-    #[case(own_page(FindingKind::RouteMissing), FindingKind::RouteMissing)]
-    #[case(own_page(FindingKind::AnswerMissing), FindingKind::AnswerMissing)]
-    #[case(own_page(FindingKind::AnswerMalformed), FindingKind::AnswerMalformed)]
-    #[case(own_page(FindingKind::AnswerLate), FindingKind::AnswerLate)]
-    #[case(elsewhere(), FindingKind::TargetOtherFamily)]
-    #[case(own_page(FindingKind::TargetSpeaksTls), FindingKind::TargetSpeaksTls)]
-    #[case(
-        own_page(FindingKind::TargetSpeaksPlain),
-        FindingKind::TargetSpeaksPlain
-    )]
-    #[case(own_page(FindingKind::TargetUntrusted), FindingKind::TargetUntrusted)]
-    #[case(own_page(FindingKind::TargetTlsFailed), FindingKind::TargetTlsFailed)]
-    #[case(own_page(FindingKind::RouteLoop), FindingKind::RouteLoop)]
-    #[case(own_page(FindingKind::AnswerOversized), FindingKind::AnswerOversized)]
-    #[case(own_page(FindingKind::UpgradeRefused), FindingKind::UpgradeRefused)]
-    #[case(own_page(FindingKind::FileMissing), FindingKind::FileMissing)]
-    #[case(own_page(FindingKind::FolderUnreadable), FindingKind::FolderUnreadable)]
-    fn each_fault_has_its_finding(#[case] seen: Observations, #[case] kind: FindingKind) {
-        let verdict = diagnose(&facts(), &seen, NOW);
+    // resolve
+    #[case(healthy().resolve(Resolve::Silent), Kind::ResolverSilent, Broken)]
+    #[case(healthy().resolve(Resolve::Failed("reset".into())), Kind::ResolverSilent, Broken)]
+    #[case(healthy().seen(|seen| seen.resolve_over_tcp = Some(took(Resolve::Silent))), Kind::ResolverSilent, Broken)]
+    #[case(healthy().resolve(Resolve::Code("REFUSED".into())), Kind::ResolverRefuses, Broken)]
+    #[case(healthy().resolve(Resolve::Addresses(vec![])), Kind::ResolvesElsewhere, Broken)]
+    #[case(healthy().resolve(Resolve::Addresses(vec![HOME, [10, 0, 0, 1].into()])), Kind::ResolvesElsewhere, Broken)]
+    #[case(healthy().hosts("192.0.2.7"), Kind::HostsOverride, Broken)]
+    #[case(healthy().hosts("127.0.0.1"), Kind::HostsOneFamily, Advice)]
+    #[case(healthy().seen(|seen| seen.system = None).machine(|machine| machine.names_attached = false), Kind::SystemNotAsking, Advice)]
+    #[case(healthy().seen(|seen| seen.system = None), Kind::SystemNotAsking, Broken)]
+    #[case(healthy().lost("127.0.0.1:53", Said::Nothing), Kind::SystemNotAsking, Broken)]
+    #[case(healthy().lost("192.0.2.53:53", negative("")), Kind::NameserverFirst, Broken)]
+    #[case(healthy().lost("192.0.2.53:53", negative("moor.test")), Kind::NegativeCached, Broken)]
+    #[case(healthy().lost("127.0.0.1:53", Said::Nothing).machine(|machine| machine.dns_holder = Some(("127.0.0.1:53".parse().unwrap(), holder("/")))), Kind::DnsPortHeld, Broken)]
+    #[case(healthy().machine(|machine| machine.browsers.push(BrowserDns { browser: "Firefox".into(), file: "prefs.js".into(), server: None })), Kind::BrowserAsksElsewhere, Risk)]
+    #[case(of("moor.local", "a.moor.local", "1"), Kind::MulticastName, Risk)]
+    #[case(of("moor.dev", "a.moor.dev", "1").facts(|facts| facts.advice.truncate(1)), Kind::PublicName, Risk)]
+    #[case(of("moor.dev", "a.moor.dev", "1").facts(|facts| drop(facts.advice.remove(0))), Kind::ForcedHttps, Advice)]
+    #[case(of("moor.lan", "a.moor.lan", "1"), Kind::UnreservedSuffix, Advice)]
+    #[case(of("test", "*.test", "1"), Kind::WildcardSingleLabel, Risk)]
+    #[case(healthy().own_page(Kind::RouteMissing), Kind::RouteMissing, Broken)]
+    // connect
+    #[case(healthy().closed(&[Refusal::Refused, Refusal::Refused]), Kind::TargetRefuses, Broken)]
+    #[case(healthy().closed(&[Refusal::Refused, Refusal::Silent]), Kind::TargetSilent, Broken)]
+    #[case(healthy().closed(&[Refusal::Other("no way".into())]), Kind::TargetUnreachable, Broken)]
+    #[case(healthy().connect(Connect::UnknownHost { reason: "none".into() }), Kind::TargetUnknown, Broken)]
+    #[case(healthy().connect(Connect::Closed { attempts: vec![], elsewhere: Some("[::1]:4310".parse().unwrap()) }), Kind::TargetOtherFamily, Broken)]
+    #[case(healthy().closed(&[Refusal::Refused]).seen(|seen| seen.moved_to = Some(("127.0.0.1:4311".parse().unwrap(), holder("/")))), Kind::TargetMoved, Broken)]
+    #[case(healthy().facts(|facts| facts.before = Some(holder("/a"))).seen(|seen| seen.holder = Some(holder("/b"))), Kind::TargetChangedHands, Risk)]
+    #[case(healthy().seen(|seen| seen.listener_holder = Some(holder("/"))), Kind::ListenerHeld, Broken)]
+    // handshake
+    #[case(healthy().shake(Handshake::Unreachable("refused".into())), Kind::ListenerUnreachable, Broken)]
+    #[case(healthy().shake(Handshake::Failed("closed".into())), Kind::HandshakeFailed, Broken)]
+    #[case(healthy().untrusted(CertificateFault::Untrusted), Kind::CertificateRefused, Broken)]
+    #[case(healthy().untrusted(CertificateFault::Expired).facts(|facts| facts.certified = false), Kind::BeyondTheRoot, Broken)]
+    #[case(healthy().untrusted(CertificateFault::Expired).pair(|_| {}), Kind::PairExpired, Broken)]
+    #[case(healthy().untrusted(CertificateFault::Early).pair(|_| {}), Kind::PairEarly, Broken)]
+    #[case(healthy().untrusted(CertificateFault::OtherName).pair(|pair| pair.pinned = true), Kind::PairNotCovering, Broken)]
+    #[case(healthy().pair(|pair| pair.fault = Some("the key is another's".into())), Kind::PairKeyMismatch, Risk)]
+    #[case(healthy().pair(|pair| pair.not_after = NOW + time::Duration::days(3)), Kind::PairEndsSoon, Advice)]
+    #[case(healthy().untrusted(CertificateFault::Early).machine(|machine| machine.clock_off = Some("it says 1970".into())), Kind::ClockOff, Broken)]
+    #[case(healthy().machine(|machine| machine.clock_off = Some("it says 1970".into())), Kind::ClockOff, Broken)]
+    #[case(healthy().store(StoreTrust::Distrusted, false), Kind::RootDistrusted, Advice)]
+    #[case(healthy().store(StoreTrust::Distrusted, true), Kind::RootDistrusted, Risk)]
+    #[case(healthy().store(StoreTrust::Older, true), Kind::OlderRootTrusted, Risk)]
+    #[case(healthy().own_page(Kind::TargetSpeaksTls), Kind::TargetSpeaksTls, Broken)]
+    #[case(healthy().own_page(Kind::TargetUntrusted), Kind::TargetUntrusted, Broken)]
+    #[case(untrusted_target(leaf(NOW + time::Duration::days(1), true)), Kind::TargetUntrusted, Broken)]
+    #[case(untrusted_target(leaf(NOW - time::Duration::days(1), true)), Kind::TargetExpired, Broken)]
+    #[case(untrusted_target(leaf(NOW + time::Duration::days(1), false)), Kind::TargetOtherName, Broken)]
+    // answer
+    #[case(healthy().answer(Answer::Silent), Kind::AnswerLate, Broken)]
+    #[case(healthy().answer(Answer::Failed("reset".into())), Kind::AnswerMissing, Broken)]
+    #[case(healthy().page(page(500)), Kind::AppFails, Broken)]
+    #[case(healthy().own_page(Kind::AnswerMalformed), Kind::AnswerMalformed, Broken)]
+    #[case(healthy().own_page(Kind::RouteLoop), Kind::RouteLoop, Broken)]
+    #[case(host_refused(), Kind::HostRefused, Broken)]
+    #[case(healthy().redirect(URL, End::Turns), Kind::SchemeLoop, Broken)]
+    #[case(healthy().redirect("https://booking.moor.test:7443/x", End::Turns), Kind::RedirectLoop, Broken)]
+    #[case(healthy().redirect("/x", |_| End::TooMany), Kind::RedirectLoop, Broken)]
+    #[case(healthy().redirect("http://localhost:4310/x", End::Leaves), Kind::OriginLeaked, Broken)]
+    #[case(healthy().redirect("http://booking.moor.test:4310/x", End::Leaves), Kind::OriginLeaked, Broken)]
+    #[case(healthy().redirect("https://booking.moor.test/x", End::Leaves), Kind::PortLost, Broken)]
+    #[case(healthy().redirect("http://booking.moor.test:7080/x", |_| End::Answered), Kind::RedirectDowngrades, Advice)]
+    #[case(healthy().page(Page { cut: Some("reset".into()), ..page(200) }), Kind::AnswerCut, Broken)]
+    #[case(healthy().seen(|seen| seen.upgrades.push(upgrade(403))), Kind::UpgradeRefused, Broken)]
+    #[case(healthy().seen(|seen| seen.events.push(EventsSeen { path: "/e".into(), head: Some((404, "text/html".into())), encoding: None, lumps: vec![], flows_uncompressed: false })), Kind::EventsMissing, Broken)]
+    #[case(healthy().events(&[(2000, 5)], None), Kind::EventsBuffered, Risk)]
+    #[case(healthy().events(&[], Some("gzip")), Kind::EventsBuffered, Risk)]
+    #[case(healthy().page(with(200, &[("set-cookie", "a=1; Domain=localhost")], "")), Kind::CookieDropped, Risk)]
+    #[case(healthy().seen(|seen| seen.preflights.push(preflight(405, None))), Kind::PreflightRefused, Risk)]
+    #[case(healthy().page(html("<script src=http://cdn.example/a.js></script>")), Kind::MixedContent, Risk)]
+    #[case(slow(5000, 20), Kind::SlowAtFirst, Advice)]
+    #[case(of("moor.test", "*.moor.test/huts", "1"), Kind::RouteShadowed, Advice)]
+    // expect
+    #[case(healthy().expects("status", 201.into()), Kind::StatusDiffers, Broken)]
+    #[case(healthy().page(html("<title>Shop</title>")).expects("title", "Highmoor".into()), Kind::OtherApp, Broken)]
+    #[case(healthy().page(html("<title>Shop</title>")).expects("text", "Highmoor".into()), Kind::OtherApp, Broken)]
+    #[case(healthy().page(with(200, &[], "tarn")).expects("text", "Highmoor".into()), Kind::TextDiffers, Broken)]
+    #[case(healthy().page(with(200, &[("x-app", "b")], "")).expects("header", serde_json::json!(["x-app: a"])), Kind::HeaderDiffers, Broken)]
+    #[case(healthy().page(with(200, &[], "{\"ok\":false}")).expects("json", serde_json::json!(["/ok=true"])), Kind::ValueDiffers, Broken)]
+    #[case(healthy().page(with(200, &[], "tarn")).expects("json", serde_json::json!(["/ok=true"])), Kind::ValueDiffers, Broken)]
+    fn each_fault_has_its_finding(
+        #[case] case: Case,
+        #[case] kind: FindingKind,
+        #[case] severity: Severity,
+    ) {
+        let verdict = diagnose(&case.facts, &case.seen);
         let [finding] = verdict.findings.as_slice() else {
-            panic!("one cause, one finding: {verdict:?}")
+            panic!("one cause, one finding: {verdict:#?}")
         };
-        assert_eq!((finding.slug, finding.severity), (kind, Severity::Broken));
+        assert_eq!(
+            (finding.slug, finding.severity),
+            (kind, severity),
+            "{finding:?}"
+        );
         assert_eq!(finding.hop, kind.hop());
-        assert!(!verdict.passed);
         assert!(!finding.summary.is_empty() && !finding.remedy.text.is_empty());
-        let broken = verdict
-            .hops
-            .iter()
-            .position(|r| r.state == HopState::Broken)
-            .unwrap();
-        assert_eq!(verdict.hops[broken].hop, kind.hop(), "{verdict:?}");
-        assert!(
-            verdict.hops[..broken]
-                .iter()
-                .all(|r| r.state == HopState::Passed)
-        );
-        assert!(
-            verdict.hops[broken + 1..]
-                .iter()
-                .all(|r| r.state == HopState::NotReached)
-        );
+        if finding.remedy.ours {
+            let command = finding.remedy.command.as_deref().unwrap_or_default();
+            let own = command.trim_start_matches("sudo ");
+            assert!(own.starts_with("bentlane "), "{command}");
+        }
+        assert_eq!(verdict.passed, severity != Broken, "{verdict:#?}");
+        let states = verdict.states();
+        let broken = states.iter().position(|state| *state == HopState::Broken);
+        if severity != Broken {
+            // What was not asked for the sake of the case is not judged.
+            assert_eq!(broken, None);
+            return;
+        }
+        let broken = broken.unwrap();
+        assert_eq!(verdict.hops[broken].hop, kind.hop(), "{verdict:#?}");
+        let (before, after) = (&states[..broken], &states[broken + 1..]);
+        assert!(before.iter().all(|state| *state == HopState::Passed));
+        assert!(after.iter().all(|state| *state == HopState::NotReached));
     }
 
     #[rstest]
     #[case(healthy())]
-    #[case(answer(Answer::Response { status: 204 }))]
-    #[case(answer(Answer::Response { status: 308 }))]
-    #[case(answer(Answer::Response { status: 404 }))]
-    fn healthy_routes_have_no_finding(#[case] seen: Observations) {
-        let verdict = diagnose(&facts(), &seen, NOW);
-        assert!(verdict.passed && verdict.findings.is_empty(), "{verdict:?}");
+    #[case(healthy().page(page(204)))]
+    #[case(healthy().page(page(404)))]
+    #[case(healthy().page(with(401, &[("www-authenticate", "Basic")], "")))]
+    #[case(healthy().redirect("https://shop.example/", End::Leaves))]
+    #[case(healthy().hosts("127.0.0.1").hosts("::1"))]
+    #[case(healthy().store(StoreTrust::Trusted, true).store(StoreTrust::Unknown, true))]
+    #[case(healthy().pair(|_| {}))]
+    #[case(healthy().facts(|facts| facts.before = Some(holder("/a"))).seen(|seen| seen.holder = Some(holder("/a"))))]
+    #[case(healthy().events(&[(10, 1), (900, 1)], None))]
+    #[case(healthy().events(&[], None))]
+    #[case(healthy().seen(|seen| seen.upgrades.push(upgrade(101))))]
+    #[case(healthy().seen(|seen| seen.preflights.push(preflight(204, Some("https://booking.moor.test:7443")))))]
+    #[case(healthy().page(html("<script src=/a.js></script><script src=http://localhost:5173/b.js></script>")))]
+    #[case(healthy().page(with(200, &[("set-cookie", "a=1; Path=/; Secure; HttpOnly")], "")))]
+    #[case(healthy().page(html("<title>Highmoor</title>")).expects("title", "Highmoor".into()))]
+    #[case(healthy().page(with(200, &[("x-app", "a")], "{\"a\":[7]}")).expects("json", serde_json::json!(["/a/0=7"])))]
+    #[case(slow(5000, 4000))]
+    #[case(of("moor.test", "*.moor.test", "1"))]
+    fn healthy_routes_have_no_finding(#[case] case: Case) {
+        let verdict = diagnose(&case.facts, &case.seen);
         assert!(
-            verdict
-                .hops
-                .iter()
-                .all(|report| report.micros == Some(1500))
+            verdict.passed && verdict.findings.is_empty(),
+            "{verdict:#?}"
         );
-        assert_eq!(lane(&verdict.states()), "●──●──●──●");
+        assert_eq!(lane(&verdict.states()), "●──●──●──●──●");
     }
 
     #[test]
     fn a_paused_route_is_as_it_should_be() {
-        let facts = Facts {
-            paused: true,
-            ..facts()
-        };
-        let seen = Observations {
-            connect: took(Connect::NotNeeded),
-            ..own_page(FindingKind::RoutePaused)
-        };
-        let verdict = diagnose(&facts, &seen, NOW);
-        assert!(
-            verdict.passed && verdict.hops[3].detail == "paused",
-            "{verdict:?}"
-        );
+        let case = healthy().own_page(Kind::RoutePaused).facts(|facts| {
+            facts.route.settings.paused = true;
+        });
+        let case = case.seen(|seen| seen.connect = took(Connect::NotNeeded));
+        let verdict = diagnose(&case.facts, &case.seen);
+        assert!(verdict.passed, "{verdict:#?}");
+        assert_eq!(verdict.hops[3].detail, "paused");
+        assert_eq!(verdict.findings[0].slug, Kind::RoutePaused);
     }
 
     #[test]
     fn a_broken_first_hop_hides_what_lies_beyond() {
-        let seen = Observations {
-            resolve: took(Resolve::Silent),
-            ..closed(&[Refusal::Refused])
-        };
-        let verdict = diagnose(&facts(), &seen, NOW);
+        let case = healthy().resolve(Resolve::Silent);
+        let case = case.closed(&[Refusal::Refused]);
+        let verdict = diagnose(&case.facts, &case.seen);
         assert_eq!(verdict.findings.len(), 1);
-        assert_eq!(lane(&verdict.states()), "✕╌╌○╌╌○╌╌○");
+        assert_eq!(lane(&verdict.states()), "✕╌╌○╌╌○╌╌○╌╌○");
+    }
+
+    #[test]
+    fn one_hop_alone_is_judged_alone() {
+        let case = healthy().resolve(Resolve::Silent);
+        let case = case.closed(&[Refusal::Refused]).facts(|facts| {
+            facts.only = Some(Hop::Connect);
+        });
+        let verdict = diagnose(&case.facts, &case.seen);
+        assert_eq!(verdict.hops.len(), 1);
+        assert_eq!(verdict.findings[0].slug, Kind::TargetRefuses);
+    }
+
+    #[test]
+    fn a_fault_that_shows_later_is_drawn_where_it_lies() {
+        let case = healthy().own_page(Kind::TargetSpeaksPlain);
+        let verdict = diagnose(&case.facts, &case.seen);
+        assert_eq!(lane(&verdict.states()), "●──●╴ ✕╌╌○╌╌○");
     }
 
     #[test]
@@ -466,11 +592,13 @@ mod tests {
             let json = serde_json::to_string(kind).unwrap();
             assert_eq!(json, format!("\"{}\"", kind.slug()));
         }
+        assert!(FindingKind::ALL.iter().is_sorted_by_key(|kind| kind.hop()));
     }
 
     #[test]
     fn the_remedy_for_a_silent_port_names_the_port() {
-        let verdict = diagnose(&facts(), &closed(&[Refusal::Refused]), NOW);
+        let case = healthy().closed(&[Refusal::Refused]);
+        let verdict = diagnose(&case.facts, &case.seen);
         let remedy = &verdict.findings[0].remedy;
         assert!(remedy.text.contains("port 4310"), "{}", remedy.text);
         let command = remedy.command.as_deref();

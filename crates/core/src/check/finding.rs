@@ -2,12 +2,11 @@ use std::net::SocketAddr;
 
 use serde::{Deserialize, Serialize};
 
+use super::kind::FindingKind;
 use super::observation::{Attempt, Refusal};
 use super::verdict::Hop;
+use crate::name::Name;
 use crate::target::Target;
-
-/// The response field that carries a finding's slug, on the proxy's own pages and on nothing else.
-pub const FINDING_HEADER: &str = "bentlane-finding";
 
 /// What a check found wrong: at which hop, how bad, why, and what mends it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -32,8 +31,11 @@ pub struct Remedy {
     /// What to do, in a sentence.
     pub text: String,
     /// The command that does it; words in capitals are to be replaced.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<String>,
+    /// Whether the command is complete and ours, so that `bentlane check --mend` offers to run it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ours: bool,
 }
 
 /// How bad a finding is.
@@ -50,107 +52,19 @@ pub enum Severity {
     Broken,
 }
 
-macro_rules! kinds {
-    ($($(#[$doc:meta])* $kind:ident = $slug:literal at $hop:ident;)*) => {
-        /// The kinds of findings.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
-        pub enum FindingKind {
-            $($(#[$doc])* #[serde(rename = $slug)] $kind,)*
-        }
-
-        impl FindingKind {
-            /// Every kind, in the order of the hops.
-            pub const ALL: &[Self] = &[$(Self::$kind),*];
-
-            /// The stable name.
-            #[must_use]
-            pub fn slug(self) -> &'static str {
-                match self { $(Self::$kind => $slug,)* }
-            }
-
-            /// The hop at which it shows.
-            #[must_use]
-            pub fn hop(self) -> Hop {
-                match self { $(Self::$kind => Hop::$hop,)* }
-            }
-
-            /// The kind with this stable name.
-            #[must_use]
-            pub fn from_slug(slug: &str) -> Option<Self> {
-                match slug { $($slug => Some(Self::$kind),)* _ => None }
-            }
-        }
-    };
-}
-
-kinds! {
-    /// Our resolver does not answer.
-    ResolverSilent = "resolver-silent" at Resolve;
-    /// Our resolver answers with an error.
-    ResolverRefuses = "resolver-refuses" at Resolve;
-    /// The name leads to an address where we do not listen.
-    ResolvesElsewhere = "resolves-elsewhere" at Resolve;
-    /// No route covers the name and path.
-    RouteMissing = "route-missing" at Connect;
-    /// Nothing listens at the target.
-    TargetRefuses = "target-refuses" at Connect;
-    /// The target does not react to a connection.
-    TargetSilent = "target-silent" at Connect;
-    /// The target's host has no address.
-    TargetUnknown = "target-unknown" at Connect;
-    /// The target cannot be reached for another reason.
-    TargetUnreachable = "target-unreachable" at Connect;
-    /// The target listens on the other family of loopback only.
-    TargetOtherFamily = "target-other-family" at Connect;
-    /// The route rests.
-    RoutePaused = "route-paused" at Connect;
-    /// We serve as many connections as we may.
-    TooManyConnections = "too-many-connections" at Connect;
-    /// Our own TLS listener does not accept.
-    ListenerUnreachable = "listener-unreachable" at Handshake;
-    /// The certificate does not verify against our root, or is not the name's.
-    CertificateRefused = "certificate-refused" at Handshake;
-    /// The root cannot vouch for the name.
-    BeyondTheRoot = "beyond-the-root" at Handshake;
-    /// The handshake broke off.
-    HandshakeFailed = "handshake-failed" at Handshake;
-    /// HTTP in the clear is refused.
-    PlainRefused = "plain-refused" at Handshake;
-    /// The target speaks TLS, and the route says otherwise.
-    TargetSpeaksTls = "target-speaks-tls" at Handshake;
-    /// The target speaks in the clear, and the route says TLS.
-    TargetSpeaksPlain = "target-speaks-plain" at Handshake;
-    /// The target's certificate is not accepted.
-    TargetUntrusted = "target-untrusted" at Handshake;
-    /// No TLS with the target comes about.
-    TargetTlsFailed = "target-tls-failed" at Handshake;
-    /// The route leads back to us.
-    RouteLoop = "route-loop" at Answer;
-    /// The target closes the connection without an answer.
-    AnswerMissing = "answer-missing" at Answer;
-    /// The target's answer is not HTTP.
-    AnswerMalformed = "answer-malformed" at Answer;
-    /// The target's answer has more header fields than we take.
-    AnswerOversized = "answer-oversized" at Answer;
-    /// The app does not change its protocol.
-    UpgradeRefused = "upgrade-refused" at Answer;
-    /// No answer within the limit.
-    AnswerLate = "answer-late" at Answer;
-    /// The folder has no such file.
-    FileMissing = "file-missing" at Answer;
-    /// The folder, or a file in it, cannot be read.
-    FolderUnreadable = "folder-unreadable" at Answer;
-    /// The app answers with a server error of its own.
-    AppFails = "app-fails" at Answer;
-}
-
 impl Finding {
-    fn broken(kind: FindingKind, summary: String, evidence: Vec<String>, remedy: Remedy) -> Self {
+    /// A finding as bad as its kind is.
+    pub(crate) fn of(
+        kind: FindingKind,
+        summary: impl Into<String>,
+        evidence: Vec<String>,
+        remedy: Remedy,
+    ) -> Self {
         Self {
             slug: kind,
             hop: kind.hop(),
-            severity: Severity::Broken,
-            summary,
+            severity: kind.severity(),
+            summary: summary.into(),
             evidence,
             remedy,
         }
@@ -159,7 +73,7 @@ impl Finding {
     /// Our resolver gave no usable answer for `name`.
     #[must_use]
     pub fn resolver_silent(name: &str, resolver: &str, evidence: String) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::ResolverSilent,
             format!("our resolver at {resolver} does not answer for {name}"),
             vec![evidence],
@@ -173,7 +87,7 @@ impl Finding {
     /// Our resolver answered with an error code.
     #[must_use]
     pub fn resolver_refuses(name: &str, code: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::ResolverRefuses,
             format!("our resolver refuses {name}: no zone covers it"),
             vec![format!("response code {code}")],
@@ -189,7 +103,7 @@ impl Finding {
         } else {
             found.join(", ")
         };
-        Self::broken(
+        Self::of(
             FindingKind::ResolvesElsewhere,
             format!("{name} leads to {found}, where Bent Lane does not listen"),
             vec![
@@ -205,13 +119,37 @@ impl Finding {
     pub fn route_missing(name: &str, path: &str, nearest: &[String]) -> Self {
         let path = if path == "/" { "" } else { path };
         let near = nearest.iter().map(|address| format!("there is {address}"));
-        Self::broken(
+        Self::of(
             FindingKind::RouteMissing,
             format!("no route covers {name}{path}"),
             near.collect(),
             Remedy::command(
                 "add a route to the port on which the app listens",
                 format!("bentlane route add {name} PORT"),
+            ),
+        )
+    }
+
+    /// No zone covers `name`; `zones` are those that there are.
+    #[must_use]
+    pub fn name_outside_zones(name: &Name, zones: &[String]) -> Self {
+        let label_and_zone = name.as_str().split_once('.');
+        let zone = label_and_zone.map_or(name.as_str(), |(_, zone)| zone);
+        let zone = if zone.contains('.') {
+            zone
+        } else {
+            name.as_str()
+        };
+        Self::of(
+            FindingKind::NameOutsideZones,
+            format!("no zone covers {name}"),
+            zones
+                .iter()
+                .map(|zone| format!("there is {zone}"))
+                .collect(),
+            Remedy::command(
+                "use a name in a zone that there is, or add one",
+                format!("bentlane zone add {zone}"),
             ),
         )
     }
@@ -224,7 +162,7 @@ impl Finding {
         let place = target.describe();
         let elsewhere = format!("bentlane route edit {address} --to PORT");
         if all(&Refusal::Refused) {
-            return Self::broken(
+            return Self::of(
                 FindingKind::TargetRefuses,
                 format!("nothing listens on {place}"),
                 evidence,
@@ -249,7 +187,7 @@ impl Finding {
         };
         let text = "see that the machine is up and no firewall is between; if the app runs \
                     elsewhere, point the route there";
-        Self::broken(kind, summary, evidence, Remedy::command(text, elsewhere))
+        Self::of(kind, summary, evidence, Remedy::command(text, elsewhere))
     }
 
     /// The target accepts at `elsewhere` alone: on the other family of loopback.
@@ -262,14 +200,14 @@ impl Finding {
     ) -> Self {
         let mut evidence: Vec<String> = attempts.iter().map(ToString::to_string).collect();
         evidence.push(format!("{elsewhere}: accepts"));
-        Self::broken(
+        Self::of(
             FindingKind::TargetOtherFamily,
             format!(
                 "nothing listens on {}, but something does on {elsewhere}",
                 target.describe()
             ),
             evidence,
-            Remedy::command(
+            Remedy::mend(
                 "have the route lead to the port alone, which is both families",
                 format!("bentlane route edit {address} --to {}", elsewhere.port()),
             ),
@@ -279,24 +217,21 @@ impl Finding {
     /// The route rests.
     #[must_use]
     pub fn route_paused(address: &str, note: Option<&str>) -> Self {
-        Self {
-            severity: Severity::Advice,
-            ..Self::broken(
-                FindingKind::RoutePaused,
-                format!("the route {address} is paused"),
-                note.map(str::to_owned).into_iter().collect(),
-                Remedy::command(
-                    "let it pass again when you are done",
-                    format!("bentlane route edit {address} --paused=false"),
-                ),
-            )
-        }
+        Self::of(
+            FindingKind::RoutePaused,
+            format!("the route {address} is paused"),
+            note.map(str::to_owned).into_iter().collect(),
+            Remedy::command(
+                "let it pass again when you are done",
+                format!("bentlane route edit {address} --paused=false"),
+            ),
+        )
     }
 
     /// We serve as many connections as we may.
     #[must_use]
     pub fn too_many_connections(limit: usize) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::TooManyConnections,
             format!("{limit} connections are open already, and more are not served"),
             Vec::new(),
@@ -310,7 +245,7 @@ impl Finding {
     /// HTTP in the clear is refused for `name`.
     #[must_use]
     pub fn plain_refused(address: &str, url: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::PlainRefused,
             format!("HTTP in the clear is refused here: ask for {url}"),
             Vec::new(),
@@ -329,11 +264,11 @@ impl Finding {
             Target::Port(port) => format!("127.0.0.1:{port}"),
             other => other.authority().unwrap_or_default(),
         };
-        Self::broken(
+        Self::of(
             FindingKind::TargetSpeaksTls,
             format!("{place} speaks TLS, and the route speaks HTTP in the clear"),
             vec!["it answers a TLS hello, and to HTTP with nothing that is HTTP".to_owned()],
-            Remedy::command(
+            Remedy::mend(
                 "have the route speak TLS; `none` takes the certificate whoever made it",
                 format!("bentlane route edit {address} --to https://{there} --target-tls none"),
             ),
@@ -344,14 +279,14 @@ impl Finding {
     #[must_use]
     pub fn target_speaks_plain(address: &str, target: &Target) -> Self {
         let there = target.authority().unwrap_or_default();
-        Self::broken(
+        Self::of(
             FindingKind::TargetSpeaksPlain,
             format!(
                 "{} speaks in the clear, and the route speaks TLS",
                 target.describe()
             ),
             vec!["it answers a TLS hello with something that is not TLS".to_owned()],
-            Remedy::command(
+            Remedy::mend(
                 "have the route speak HTTP in the clear",
                 format!("bentlane route edit {address} --to http://{there}"),
             ),
@@ -361,7 +296,7 @@ impl Finding {
     /// The target's certificate is not accepted.
     #[must_use]
     pub fn target_untrusted(address: &str, target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::TargetUntrusted,
             format!("the certificate of {} is not accepted", target.describe()),
             vec![reason.to_owned()],
@@ -375,7 +310,7 @@ impl Finding {
     /// No TLS with the target comes about.
     #[must_use]
     pub fn target_tls_failed(target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::TargetTlsFailed,
             format!("no TLS comes about with {}", target.describe()),
             vec![reason.to_owned()],
@@ -386,7 +321,7 @@ impl Finding {
     /// The route leads back to us; `circle` are the routes that the request has passed.
     #[must_use]
     pub fn route_loop(address: &str, circle: &[String]) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::RouteLoop,
             format!("the route {address} leads back to itself"),
             vec![circle.join(" → ")],
@@ -404,7 +339,7 @@ impl Finding {
     /// The target's answer has more header fields than we take.
     #[must_use]
     pub fn answer_oversized(target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::AnswerOversized,
             format!(
                 "the header fields that {} answers with are too large",
@@ -418,7 +353,7 @@ impl Finding {
     /// The app answers with `status` instead of changing its protocol.
     #[must_use]
     pub fn upgrade_refused(target: &Target, status: u16) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::UpgradeRefused,
             format!(
                 "the app on {} does not change to WebSocket here",
@@ -434,7 +369,7 @@ impl Finding {
     /// The folder has no such file.
     #[must_use]
     pub fn file_missing(address: &str, target: &Target, path: &str, reason: Option<&str>) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::FileMissing,
             format!("{} has no file for {path}", target.describe()),
             reason.map(str::to_owned).into_iter().collect(),
@@ -448,7 +383,7 @@ impl Finding {
     /// The folder, or a file in it, cannot be read.
     #[must_use]
     pub fn folder_unreadable(address: &str, target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::FolderUnreadable,
             format!("{} cannot be read", target.describe()),
             vec![reason.to_owned()],
@@ -462,7 +397,7 @@ impl Finding {
     /// The target's host has no address.
     #[must_use]
     pub fn target_unknown(address: &str, target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::TargetUnknown,
             format!("the system knows no address for the host of {target}"),
             vec![reason.to_owned()],
@@ -476,7 +411,7 @@ impl Finding {
     /// Our own TLS listener did not accept.
     #[must_use]
     pub fn listener_unreachable(listener: &str, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::ListenerUnreachable,
             format!("our own HTTPS listener at {listener} cannot be reached"),
             vec![reason.to_owned()],
@@ -487,7 +422,7 @@ impl Finding {
     /// The certificate did not verify.
     #[must_use]
     pub fn certificate_refused(name: &str, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::CertificateRefused,
             format!("the certificate for {name} does not verify against our own root"),
             vec![reason.to_owned()],
@@ -501,7 +436,7 @@ impl Finding {
     /// The root cannot vouch for the name.
     #[must_use]
     pub fn beyond_the_root(name: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::BeyondTheRoot,
             format!("there is no certificate for {name}: the authority cannot vouch for it yet"),
             vec!["the name lies outside the limits of the issuing certificate".to_owned()],
@@ -515,7 +450,7 @@ impl Finding {
     /// The handshake broke off.
     #[must_use]
     pub fn handshake_failed(listener: &str, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::HandshakeFailed,
             format!("the TLS handshake with {listener} broke off"),
             vec![reason.to_owned()],
@@ -529,7 +464,7 @@ impl Finding {
     /// The target closed without an answer.
     #[must_use]
     pub fn answer_missing(target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::AnswerMissing,
             format!(
                 "{} accepts connections but closes them without an answer",
@@ -545,7 +480,7 @@ impl Finding {
     /// The target's answer is not HTTP.
     #[must_use]
     pub fn answer_malformed(target: &Target, reason: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::AnswerMalformed,
             format!(
                 "what {} answers is not HTTP in the clear",
@@ -559,7 +494,7 @@ impl Finding {
     /// No answer within the limit.
     #[must_use]
     pub fn answer_late(target: &Target, limit: &str) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::AnswerLate,
             format!(
                 "{} took the request but has not answered within {limit}",
@@ -575,7 +510,7 @@ impl Finding {
     /// The app answered with a server error.
     #[must_use]
     pub fn app_fails(target: &Target, status: u16) -> Self {
-        Self::broken(
+        Self::of(
             FindingKind::AppFails,
             format!(
                 "the app on {} answers {status}, a server error of its own",
@@ -588,17 +523,29 @@ impl Finding {
 }
 
 impl Remedy {
-    fn text(text: impl Into<String>) -> Self {
+    /// Words alone.
+    pub(crate) fn text(text: impl Into<String>) -> Self {
         Self {
             text: text.into(),
             command: None,
+            ours: false,
         }
     }
 
-    fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
+    /// A command that shows more, that has words to replace, or that is not ours.
+    pub(crate) fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
         Self {
             text: text.into(),
             command: Some(command.into()),
+            ours: false,
+        }
+    }
+
+    /// A command of ours that mends it as it stands.
+    pub(crate) fn mend(text: impl Into<String>, command: impl Into<String>) -> Self {
+        Self {
+            ours: true,
+            ..Self::command(text, command)
         }
     }
 }

@@ -3,14 +3,26 @@
 //! [`diagnose`] is pure: [`Facts`] (the way it should go) and [`Observations`] (the way it went) go
 //! in, a [`Verdict`] comes out, so that every broken set-up is a row of a table test.
 
+mod cookie;
 mod diagnose;
 mod finding;
+mod guide;
+mod judge;
+mod kind;
+mod machine;
 mod observation;
+mod page;
 mod verdict;
 
 pub use diagnose::diagnose;
-pub use finding::{FINDING_HEADER, Finding, FindingKind, Remedy, Severity};
+pub use finding::{Finding, Remedy, Severity};
+pub use guide::guide;
+pub use kind::{FINDING_HEADER, FindingKind};
+pub use machine::{BrowserDns, Holder, Machine, NameserverSaid, Said, StoreSeen, StoreTrust};
 pub use observation::{
-    Answer, Attempt, Connect, Facts, Handshake, Observations, Refusal, Resolve, Timed,
+    Answer, Attempt, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake,
+    Observations, PairFacts, PreflightSeen, Refusal, Resolve, SystemLookup, TargetLeaf, Timed,
+    UpgradeSeen, Visit,
 };
+pub use page::{Markup, Page};
 pub use verdict::{Hop, HopReport, HopState, Verdict, lane};

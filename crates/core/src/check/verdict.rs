@@ -7,7 +7,19 @@ use super::finding::Finding;
 use crate::name::Name;
 
 /// One step of the way from a name to the right answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize, utoipa::ToSchema)]
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    utoipa::ToSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Hop {
     /// The name resolves to where we listen.
@@ -18,11 +30,19 @@ pub enum Hop {
     Handshake,
     /// A request gets its answer.
     Answer,
+    /// The answer is the right app's.
+    Expect,
 }
 
 impl Hop {
     /// All hops, in the order of the way.
-    pub const ALL: [Self; 4] = [Self::Resolve, Self::Connect, Self::Handshake, Self::Answer];
+    pub const ALL: [Self; 5] = [
+        Self::Resolve,
+        Self::Connect,
+        Self::Handshake,
+        Self::Answer,
+        Self::Expect,
+    ];
 
     /// The hop's name.
     #[must_use]
@@ -32,6 +52,7 @@ impl Hop {
             Self::Connect => "connect",
             Self::Handshake => "handshake",
             Self::Answer => "answer",
+            Self::Expect => "expect",
         }
     }
 }
@@ -63,6 +84,9 @@ pub struct HopReport {
     pub state: HopState,
     /// What was seen, in a few words: an address, a protocol, a status.
     pub detail: String,
+    /// What was seen, in full, a line each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<String>,
     /// How long it took, in microseconds; absent when it was not tried.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub micros: Option<u64>,
@@ -82,6 +106,9 @@ pub struct Verdict {
     pub to: String,
     /// Whether every hop passed.
     pub passed: bool,
+    /// Whether it passes and breaks in turn, several times within minutes.
+    #[serde(default)]
+    pub flapping: bool,
     /// All hops, in the order of the way.
     pub hops: Vec<HopReport>,
     /// What is wrong, cause before effect.
@@ -92,16 +119,59 @@ pub struct Verdict {
 }
 
 impl Verdict {
+    /// The verdict on an address to which no route answers.
+    #[must_use]
+    pub fn nowhere(address: &str, name: Name, finding: Finding, now: OffsetDateTime) -> Self {
+        let report = |hop| HopReport {
+            hop,
+            state: match hop == finding.hop {
+                true => HopState::Broken,
+                false => HopState::NotReached,
+            },
+            detail: String::new(),
+            evidence: Vec::new(),
+            micros: None,
+        };
+        Self {
+            address: address.to_owned(),
+            url: format!("https://{name}/"),
+            name,
+            to: String::new(),
+            passed: false,
+            flapping: false,
+            hops: Hop::ALL.into_iter().map(report).collect(),
+            findings: vec![finding],
+            checked_at: now,
+        }
+    }
+
     /// The states of the hops, for drawing the lane.
     #[must_use]
     pub fn states(&self) -> Vec<HopState> {
         self.hops.iter().map(|report| report.state).collect()
     }
 
-    /// Whether `other` says the same of the route, times aside.
+    /// Whether `other` says the same of the route, times and evidence aside.
     #[must_use]
     pub fn agrees_with(&self, other: &Self) -> bool {
-        self.to == other.to && self.states() == other.states() && self.findings == other.findings
+        let kinds = |it: &Self| {
+            it.findings
+                .iter()
+                .map(|it| (it.slug, it.severity))
+                .collect()
+        };
+        let (own, others): (Vec<_>, Vec<_>) = (kinds(self), kinds(other));
+        self.to == other.to
+            && self.states() == other.states()
+            && self.flapping == other.flapping
+            && own == others
+    }
+
+    /// The worst finding, the cause before its effects.
+    #[must_use]
+    pub fn worst(&self) -> Option<&Finding> {
+        let worst = self.findings.iter().map(|it| it.severity).max()?;
+        self.findings.iter().find(|it| it.severity == worst)
     }
 }
 
@@ -110,8 +180,8 @@ impl Verdict {
 /// ```
 /// use bentlane_core::check::{HopState::{Broken, NotReached, Passed}, lane};
 ///
-/// assert_eq!(lane(&[Passed, Passed, Passed, Passed]), "●──●──●──●");
-/// assert_eq!(lane(&[Passed, Broken, NotReached, NotReached]), "●╴ ✕╌╌○╌╌○");
+/// assert_eq!(lane(&[Passed, Passed, Passed, Passed, Passed]), "●──●──●──●──●");
+/// assert_eq!(lane(&[Passed, Broken, NotReached, NotReached, NotReached]), "●╴ ✕╌╌○╌╌○╌╌○");
 /// ```
 #[must_use]
 pub fn lane(states: &[HopState]) -> String {

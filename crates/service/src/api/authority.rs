@@ -156,6 +156,13 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
     })
 }
 
+/// What trust stores are asked about: our root, and what our own server shows.
+pub(crate) fn ours(state: &State) -> Option<Ours> {
+    let shown = state.proxy.certificates().shown(OWN_NAME)?;
+    let root = state.trust.root();
+    Ours::new(root.certificate_pem(), &chain_pem(&shown.chain), OWN_NAME)
+}
+
 /// Has the root that was just taken issue from now on; its key is needed for that once.
 fn put_in_force(state: &State) -> Result<(), TrustError> {
     let issuer = state.trust.issuer(state.certified());
@@ -187,10 +194,9 @@ async fn show_authority(Shared(state): Shared<Arc<State>>) -> Result<Json<Author
 /// server shows is verified with its roots.
 #[utoipa::path(get, path = "/authority/stores", responses((status = 200, body = Stores)))]
 async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, Problem> {
-    let view = view(&state)?;
+    let ours = ours(&state);
     let looking = aside("the trust stores cannot be looked at", move || {
         let home = std::env::var_os("HOME").unwrap_or_default();
-        let ours = Ours::new(&view.certificate_pem, &view.server_chain, &view.server_name);
         ours.map(|ours| ours.reports(home.as_ref()))
             .unwrap_or_default()
     });

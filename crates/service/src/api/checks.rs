@@ -1,62 +1,189 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State as Shared;
-use bentlane_core::Address;
-use bentlane_core::check::Verdict;
+use axum::extract::{Path, State as Shared};
+use bentlane_core::check::{Finding, Hop, Verdict};
+use bentlane_core::{Address, Name, PathPrefix, Snapshot};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use time::OffsetDateTime;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Body, Problem};
+use super::problem::{Body, Problem, Query};
 use super::routes::find;
-use crate::board::Occasion;
+use crate::board::{Look, Occasion, ToCheck};
 use crate::state::State;
 
-/// Which routes to check.
+/// Verdicts of a route's history that are listed unless another number is asked for.
+const SHOWN: u64 = 100;
+const MOST_SHOWN: u64 = 1000;
+
+/// Which routes to check, and how.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CheckRequest {
-    /// The routes' addresses; all routes when it is empty.
+    /// The routes' addresses, or names and URLs that lead to them; all routes when it is empty.
     #[serde(default)]
     pub addresses: Vec<String>,
+    /// The one hop to look at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<Hop>,
+    /// Whether to look further: at what a page asks and loads, and at the app without us. What that
+    /// comes to is told, and not kept.
+    #[serde(default)]
+    pub deep: bool,
+    /// Whether an address without a route is told as gone, in place of broken.
+    #[serde(default)]
+    pub known: bool,
 }
 
 /// What checks came to.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Verdicts {
     /// A verdict for each route, in the order asked for.
     pub verdicts: Vec<Verdict>,
+    /// The addresses of routes that were removed meanwhile.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gone: Vec<String>,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct HowMany {
+    /// How many to list at most, 1 to 1000; 100 by default.
+    #[serde(default)]
+    most: Option<u64>,
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
-    OpenApiRouter::new().routes(routes!(check_routes))
+    OpenApiRouter::new()
+        .routes(routes!(check_routes))
+        .routes(routes!(list_verdicts))
 }
 
-/// Check routes now, hop by hop. Returns when all are checked: at most some 14 s for each 64 routes.
+/// What an address stands for.
+enum Place {
+    Route(ToCheck),
+    /// No route, and why.
+    Nowhere(Verdict),
+    Gone(String),
+}
+
+/// Check routes now, hop by hop. Returns when all are checked: at most some 30 s for each 64 routes.
 #[utoipa::path(
     post, path = "/checks", request_body = CheckRequest,
-    responses((status = 200, body = Verdicts), (status = 404, body = Problem), (status = 422, body = Problem)),
+    responses((status = 200, body = Verdicts), (status = 422, body = Problem)),
 )]
 async fn check_routes(
     Shared(state): Shared<Arc<State>>,
     Body(request): Body<CheckRequest>,
 ) -> Result<Json<Verdicts>, Problem> {
-    let routes = if request.addresses.is_empty() {
-        state.snapshot.load().configuration().routes.clone()
+    let snapshot = state.snapshot.load_full();
+    let places: Vec<Place> = if request.addresses.is_empty() {
+        let routes = snapshot.configuration().routes.iter().cloned();
+        routes.map(|route| Place::Route(route.into())).collect()
     } else {
-        let find = |text: &String| {
-            let address: Address = text.parse().map_err(|e| Problem::value("addresses", e))?;
-            find(&state, &address)
-        };
+        let read = |text: &String| place(&snapshot, text, request.known);
         request
             .addresses
             .iter()
-            .map(find)
+            .map(read)
             .collect::<Result<_, _>>()?
     };
+    let look = Look {
+        only: request.only,
+        ..Look::at(&state, Occasion::Asked, request.deep).await
+    };
+    let routes = places.iter().filter_map(|place| match place {
+        Place::Route(route) => Some(route.clone()),
+        Place::Nowhere(_) | Place::Gone(_) => None,
+    });
+    let mut checked = state.board.check(routes.collect(), &look).await.into_iter();
+    let mut verdicts = Verdicts::default();
+    for place in places {
+        match place {
+            Place::Nowhere(verdict) => verdicts.verdicts.push(verdict),
+            Place::Gone(address) => verdicts.gone.push(address),
+            Place::Route(to) => match checked.next().flatten() {
+                Some(verdict) => verdicts.verdicts.push(verdict),
+                None => verdicts.gone.push(to.route.address.to_string()),
+            },
+        }
+    }
+    Ok(Json(verdicts))
+}
+
+/// The route that an address, a name or a URL leads to.
+fn place(snapshot: &Snapshot, text: &str, known: bool) -> Result<Place, Problem> {
+    let text = text.trim();
+    if let Ok(address) = text.parse::<Address>() {
+        if let Some(route) = snapshot.configuration().route(&address) {
+            return Ok(Place::Route(route.clone().into()));
+        }
+        if known {
+            return Ok(Place::Gone(text.to_owned()));
+        }
+    }
+    let (name, path) = name_and_path(text)?;
+    Ok(match snapshot.route_for(name.as_str(), &path) {
+        Some(routed) if routed.position.is_some() => Place::Route(ToCheck {
+            route: routed.route.clone(),
+            by: Some((name, path)),
+        }),
+        _ => Place::Nowhere(nowhere(snapshot, text, name, &path)),
+    })
+}
+
+/// The name and path of `https://NAME:PORT/PATH`, or of the same without scheme or port.
+pub(super) fn name_and_path(text: &str) -> Result<(Name, String), Problem> {
+    let rest = text.split_once("://").map_or(text, |(_, rest)| rest);
+    let at = rest.find(['/', '?']).unwrap_or(rest.len());
+    let (host, path) = rest.split_at(at);
+    let host = host.rsplit_once(':').map_or(host, |(host, _)| host);
+    let name = host.parse().map_err(|e| Problem::value("addresses", e))?;
+    let path = match path {
+        "" => PathPrefix::default().to_string(),
+        query if query.starts_with('?') => format!("/{query}"),
+        path => path.to_owned(),
+    };
+    Ok((name, path))
+}
+
+/// The verdict on an address to which no route answers.
+fn nowhere(snapshot: &Snapshot, text: &str, name: Name, path: &str) -> Verdict {
+    let zone = snapshot.zone_of(name.as_str());
+    let finding = match zone {
+        Some(_) => {
+            let nearest = snapshot.nearest(name.as_str(), 3);
+            Finding::route_missing(name.as_str(), path, &nearest)
+        }
+        None => {
+            let zones = &snapshot.configuration().zones;
+            let zones: Vec<String> = zones.iter().map(|zone| zone.name.to_string()).collect();
+            Finding::name_outside_zones(&name, &zones)
+        }
+    };
+    Verdict::nowhere(text, name, finding, OffsetDateTime::now_utc())
+}
+
+/// List what checks of a route came to, newest first: an entry for each time that it changed.
+#[utoipa::path(
+    get, path = "/routes/{address}/verdicts",
+    params(("address" = String, Path, description = "percent-encoded"), HowMany),
+    responses((status = 200, body = Verdicts), (status = 404, body = Problem), (status = 503, body = Problem)),
+)]
+async fn list_verdicts(
+    Shared(state): Shared<Arc<State>>,
+    Path(text): Path<String>,
+    Query(HowMany { most }): Query<HowMany>,
+) -> Result<Json<Verdicts>, Problem> {
+    let address: Address = text.parse().map_err(|e| Problem::value("address", e))?;
+    let route = find(&state, &address)?;
+    let most = most.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
+    let store = state.store()?;
+    let verdicts = store.verdicts(&route.address.to_string(), most).await?;
     Ok(Json(Verdicts {
-        verdicts: state.board.check(routes, Occasion::Asked).await,
+        verdicts,
+        gone: Vec::new(),
     }))
 }

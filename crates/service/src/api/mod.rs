@@ -8,7 +8,7 @@
     reason = "the macro that describes operations qualifies types"
 )]
 
-mod authority;
+pub(crate) mod authority;
 mod certificates;
 mod checks;
 mod doh;
@@ -43,7 +43,7 @@ pub use checks::{CheckRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
-pub use route_keys::RouteKeys;
+pub use route_keys::{ExpectKeys, RouteKeys};
 pub use routes::{
     RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
 };

@@ -1,7 +1,7 @@
 use std::collections::BTreeMap;
 
 use axum::http::StatusCode;
-use bentlane_core::{Invalid, RouteSettings};
+use bentlane_core::{Expectation, Invalid, RouteSettings};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -69,10 +69,57 @@ pub struct RouteKeys {
     /// What the route is for; `none` for nothing.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// What its answers have to be like.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expect: Option<ExpectKeys>,
     /// Keys that there are not.
     #[serde(flatten, skip_serializing)]
     #[schema(ignore)]
     pub unknown: BTreeMap<String, Value>,
+}
+
+/// What a route's answers have to be like, key by key; what is left out stays.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct ExpectKeys {
+    /// The status, after redirects; 0 for any.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub status: Option<u16>,
+    /// A text in the answer; `none` for none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The title of the page; `none` for any.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// Fields that it has: `NAME: VALUE`, or `NAME` for any value.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub header: Option<Vec<String>>,
+    /// Values in its JSON: `POINTER=VALUE`, with a pointer of RFC 6901.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub json: Option<Vec<String>>,
+    /// A path at which the app speaks WebSocket; `none` for none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub websocket: Option<String>,
+    /// A path at which the app sends server-sent events; `none` for none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub events: Option<String>,
+}
+
+impl ExpectKeys {
+    fn choose(&self, expect: &mut Expectation) -> Vec<Result<(), Invalid>> {
+        let text = |text: &str| Ok(text.to_owned());
+        if let Some(status) = self.status {
+            expect.status = Some(status).filter(|status| *status != 0);
+        }
+        vec![
+            choose(&mut expect.text, self.text.as_ref(), NONE, text),
+            choose(&mut expect.title, self.title.as_ref(), NONE, text),
+            choose(&mut expect.websocket, self.websocket.as_ref(), NONE, text),
+            choose(&mut expect.events, self.events.as_ref(), NONE, text),
+            put(&mut expect.header, self.header.as_deref().map(all)),
+            put(&mut expect.json, self.json.as_deref().map(all)),
+        ]
+    }
 }
 
 /// The word that takes a choice back.
@@ -107,7 +154,7 @@ fn all<T: std::str::FromStr<Err = Invalid>>(given: &[String]) -> Result<Vec<T>, 
 
 impl RouteKeys {
     /// What the keys are called.
-    const NAMES: [&str; 18] = [
+    const NAMES: [&str; 19] = [
         "address",
         "strip_prefix",
         "host",
@@ -126,6 +173,7 @@ impl RouteKeys {
         "server_timing",
         "paused",
         "note",
+        "expect",
     ];
 
     /// Whether every key is one that there is.
@@ -156,7 +204,7 @@ impl RouteKeys {
             parsed.map_err(|error| Invalid::new("target_name", error))
         };
         let file = |text: &str| Ok(text.trim_start_matches('/').to_owned());
-        let outcomes = [
+        let mut outcomes = vec![
             put(&mut settings.host, self.host.as_deref().map(str::parse)),
             put(
                 &mut settings.target_tls,
@@ -183,6 +231,9 @@ impl RouteKeys {
                 Ok(text.to_owned())
             }),
         ];
+        if let Some(expect) = &self.expect {
+            outcomes.extend(expect.choose(&mut settings.expect));
+        }
         if let Some(status) = self.redirect_status {
             settings.redirect_status = Some(status);
         }
@@ -216,6 +267,8 @@ mod tests {
             "plain": "serve", "cert": "issued", "tls": "here", "fallback": "/index.html",
             "redirect_status": 301, "keep_path": true, "trust_forwarded": true,
             "server_timing": true, "paused": true, "note": "the shop",
+            "expect": { "status": 200, "text": "a", "title": "b", "header": ["x-a: b"],
+                "json": ["/a=1"], "websocket": "/live", "events": "/news" },
         }));
         let written = serde_json::to_value(&given).unwrap();
         let mut names: Vec<&str> = written
@@ -237,6 +290,8 @@ mod tests {
             "allow_origins": [], "set_headers": [], "remove_headers": [], "plain": "zone",
             "cert": "none", "tls": "none", "fallback": "none", "trust_forwarded": false,
             "server_timing": false, "paused": false, "note": "none",
+            "expect": { "status": 0, "text": "none", "title": "none", "header": [], "json": [],
+                "websocket": "none", "events": "none" },
         }));
         back.choose(&mut settings).unwrap();
         let left = serde_json::to_value(&settings).unwrap();

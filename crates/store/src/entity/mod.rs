@@ -7,4 +7,5 @@
 pub(crate) mod journal;
 pub(crate) mod revision;
 pub(crate) mod route;
+pub(crate) mod verdict;
 pub(crate) mod zone;

@@ -6,6 +6,7 @@ mod m0001_configuration;
 mod m0002_zone_content;
 mod m0003_route_settings;
 mod m0004_route_port;
+mod m0005_verdicts;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -18,6 +19,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0002_zone_content::Migration),
             Box::new(m0003_route_settings::Migration),
             Box::new(m0004_route_port::Migration),
+            Box::new(m0005_verdicts::Migration),
         ]
     }
 }

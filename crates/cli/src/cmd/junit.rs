@@ -1,0 +1,92 @@
+//! Verdicts as the XML that test reports are read from: a suite for each route, a case for each hop.
+
+use std::io;
+
+use bentlane_core::check::{HopReport, HopState, Verdict};
+use quick_xml::Writer;
+use quick_xml::events::{BytesDecl, BytesText, Event};
+
+use crate::error::CliError;
+
+/// The report of all routes.
+pub(crate) fn report(verdicts: &[Verdict]) -> Result<Vec<u8>, CliError> {
+    let mut octets = Vec::new();
+    write(&mut octets, verdicts).map_err(|source| CliError::Io {
+        verb: "write the report".to_owned(),
+        source,
+    })?;
+    octets.push(b'\n');
+    Ok(octets)
+}
+
+fn write(octets: &mut Vec<u8>, verdicts: &[Verdict]) -> io::Result<()> {
+    let mut xml = Writer::new_with_indent(octets, b' ', 2);
+    xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
+    let tests: usize = verdicts.iter().map(|verdict| verdict.hops.len()).sum();
+    let broken = verdicts.iter().filter(|verdict| !verdict.passed).count();
+    xml.create_element("testsuites")
+        .with_attributes([
+            ("name", "bentlane check"),
+            ("tests", &*tests.to_string()),
+            ("failures", &broken.to_string()),
+        ])
+        .write_inner_content(|xml| verdicts.iter().try_for_each(|verdict| suite(xml, verdict)))?;
+    Ok(())
+}
+
+fn suite(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict) -> io::Result<()> {
+    let count = |state: HopState| {
+        let hops = verdict.hops.iter().filter(|report| report.state == state);
+        hops.count().to_string()
+    };
+    let micros = verdict.hops.iter().filter_map(|report| report.micros).sum();
+    xml.create_element("testsuite")
+        .with_attributes([
+            ("name", &*verdict.address),
+            ("tests", &verdict.hops.len().to_string()),
+            ("failures", &count(HopState::Broken)),
+            ("skipped", &count(HopState::NotReached)),
+            ("time", &seconds(micros)),
+        ])
+        .write_inner_content(|xml| {
+            let mut hops = verdict.hops.iter();
+            hops.try_for_each(|report| case(xml, verdict, report))
+        })?;
+    Ok(())
+}
+
+fn case(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict, report: &HopReport) -> io::Result<()> {
+    let case = xml.create_element("testcase").with_attributes([
+        ("classname", &*verdict.address),
+        ("name", report.hop.as_str()),
+        ("time", &seconds(report.micros.unwrap_or_default())),
+    ]);
+    match report.state {
+        HopState::Passed => case.write_empty()?,
+        HopState::NotReached => {
+            case.write_inner_content(|xml| xml.create_element("skipped").write_empty().map(drop))?
+        }
+        HopState::Broken => case.write_inner_content(|xml| {
+            let mut findings = verdict.findings.iter();
+            let Some(finding) = findings.find(|it| it.hop == report.hop) else {
+                return xml.create_element("failure").write_empty().map(drop);
+            };
+            let command = finding.remedy.command.as_ref();
+            let mut lines = finding.evidence.clone();
+            lines.push(finding.remedy.text.clone());
+            lines.extend(command.cloned());
+            xml.create_element("failure")
+                .with_attributes([
+                    ("type", finding.slug.slug()),
+                    ("message", finding.summary.as_str()),
+                ])
+                .write_text_content(BytesText::new(&lines.join("\n")))
+                .map(drop)
+        })?,
+    };
+    Ok(())
+}
+
+fn seconds(micros: u64) -> String {
+    format!("{}.{:06}", micros / 1_000_000, micros % 1_000_000)
+}

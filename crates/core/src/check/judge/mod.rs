@@ -1,0 +1,79 @@
+//! What the observations at each hop mean.
+
+mod answer;
+mod connect;
+mod expect;
+mod handshake;
+mod resolve;
+
+use super::finding::{Finding, Severity};
+use super::observation::{Facts, Observations};
+use super::verdict::Hop;
+
+/// How one hop came out.
+#[derive(Debug, Default)]
+pub(super) struct Judged {
+    /// What to show in a few words.
+    pub(super) detail: String,
+    /// What was seen, in full.
+    pub(super) evidence: Vec<String>,
+    /// How long it took, in microseconds.
+    pub(super) micros: Option<u64>,
+    /// What is wrong, cause before effect.
+    pub(super) findings: Vec<Finding>,
+}
+
+impl Judged {
+    fn new(detail: impl Into<String>) -> Self {
+        Self {
+            detail: detail.into(),
+            ..Self::default()
+        }
+    }
+
+    fn with(mut self, finding: impl IntoIterator<Item = Finding>) -> Self {
+        self.findings.extend(finding);
+        self
+    }
+
+    /// Where the way ends: the hop at which the first broken finding lies.
+    pub(super) fn breaks_at(&self) -> Option<Hop> {
+        let mut findings = self.findings.iter();
+        findings
+            .find(|finding| finding.severity == Severity::Broken)
+            .map(|finding| finding.hop)
+    }
+}
+
+/// Judges one hop; `None` when it was not tried.
+pub(super) fn judge(hop: Hop, facts: &Facts, seen: &Observations) -> Option<Judged> {
+    match hop {
+        Hop::Resolve => Some(resolve::judge(facts, seen)),
+        Hop::Connect => Some(connect::judge(facts, seen)),
+        Hop::Handshake => Some(handshake::judge(facts, seen)),
+        Hop::Answer => seen
+            .answer
+            .as_ref()
+            .map(|it| answer::judge(facts, seen, it)),
+        Hop::Expect => seen.answer.as_ref().map(|it| expect::judge(facts, it)),
+    }
+}
+
+/// A duration as microseconds.
+fn micros(took: std::time::Duration) -> u64 {
+    u64::try_from(took.as_micros()).unwrap_or(u64::MAX)
+}
+
+/// A duration as a person reads it.
+fn in_words(took: std::time::Duration) -> String {
+    match took.as_micros() {
+        0..1_000 => format!("{} µs", took.as_micros()),
+        1_000..1_000_000 => format!("{} ms", took.as_millis()),
+        _ => format!("{:.1} s", took.as_secs_f64()),
+    }
+}
+
+fn list<T: ToString>(all: &[T]) -> String {
+    let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
+    texts.join(", ")
+}

@@ -1,0 +1,201 @@
+//! What a route declares of its answers, so that a check knows the right app from just an app.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use crate::configuration::Invalid;
+use crate::settings::serde_by_text;
+
+/// What the answer at a route's own path has to be like.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Expectation {
+    /// Its status, after redirects.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub status: Option<u16>,
+    /// A text in it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The title of the page.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
+    /// Fields that it has: `NAME: VALUE`, or `NAME` for any value.
+    #[schema(value_type = Vec<String>)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub header: Vec<ExpectedField>,
+    /// Values in its JSON: `POINTER=VALUE`, with a pointer of RFC 6901.
+    #[schema(value_type = Vec<String>)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub json: Vec<ExpectedValue>,
+    /// A path at which the app speaks WebSocket.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub websocket: Option<String>,
+    /// A path at which the app sends server-sent events.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub events: Option<String>,
+}
+
+impl Expectation {
+    /// Whether nothing is declared.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Whether it tells one app from another by what is in the answer.
+    #[must_use]
+    pub fn knows_the_app(&self) -> bool {
+        let Self {
+            text,
+            title,
+            header,
+            json,
+            ..
+        } = self;
+        text.is_some() || title.is_some() || !header.is_empty() || !json.is_empty()
+    }
+
+    /// Every part that no answer can meet.
+    #[must_use]
+    pub fn problems(&self) -> Vec<Invalid> {
+        let status = self.status.filter(|it| !(200..600).contains(it));
+        let status = status.map(|it| {
+            let reason = format!("{it} is no status of a response: it has to be 200 to 599");
+            Invalid::new("expect_status", reason)
+        });
+        let paths = [
+            ("expect_websocket", &self.websocket),
+            ("expect_events", &self.events),
+        ];
+        let paths = paths.into_iter().filter_map(|(field, path)| {
+            let path = path.as_ref().filter(|path| !path.starts_with('/'))?;
+            let reason = format!("`{path}` is no path: it has to start with `/`");
+            Some(Invalid::new(field, reason))
+        });
+        let texts = [("expect_text", &self.text), ("expect_title", &self.title)];
+        let texts = texts.into_iter().filter_map(|(field, text)| {
+            text.as_ref().filter(|text| text.trim().is_empty())?;
+            Some(Invalid::new(field, "it must not be empty".to_owned()))
+        });
+        status.into_iter().chain(texts).chain(paths).collect()
+    }
+}
+
+/// A field that an answer has to have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExpectedField {
+    /// Its name, in lower case.
+    pub name: String,
+    /// Its value; `None` for any.
+    pub value: Option<String>,
+}
+
+impl fmt::Display for ExpectedField {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.value {
+            Some(value) => write!(f, "{}: {value}", self.name),
+            None => f.write_str(&self.name),
+        }
+    }
+}
+
+impl FromStr for ExpectedField {
+    type Err = Invalid;
+
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        let (name, value) = match text.split_once(':') {
+            Some((name, value)) => (name, Some(value.trim().to_owned())),
+            None => (text, None),
+        };
+        let name = http::HeaderName::from_str(name.trim()).map_err(|_| {
+            let reason = format!("`{text}` is no field such as `content-type: text/html`");
+            Invalid::new("expect_header", reason)
+        })?;
+        Ok(Self {
+            name: name.as_str().to_owned(),
+            value,
+        })
+    }
+}
+
+/// A value that an answer's JSON has to have somewhere.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExpectedValue {
+    /// Where (RFC 6901); empty for all of it.
+    pub pointer: String,
+    /// The value.
+    pub value: Value,
+}
+
+impl fmt::Display for ExpectedValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}={}", self.pointer, self.value)
+    }
+}
+
+impl FromStr for ExpectedValue {
+    type Err = Invalid;
+
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        let parts = text.split_once('=');
+        let parts = parts.filter(|(pointer, _)| pointer.is_empty() || pointer.starts_with('/'));
+        let (pointer, value) = parts.ok_or_else(|| {
+            let reason = format!(
+                "`{text}` is no pointer with a value, such as `/status=\"ok\"` or `/huts/0/id=7`"
+            );
+            Invalid::new("expect_json", reason)
+        })?;
+        Ok(Self {
+            pointer: pointer.to_owned(),
+            // A word that is no JSON is meant as a text.
+            value: serde_json::from_str(value).unwrap_or_else(|_| value.into()),
+        })
+    }
+}
+
+serde_by_text!(ExpectedField, ExpectedValue);
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("Content-Type: text/html", Some("content-type: text/html"))]
+    #[case("x-app", Some("x-app"))]
+    #[case("a b: c", None)]
+    #[case("", None)]
+    fn fields(#[case] text: &str, #[case] written: Option<&str>) {
+        let parsed = text.parse::<ExpectedField>().ok().map(|it| it.to_string());
+        assert_eq!(parsed.as_deref(), written);
+    }
+
+    #[rstest]
+    #[case("/a/0=7", Some("/a/0=7"))]
+    #[case("/status=ok", Some("/status=\"ok\""))]
+    #[case("/status=\"ok\"", Some("/status=\"ok\""))]
+    #[case("={}", Some("={}"))]
+    #[case("status=ok", None)]
+    #[case("/status", None)]
+    fn values(#[case] text: &str, #[case] written: Option<&str>) {
+        let parsed = text.parse::<ExpectedValue>().ok().map(|it| it.to_string());
+        assert_eq!(parsed.as_deref(), written);
+    }
+
+    #[test]
+    fn what_no_answer_meets_is_said() {
+        let expect = Expectation {
+            status: Some(101),
+            text: Some(" ".to_owned()),
+            websocket: Some("live".to_owned()),
+            ..Expectation::default()
+        };
+        let problems = expect.problems();
+        let fields: Vec<&str> = problems.iter().map(|problem| problem.field).collect();
+        assert_eq!(fields, ["expect_status", "expect_text", "expect_websocket"]);
+    }
+}

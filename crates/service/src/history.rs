@@ -1,0 +1,104 @@
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use bentlane_core::chain;
+use bentlane_store::Kept;
+use time::OffsetDateTime;
+use tokio::sync::{Mutex, mpsc};
+use tracing::{info, warn};
+
+use crate::state::State;
+use crate::turns::Turns;
+
+/// Verdicts that wait for the database at most.
+const WAITING: usize = 4096;
+/// How often they are written.
+const TURN: Duration = Duration::from_secs(1);
+/// Turns from one pruning to the next: an hour.
+const PRUNE_EACH: u64 = 3600;
+
+/// What checks came to, on its way into the database. Nobody waits for that.
+#[derive(Debug)]
+pub(crate) struct History {
+    sink: Sink,
+    receiver: Mutex<mpsc::Receiver<Kept>>,
+    /// For how long verdicts are kept.
+    keep: Duration,
+}
+
+impl History {
+    pub(crate) fn new(keep: Duration) -> Self {
+        let (sender, receiver) = mpsc::channel(WAITING);
+        Self {
+            sink: Sink {
+                sender,
+                dropped: Arc::default(),
+            },
+            receiver: Mutex::new(receiver),
+            keep,
+        }
+    }
+
+    /// Where verdicts go in.
+    pub(crate) fn sink(&self) -> Sink {
+        self.sink.clone()
+    }
+}
+
+/// Where verdicts go in. One that does not fit, since the database is away, is counted.
+#[derive(Clone, Debug)]
+pub(crate) struct Sink {
+    sender: mpsc::Sender<Kept>,
+    dropped: Arc<AtomicU64>,
+}
+
+impl Sink {
+    pub(crate) fn keep(&self, kept: Kept) {
+        if self.sender.try_send(kept).is_err() {
+            self.dropped.fetch_add(1, Ordering::Relaxed);
+        }
+    }
+}
+
+/// Writes verdicts in batches and forgets old ones, until the service stops. While the database is
+/// away they wait.
+pub(crate) async fn keep(state: Arc<State>) {
+    let mut turns = Turns::new(TURN, &state.shutdown);
+    let mut receiver = state.history.receiver.lock().await;
+    let mut turn: u64 = 0;
+    let mut batch: Vec<Kept> = Vec::new();
+    loop {
+        let goes_on = turns.next().await;
+        while batch.len() < WAITING
+            && let Ok(kept) = receiver.try_recv()
+        {
+            batch.push(kept);
+        }
+        if let Ok(store) = state.store() {
+            match store.keep_verdicts(batch.clone()).await {
+                Ok(()) => batch.clear(),
+                Err(cause) if !goes_on => {
+                    warn!(cause = chain(&cause), "the last verdicts are not kept");
+                }
+                // The connection says that it is away.
+                Err(_) => {}
+            }
+            if turn.is_multiple_of(PRUNE_EACH) {
+                let since = OffsetDateTime::now_utc() - state.history.keep;
+                match store.forget_verdicts(since).await {
+                    Ok(0) | Err(_) => {}
+                    Ok(gone) => info!(gone, "forgot verdicts that are old"),
+                }
+            }
+        }
+        let dropped = state.history.sink.dropped.swap(0, Ordering::Relaxed);
+        if dropped > 0 {
+            warn!(dropped, "verdicts were not kept: the database is away");
+        }
+        if !goes_on {
+            return;
+        }
+        turn = turn.wrapping_add(1);
+    }
+}

@@ -1,0 +1,97 @@
+use std::collections::HashMap;
+
+use bentlane_core::check::{Holder, Verdict};
+use sea_orm::ActiveValue::{NotSet, Set};
+use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+use serde_json::json;
+use time::OffsetDateTime;
+
+use crate::entity::verdict;
+use crate::store::{Store, StoreError, from_json};
+
+/// A verdict to keep, and who had the target's port then.
+#[derive(Clone, Debug)]
+pub struct Kept {
+    /// What the check came to.
+    pub verdict: Verdict,
+    /// The app that the route was proved with.
+    pub holder: Option<Holder>,
+}
+
+impl Store {
+    /// Keeps verdicts.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn keep_verdicts(&self, kept: Vec<Kept>) -> Result<(), StoreError> {
+        if kept.is_empty() {
+            return Ok(());
+        }
+        let rows = kept.into_iter().map(|Kept { verdict, holder }| {
+            let worst = verdict
+                .worst()
+                .map(|finding| finding.slug.slug().to_owned());
+            verdict::ActiveModel {
+                id: NotSet,
+                address: Set(verdict.address.clone()),
+                at: Set(verdict.checked_at),
+                passed: Set(verdict.passed),
+                flapping: Set(verdict.flapping),
+                slug: Set(worst),
+                verdict: Set(json!(verdict)),
+                holder: Set(holder.map(|holder| json!(holder))),
+            }
+        });
+        verdict::Entity::insert_many(rows)
+            .exec_without_returning(self.database())
+            .await?;
+        Ok(())
+    }
+
+    /// The latest `most` verdicts of a route, newest first.
+    ///
+    /// # Errors
+    /// When the database is not reachable, or holds what cannot be read.
+    pub async fn verdicts(&self, address: &str, most: u64) -> Result<Vec<Verdict>, StoreError> {
+        let rows = verdict::Entity::find()
+            .filter(verdict::Column::Address.eq(address))
+            .order_by_desc(verdict::Column::At)
+            .order_by_desc(verdict::Column::Id)
+            .limit(most)
+            .all(self.database())
+            .await?;
+        let read = |row: verdict::Model| from_json("verdict", row.verdict);
+        rows.into_iter().map(read).collect()
+    }
+
+    /// Which app each route was last proved with.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn proved_with(&self) -> Result<HashMap<String, Holder>, StoreError> {
+        let rows = verdict::Entity::find()
+            .filter(verdict::Column::Holder.is_not_null())
+            .order_by_asc(verdict::Column::Id)
+            .select_only()
+            .column(verdict::Column::Address)
+            .column(verdict::Column::Holder)
+            .into_tuple::<(String, serde_json::Value)>()
+            .all(self.database())
+            .await?;
+        // The latest of each stands.
+        let read = |(address, holder)| Ok((address, from_json("process", holder)?));
+        rows.into_iter().map(read).collect()
+    }
+
+    /// Forgets verdicts from before `since`; gives how many those were.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn forget_verdicts(&self, since: OffsetDateTime) -> Result<u64, StoreError> {
+        let gone = verdict::Entity::delete_many()
+            .filter(verdict::Column::At.lt(since))
+            .exec(self.database())
+            .await?;
+        Ok(gone.rows_affected)
+    }
+}

@@ -1,0 +1,472 @@
+//! Faults that are set up for real: each is told apart, at its hop, and its remedy mends it.
+
+use std::process::Command;
+
+use bentlane_tests::{App, Background, World, events, reply, wait_until};
+use hyper::Request;
+use hyper::body::Incoming;
+use rstest::rstest;
+use serde_json::Value;
+
+/// What mends a fault.
+enum Mend {
+    /// The command of the finding.
+    Command,
+    /// This app in the place of the former.
+    App(fn(u16) -> App),
+}
+
+/// The worst finding of a verdict.
+fn worst(verdict: &Value) -> &Value {
+    let findings = verdict["findings"].as_array().unwrap();
+    let rank = |finding: &&Value| match finding["severity"].as_str() {
+        Some("broken") => 2,
+        Some("risk") => 1,
+        _ => 0,
+    };
+    let worst = findings.iter().map(|it| rank(&it)).max();
+    let mut findings = findings.iter();
+    findings
+        .find(|it| Some(rank(it)) == worst)
+        .unwrap_or(&Value::Null)
+}
+
+fn has(verdict: &Value, slug: &str) -> bool {
+    let mut findings = verdict["findings"].as_array().unwrap().iter();
+    findings.any(|finding| finding["slug"] == slug)
+}
+
+fn check(world: &World, address: &str) -> Value {
+    let run = world.run(&["check", "--deep", address, "--format", "json"]);
+    run.json()["verdicts"][0].clone()
+}
+
+/// Runs a command that begins with `bentlane`, as it was shown.
+fn carry_out(world: &World, command: &str) {
+    let words = shlex::split(command).unwrap();
+    let words: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
+    world.ok(&words);
+}
+
+/// Expects this finding of a route, and that its remedy mends it.
+fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &Mend) {
+    let verdict = check(world, address);
+    let findings = verdict["findings"].as_array().unwrap();
+    let found = findings.iter().find(|finding| finding["slug"] == slug);
+    let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
+    assert_eq!(found["hop"], hop, "{found:#}");
+    let severity = &worst(&verdict)["severity"];
+    assert_eq!(
+        &found["severity"], severity,
+        "nothing is worse: {verdict:#}"
+    );
+    let broken = verdict["hops"].as_array().unwrap().iter();
+    let mut broken = broken.filter(|report| report["state"] == "broken");
+    let is_broken = found["severity"] == "broken";
+    assert_eq!(
+        broken.next().map(|report| &report["hop"]),
+        is_broken.then_some(&found["hop"]),
+        "{verdict:#}"
+    );
+    let port = app.port().parse().unwrap();
+    let _app = match mend {
+        Mend::Command => {
+            assert_eq!(found["remedy"]["ours"], true, "{found:#}");
+            carry_out(world, found["remedy"]["command"].as_str().unwrap());
+            app
+        }
+        Mend::App(better) => {
+            drop(app);
+            better(port)
+        }
+    };
+    let verdict = check(world, address);
+    assert!(!has(&verdict, slug), "not mended: {verdict:#}");
+    assert_eq!(verdict["passed"], true, "{verdict:#}");
+}
+
+fn field<'a>(request: &'a Request<Incoming>, name: &str) -> &'a str {
+    let value = request.headers().get(name);
+    value
+        .and_then(|value| value.to_str().ok())
+        .unwrap_or_default()
+}
+
+fn html(body: &str) -> hyper::Response<bentlane_tests::AppBody> {
+    reply(200, &[("content-type", "text/html")], body)
+}
+
+fn page(port: u16) -> App {
+    App::answering(port, |_| html("<title>Highmoor</title>"))
+}
+
+fn titled(title: &'static str) -> App {
+    App::answering(0, move |_| html(&format!("<title>{title}</title>")))
+}
+
+fn picky_host(port: u16) -> App {
+    App::answering(port, |request| {
+        match field(request, "host").starts_with("localhost:") {
+            true => html("welcome"),
+            false => reply(403, &[], "this host is not allowed"),
+        }
+    })
+}
+
+fn picky_origin(port: u16) -> App {
+    App::answering(port, |request| {
+        let own = field(request, "origin").contains("://localhost:");
+        match (request.uri().path(), own) {
+            ("/live", true) => websocket(),
+            ("/live", false) => reply(403, &[], "not this origin"),
+            _ => html("welcome"),
+        }
+    })
+}
+
+fn websocket() -> hyper::Response<bentlane_tests::AppBody> {
+    let fields = [
+        ("connection", "Upgrade"),
+        ("upgrade", "websocket"),
+        ("sec-websocket-accept", "x"),
+    ];
+    reply(101, &fields, "")
+}
+
+fn forces_https(port: u16, believes: bool) -> App {
+    App::answering(port, move |request| {
+        if believes && field(request, "x-forwarded-proto") == "https" {
+            return html("safe");
+        }
+        let to = format!("https://{}{}", field(request, "host"), request.uri().path());
+        reply(301, &[("location", &to)], "")
+    })
+}
+
+fn leads_to(port: u16, to: fn(&Request<Incoming>) -> String) -> App {
+    App::answering(port, move |request| match request.uri().path() {
+        "/" => reply(302, &[("location", &to(request))], ""),
+        _ => html("here"),
+    })
+}
+
+fn compressing(port: u16) -> App {
+    App::answering(port, |request| {
+        match (request.uri().path(), field(request, "accept-encoding")) {
+            ("/events", encoding) if encoding.contains("gzip") => {
+                events(&[("content-encoding", "gzip")], &[])
+            }
+            ("/events", _) => events(&[], &[(0, 1), (300, 1), (300, 1)]),
+            _ => html("news"),
+        }
+    })
+}
+
+fn streaming(port: u16, lumps: &'static [(u64, usize)]) -> App {
+    App::answering(port, move |request| match request.uri().path() {
+        "/events" => events(&[], lumps),
+        _ => html("news"),
+    })
+}
+
+fn circle(port: u16) -> App {
+    App::answering(port, |request| {
+        let to = match request.uri().path() {
+            "/a" => "/b",
+            _ => "/a",
+        };
+        reply(302, &[("location", to)], "")
+    })
+}
+
+fn leaking() -> App {
+    let port = App::free_port();
+    App::answering(port, move |request| match request.uri().path() {
+        "/" => reply(
+            302,
+            &[("location", &format!("http://a.moor.test:{port}/in"))],
+            "",
+        ),
+        _ => html("in"),
+    })
+}
+
+fn without_port(request: &Request<Incoming>) -> String {
+    let host = field(request, "host").split(':').next().unwrap_or_default();
+    format!("https://{host}/in")
+}
+
+fn with_port(request: &Request<Incoming>) -> String {
+    format!("https://{}/in", field(request, "host"))
+}
+
+fn json_app(port: u16, body: &'static str) -> App {
+    let fields = &[("content-type", "application/json"), ("x-app", "huts")];
+    App::answering(port, move |_| reply(200, fields, body))
+}
+
+const CUT: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\nshort";
+
+#[rstest]
+#[case("host-refused", "answer", picky_host(0), &[], Mend::Command)]
+#[case("scheme-loop", "answer", forces_https(0, false), &[], Mend::App(|port| forces_https(port, true)))]
+#[case("redirect-loop", "answer", circle(0), &[], Mend::App(page))]
+#[case("origin-leaked", "answer", leaking(), &[], Mend::App(page))]
+#[case("port-lost", "answer", leads_to(0, without_port), &[], Mend::App(|port| leads_to(port, with_port)))]
+#[case("app-fails", "answer", App::answering(0, |_| reply(500, &[], "")), &[], Mend::App(page))]
+#[case("answer-missing", "answer", App::raw(b""), &[], Mend::App(page))]
+#[case("answer-malformed", "answer", App::raw(b"220 mail.moor.test ready\r\n"), &[], Mend::App(page))]
+#[case("answer-oversized", "answer", App::raw(Box::leak(format!("HTTP/1.1 200 OK\r\nx: {}\r\n\r\n", "a".repeat(300_000)).into_boxed_str()).as_bytes()), &[], Mend::App(page))]
+#[case("answer-cut", "answer", App::raw(CUT), &[], Mend::App(page))]
+#[case("upgrade-refused", "answer", page(0), &["--expect-websocket", "/live"], Mend::App(|port| App::answering(port, |request| match request.uri().path() { "/live" => websocket(), _ => html("") })))]
+#[case("upgrade-refused", "answer", picky_origin(0), &["--expect-websocket", "/live"], Mend::Command)]
+#[case("events-missing", "answer", page(0), &["--expect-events", "/events"], Mend::App(|port| streaming(port, &[(0, 1), (500, 1)])))]
+#[case("events-buffered", "answer", streaming(0, &[(1500, 5)]), &["--expect-events", "/events"], Mend::App(|port| streaming(port, &[(0, 1), (500, 1)])))]
+#[case("events-buffered", "answer", compressing(0), &["--expect-events", "/events"], Mend::Command)]
+#[case("cookie-dropped", "answer", App::answering(0, |_| reply(200, &[("set-cookie", "session=1; Domain=shop.example")], "")), &[], Mend::App(page))]
+#[case("cookie-dropped", "answer", App::answering(0, |_| reply(200, &[("set-cookie", "session=1; SameSite=None")], "")), &[], Mend::App(page))]
+#[case("mixed-content", "answer", App::answering(0, |_| html("<script src='http://cdn.example/a.js'></script>")), &[], Mend::App(page))]
+#[case("other-app", "expect", titled("Shop"), &["--expect-title", "Highmoor"], Mend::App(page))]
+#[case("other-app", "expect", titled("Shop"), &["--expect-text", "Highmoor"], Mend::App(page))]
+#[case("status-differs", "expect", App::answering(0, |_| reply(404, &[], "")), &["--expect-status", "200"], Mend::App(page))]
+#[case("text-differs", "expect", json_app(0, "{}"), &["--expect-text", "Highmoor"], Mend::App(page))]
+#[case("header-differs", "expect", page(0), &["--expect-header", "x-app: huts"], Mend::App(|port| json_app(port, "{}")))]
+#[case("value-differs", "expect", json_app(0, "{\"ok\":false}"), &["--expect-json", "/ok=true"], Mend::App(|port| json_app(port, "{\"ok\":true}")))]
+fn what_an_app_does_wrong(
+    #[case] slug: &str,
+    #[case] hop: &str,
+    #[case] app: App,
+    #[case] settings: &[&str],
+    #[case] mend: Mend,
+) {
+    let world = World::with_routes(&[]);
+    let add = ["route", "add", "a.moor.test", &app.port()];
+    world.ok(&[&add[..], settings].concat());
+    expect(&world, "a.moor.test", slug, hop, app, &mend);
+}
+
+#[test]
+fn a_page_that_asks_another_route_needs_its_leave() {
+    let world = World::with_routes(&[]);
+    let https = world.address("https").port();
+    let asking = App::answering(0, move |_| {
+        html(&format!(
+            "<script>fetch('https://b.moor.test:{https}/huts')</script>"
+        ))
+    });
+    let asked = App::answering(0, |_| reply(405, &[], ""));
+    world.ok(&["route", "add", "a.moor.test", &asking.port()]);
+    world.ok(&["route", "add", "b.moor.test", &asked.port()]);
+    expect(
+        &world,
+        "a.moor.test",
+        "preflight-refused",
+        "answer",
+        asking,
+        &Mend::Command,
+    );
+}
+
+#[test]
+fn a_real_dev_server_that_refuses_the_name_is_mended() {
+    let world = World::with_routes(&[]);
+    let port = App::free_port();
+    let _vite = crate::vite::vite(&world, port, "");
+    wait_until("Vite to listen", || {
+        std::net::TcpStream::connect(("localhost", port)).ok()
+    });
+    world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
+    let verdict = check(&world, "a.moor.test");
+    assert_eq!(worst(&verdict)["slug"], "host-refused", "{verdict:#}");
+    let mended = world.run(&["check", "--mend", "--yes"]);
+    assert_eq!(mended.code, 0, "{mended:#?}");
+    assert!(mended.stderr.contains("--host target"), "{mended:#?}");
+    let verdict = check(&world, "a.moor.test");
+    assert_eq!(verdict["passed"], true, "{verdict:#}");
+}
+
+#[test]
+fn a_wildcard_with_a_path_is_told_what_shadows_it() {
+    let app = page(0);
+    let world = World::with_routes(&[
+        ("*.moor.test/api", &app.port()),
+        ("booking.moor.test", &app.port()),
+    ]);
+    expect(
+        &world,
+        "*.moor.test/api",
+        "route-shadowed",
+        "answer",
+        app,
+        &Mend::Command,
+    );
+}
+
+#[test]
+fn what_compiles_at_first_is_told_from_what_is_slow() {
+    let first = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(true));
+    let app = App::answering(0, move |_| {
+        if first.swap(false, std::sync::atomic::Ordering::Relaxed) {
+            // The app's one thread is busy, as a compiler's is.
+            let start = std::time::Instant::now();
+            while start.elapsed() < std::time::Duration::from_millis(3300) {
+                std::hint::spin_loop();
+            }
+        }
+        html("ready")
+    });
+    let world = World::with_routes(&[]);
+    // The check that is made while the route is added is the first to ask.
+    let added = world.run(&[
+        "route",
+        "add",
+        "a.moor.test",
+        &app.port(),
+        "--format",
+        "json",
+    ]);
+    let verdict = &added.json()["verdict"];
+    assert!(has(verdict, "slow-at-first"), "{verdict:#}");
+    assert!(!has(&check(&world, "a.moor.test"), "slow-at-first"));
+}
+
+/// A site on `port`, from a folder of its own.
+fn site(world: &World, name: &str, port: u16) -> Background {
+    let folder = world.path(name);
+    std::fs::create_dir_all(&folder).unwrap();
+    std::fs::write(folder.join("index.html"), format!("<title>{name}</title>")).unwrap();
+    let mut command = Command::new("python3");
+    command.args([
+        "-m",
+        "http.server",
+        "--bind",
+        "127.0.0.1",
+        &port.to_string(),
+    ]);
+    let site = Background::start(command.current_dir(folder), world.path("site.log"));
+    wait_until("the site to listen", || {
+        std::net::TcpStream::connect(("127.0.0.1", port)).ok()
+    });
+    site
+}
+
+#[test]
+fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
+    let world = World::with_routes(&[]);
+    let port = App::free_port();
+    let highmoor = site(&world, "Highmoor", port);
+    world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
+    assert_eq!(check(&world, "a.moor.test")["passed"], true);
+    drop(highmoor);
+
+    // The next project takes the port.
+    let shop = site(&world, "Shop", port);
+    let verdict = check(&world, "a.moor.test");
+    let found = worst(&verdict);
+    assert_eq!(found["slug"], "target-changed-hands", "{verdict:#}");
+    assert_eq!(found["hop"], "connect");
+    let folder = world.path("Shop").display().to_string();
+    assert!(
+        found["evidence"][1].as_str().unwrap().contains(&folder),
+        "{found:#}"
+    );
+    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    assert!(!has(&check(&world, "a.moor.test"), "target-changed-hands"));
+    world.ok(&["route", "edit", "a.moor.test", "--expect-title", "Highmoor"]);
+    let verdict = check(&world, "a.moor.test");
+    assert_eq!(worst(&verdict)["slug"], "other-app", "{verdict:#}");
+    drop(shop);
+
+    // It is back on its port and proved; started again, it takes the next.
+    let highmoor = site(&world, "Highmoor", port);
+    wait_until("the route to be proved", || {
+        (world.run(&["check", "a.moor.test"]).code == 0).then_some(())
+    });
+    drop(highmoor);
+    let Some(next) =
+        (port + 1..port + 9).find(|port| std::net::TcpListener::bind(("127.0.0.1", *port)).is_ok())
+    else {
+        panic!("no port beside {port} is free");
+    };
+    let _highmoor = site(&world, "Highmoor", next);
+    let verdict = check(&world, "a.moor.test");
+    let found = worst(&verdict);
+    assert_eq!(found["slug"], "target-moved", "{verdict:#}");
+    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    let verdict = check(&world, "a.moor.test");
+    assert_eq!(verdict["passed"], true, "{verdict:#}");
+    assert_eq!(verdict["to"], next.to_string());
+}
+
+#[test]
+fn another_program_on_the_listener_of_a_raw_route_is_named() {
+    let app = App::echo();
+    let world = World::with_routes(&[]);
+    let port = App::free_port().to_string();
+    let mut command = Command::new("python3");
+    command.args(["-m", "http.server", "--bind", "127.77.0.5", &port]);
+    let other = Background::start(&mut command, world.path("other.log"));
+    wait_until("the other program to listen", || {
+        std::net::TcpStream::connect(format!("127.77.0.5:{port}")).ok()
+    });
+    let address = format!("db.moor.test:{port}");
+    world.ok(&[
+        "route",
+        "add",
+        &address,
+        &app.port(),
+        "--address",
+        "127.77.0.5",
+    ]);
+    let verdict = check(&world, &address);
+    let found = worst(&verdict);
+    assert_eq!(found["slug"], "listener-held", "{verdict:#}");
+    assert_eq!(found["hop"], "connect");
+    let command = format!("kill {}", other.pid());
+    assert_eq!(found["remedy"]["command"], command.as_str(), "{found:#}");
+    drop(other);
+    wait_until("the service to take the port", || {
+        (world.run(&["check", &address]).code == 0).then_some(())
+    });
+}
+
+#[test]
+fn names_that_lead_nowhere_are_told_apart() {
+    let app = page(0);
+    let world = World::with_routes(&[("*.hut.moor.test", &app.port())]);
+    for (asked, slug) in [
+        ("nope.moor.test", "route-missing"),
+        ("www.example", "name-outside-zones"),
+    ] {
+        let run = world.run(&["check", asked, "--format", "json"]);
+        assert_eq!(run.code, 1);
+        let verdict = &run.json()["verdicts"][0];
+        assert_eq!(verdict["findings"][0]["slug"], slug, "{verdict:#}");
+        assert_eq!(verdict["findings"][0]["hop"], "resolve");
+        assert_eq!(verdict["hops"][0]["state"], "broken");
+    }
+    // A name below a wildcard is checked by itself.
+    let verdict = check(&world, "https://larkfell.hut.moor.test/x?y=1");
+    assert_eq!(verdict["name"], "larkfell.hut.moor.test");
+    assert_eq!(verdict["passed"], true, "{verdict:#}");
+}
+
+#[rstest]
+#[case("moor.local", "a.moor.local", "multicast-name")]
+#[case("moor.dev", "a.moor.dev", "public-name")]
+#[case("moor.dev", "a.moor.dev", "forced-https")]
+#[case("test", "*.test", "wildcard-single-label")]
+#[case("moor.lan", "a.moor.lan", "unreserved-suffix")]
+fn questionable_names_are_told(#[case] zone: &str, #[case] address: &str, #[case] slug: &str) {
+    let app = page(0);
+    let world = World::new();
+    world.ok(&["zone", "add", zone, "--anyway"]);
+    world.ok(&["route", "add", address, &app.port()]);
+    let verdict = check(&world, address);
+    let findings = verdict["findings"].as_array().unwrap();
+    let found = findings.iter().find(|finding| finding["slug"] == slug);
+    let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
+    assert_eq!(found["hop"], "resolve");
+    assert_ne!(found["severity"], "broken");
+    assert_ne!(found["remedy"]["text"], "");
+}
