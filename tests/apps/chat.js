@@ -6,7 +6,7 @@ import { io } from "socket.io-client";
 
 const [, , role, where] = process.argv;
 if (role === "serve") {
-  const server = createServer();
+  const server = createServer((_, response) => response.end("the chat"));
   new Server(server).on("connection", (socket) => {
     socket.on("say", (words) => socket.emit("heard", words));
   });

@@ -163,7 +163,7 @@ fn echo(_: &World) -> SetUp {
 #[rstest]
 #[case::vite(vite)]
 #[case::express(|world: &World| server(world, "express.js", &["PORT"]))]
-#[case::socket_io(|world: &World| server(world, "chat.js", &["serve", "PORT"]))]
+#[case::socket_io(|world: &World| server(world, "chat.js", &["serve", "PORT"]).with(&["--expect-websocket", "/socket.io/?EIO=4&transport=websocket"]))]
 #[case::django(|world: &World| server(world, "django_app.py", &["PORT", "a.moor.test"]))]
 #[case::python_site(python_site)]
 #[case::json(|_: &World| app(App::new()).with(&["--expect-json", "/method=GET"]))]

@@ -17,6 +17,7 @@ mod folders;
 mod forwarding;
 mod healthy;
 mod lifecycle;
+mod lookups;
 mod manners;
 mod namespace;
 mod protocols;

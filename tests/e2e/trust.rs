@@ -41,12 +41,14 @@ import socket, ssl
 c = ssl.create_default_context()
 c.wrap_socket(socket.create_connection(('127.0.0.1', $port)), server_hostname='x.moor.test')")"
 }
-step before; "$BENTLANE" system show || true; everybody
+"$BENTLANE" route add hut.moor.test 4310 >/dev/null
+found() { "$BENTLANE" check --only handshake --deep hut.moor.test | grep -o '[·▲].*(.*root.*)\|sudo bentlane.*' || echo "no finding"; }
+step before; "$BENTLANE" system show || true; everybody; found
 step unasked; "$BENTLANE" system attach --only trust </dev/null || echo "exit $?"
 step dry; "$BENTLANE" system attach --only trust --dry-run; state | cmp - "$FOLDER/before" && echo untouched
 step attach; "$BENTLANE" system attach --only trust --yes
 step again; "$BENTLANE" system attach --only trust --yes 2>&1
-step attached; everybody
+step attached; everybody; found
 step browser
 chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage   --disable-background-networking --disable-component-update --user-data-dir="$FOLDER/profile" --timeout=20000   --host-resolver-rules='MAP *.moor.test 127.0.0.1' --dump-dom https://x.moor.test:$port/ 2>"$FOLDER/chromium.log"
 step forged
@@ -79,7 +81,10 @@ grep -c 'BEGIN CERT' "$SSL_CERT_FILE"
 grep -c 'BEGIN CERT' /etc/ssl/certs/ca-certificates.crt
 for name in $(env | grep -o '^[A-Z_]*\(CA\|CERT\)[A-Z_]*='); do unset "${name%=}"; done
 step rotated; "$BENTLANE" authority rotate >/dev/null; everybody
+certutil -d "sql:$HOME/.pki/nssdb" -D -n "$(certutil -L -d "sql:$HOME/.pki/nssdb" | grep -o 'Bent Lane.*[^ CTPu,]')" || true
+found
 "$BENTLANE" system attach --only trust --yes
+step mended; found
 step detach; "$BENTLANE" system detach --only trust --yes; everybody
 step after; state | diff "$FOLDER/before" - && echo identical
 "#;

@@ -10,6 +10,7 @@ use bentlane_core::check::{
     Answer, Connect, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
     SystemLookup, Timed,
 };
+use rustls::client::Resumption;
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
 use tokio::task::spawn_blocking;
@@ -83,6 +84,8 @@ impl Prober {
         let mut tls = builder()?
             .with_root_certificates(trusted)
             .with_no_client_auth();
+        // A session that is taken up again shows no certificate, and proves nothing.
+        tls.resumption = Resumption::disabled();
         let tls_http1 = tls.clone();
         tls.alpn_protocols.clone_from(&both);
         let verifier = Arc::new(TakesAny(Arc::clone(&provider)));

@@ -162,7 +162,7 @@ impl Through<'_> {
 
     /// Asks for a change to WebSocket (RFC 6455 §4.1), and lets go of it again.
     async fn upgrade(&self, url: &Url, target: Option<&OfTarget<'_>>) -> UpgradeSeen {
-        let path = url.path().to_owned();
+        let path = url[url::Position::BeforePath..].to_owned();
         let origin = origin(url);
         let connection = self.connect(url.as_str(), self.tls_http1).await;
         let status = self.upgraded(connection, url.as_str(), &origin).await;

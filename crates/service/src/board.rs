@@ -2,12 +2,11 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::num::NonZeroU16;
-use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use bentlane_core::authority::CertificateInfo;
+use bentlane_core::authority::{CertificateInfo, covers};
 use bentlane_core::check::{
     Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Verdict, diagnose,
 };
@@ -88,8 +87,8 @@ pub(crate) struct Look {
     /// Whether to look further than the page itself.
     pub(crate) deep: bool,
     pub(crate) machine: Arc<Machine>,
-    /// The files of imported certificates, and what is wrong with them.
-    pub(crate) pairs: HashMap<String, (PathBuf, Option<String>)>,
+    /// The imported certificates, and what is wrong with them.
+    pub(crate) pairs: Vec<PairFacts>,
 }
 
 impl Look {
@@ -277,20 +276,23 @@ impl Board {
         })
     }
 
-    /// The imported certificate that is shown for `name`.
+    /// The imported certificate that is shown for `name`, or would be if it could be used.
     fn pair(&self, route: &Route, name: &Name, look: &Look) -> Option<PairFacts> {
-        let shown = self.certificates.imported(name.as_str())?;
-        let info = CertificateInfo::read(shown.chain.first()?)?;
-        let first = info.names.first()?.clone();
-        let (file, fault) = look.pairs.get(&first).cloned().unwrap_or_default();
-        Some(PairFacts {
-            pinned: matches!(&route.settings.cert, Some(PinnedCert::Imported(_))),
-            name: first,
-            names: info.names,
-            not_before: info.not_before,
-            not_after: info.not_after,
-            file: file.display().to_string(),
-            fault,
+        let of = |first: &str| look.pairs.iter().find(|pair| pair.name == first);
+        let found = match self.certificates.imported(name.as_str()) {
+            Some(shown) => {
+                let info = CertificateInfo::read(shown.chain.first()?)?;
+                of(info.names.first()?)
+            }
+            None => {
+                let mut unused = look.pairs.iter().filter(|pair| !pair.shown);
+                unused.find(|pair| covers(&pair.names, name))
+            }
+        };
+        let pinned = matches!(&route.settings.cert, Some(PinnedCert::Imported(_)));
+        found.map(|pair| PairFacts {
+            pinned,
+            ..pair.clone()
         })
     }
 

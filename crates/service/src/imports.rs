@@ -1,12 +1,15 @@
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use bentlane_core::authority::{Pair, PairError};
+use bentlane_core::authority::{CertificateInfo, Pair, PairError};
 use bentlane_core::chain;
+use bentlane_core::check::{FindingKind, PairFacts};
 use bentlane_store::{DataDir, DataDirError};
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
 use tracing::{error, info, warn};
@@ -27,6 +30,8 @@ const KEY_FROM: &str = "# key from: ";
 pub(crate) struct Imports {
     folder: DataDir,
     pairs: Mutex<BTreeMap<String, Imported>>,
+    /// Those that could not be used when the service started.
+    refused: Vec<PairFacts>,
 }
 
 /// A pair, and the files that it came from.
@@ -35,8 +40,8 @@ pub(crate) struct Imported {
     pub(crate) pair: Pair,
     pub(crate) certificate_file: PathBuf,
     pub(crate) key_file: PathBuf,
-    /// Why what is in its files now cannot be used.
-    pub(crate) fault: Option<String>,
+    /// What is in its files now that cannot be used, and why.
+    pub(crate) fault: Option<(FindingKind, String)>,
     /// How the files were when they were read last.
     stamps: [Option<(SystemTime, u64)>; 2],
 }
@@ -57,12 +62,46 @@ pub(crate) enum ImportError {
     Engine(String),
 }
 
+impl ImportError {
+    /// What a check makes of it.
+    fn kind(&self) -> FindingKind {
+        match self {
+            Self::Pair(cause) => kind(cause),
+            Self::Read { .. } | Self::DataDir(_) | Self::Engine(_) => FindingKind::PairKeyMismatch,
+        }
+    }
+}
+
+fn kind(cause: &PairError) -> FindingKind {
+    match cause {
+        PairError::Expired { .. } => FindingKind::PairExpired,
+        PairError::NotYet { .. } => FindingKind::PairEarly,
+        _ => FindingKind::PairKeyMismatch,
+    }
+}
+
+/// What is known of a kept pair that cannot be used.
+fn unused(text: &str, file: PathBuf, cause: &PairError) -> Option<PairFacts> {
+    let mut certificates = CertificateDer::pem_slice_iter(text.as_bytes());
+    let info = CertificateInfo::read(&certificates.next()?.ok()?)?;
+    Some(PairFacts {
+        name: info.names.first()?.clone(),
+        names: info.names,
+        not_before: info.not_before,
+        not_after: info.not_after,
+        pinned: false,
+        file: file.display().to_string(),
+        shown: false,
+        fault: Some((kind(cause), cause.to_string())),
+    })
+}
+
 impl Imports {
     /// Takes up the pairs in the folder of the keys. One that cannot be used is left where it is,
     /// and told of.
     pub(crate) fn take_up(keys: &DataDir) -> Result<Self, DataDirError> {
         let folder = keys.private(FOLDER)?;
-        let mut pairs = BTreeMap::new();
+        let (mut pairs, mut refused) = (BTreeMap::new(), Vec::new());
         let entries = fs::read_dir(folder.root()).into_iter().flatten().flatten();
         let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
         for file in names.filter(|name| name.ends_with(".pem")) {
@@ -82,24 +121,35 @@ impl Imports {
                     };
                     pairs.insert(imported.name(), imported);
                 }
-                Err(cause) => error!(file, %cause, "an imported certificate is not used"),
+                Err(cause) => {
+                    error!(file, %cause, "an imported certificate is not used");
+                    refused.extend(unused(&text, path(CERTIFICATE_FROM), &cause));
+                }
             }
         }
         Ok(Self {
             folder,
+            refused,
             pairs: Mutex::new(pairs),
         })
     }
 
-    /// What a check has to know of each pair, by its first name: where it came from, and why what
-    /// is there now cannot be used.
-    pub(crate) fn notes(&self) -> HashMap<String, (PathBuf, Option<String>)> {
+    /// What a check has to know of each pair.
+    pub(crate) fn notes(&self) -> Vec<PairFacts> {
         let pairs = self.pairs();
-        let note = |it: &Imported| (it.certificate_file.clone(), it.fault.clone());
-        pairs
-            .iter()
-            .map(|(name, it)| (name.clone(), note(it)))
-            .collect()
+        let now = pairs.values().map(|it| PairFacts {
+            name: it.name(),
+            names: it.pair.info.names.clone(),
+            not_before: it.pair.info.not_before,
+            not_after: it.pair.info.not_after,
+            pinned: false,
+            file: it.certificate_file.display().to_string(),
+            shown: true,
+            fault: it.fault.clone(),
+        });
+        let before = self.refused.iter();
+        let before = before.filter(|it| !pairs.contains_key(&it.name)).cloned();
+        now.chain(before).collect()
     }
 
     /// Every pair, by its first name.
@@ -177,7 +227,7 @@ impl Imports {
                     );
                     if let Some(known) = self.pairs().get_mut(&name) {
                         known.stamps = now; // said once for each change
-                        known.fault = Some(chain(&cause));
+                        known.fault = Some((cause.kind(), chain(&cause)));
                     }
                 }
             }

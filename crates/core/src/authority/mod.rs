@@ -18,7 +18,7 @@ pub use export::{BUNDLE_PASSWORD, Form, bundle};
 pub use issue::{Issuer, Leaf, LeafKey};
 pub use limits::Limits;
 pub use order::{CertName, OrderError, USUAL_DAYS, request};
-pub use pair::{Pair, PairError};
+pub use pair::{Pair, PairError, covers};
 pub use parts::{CertificatePart, PartKind};
 pub use root::{Authority, AuthorityError, Owner, Summary};
 pub use safe::{Passphrase, Safe};

@@ -120,17 +120,9 @@ impl Pair {
     /// (RFC 9525 §6.3).
     #[must_use]
     pub fn covers(&self, name: &Name, exactly: bool) -> bool {
-        let name = name.as_str();
-        let below = name.split_once('.').map(|(_, rest)| rest);
-        self.info
-            .names
-            .iter()
-            .any(|own| match own.strip_prefix("*.") {
-                Some(base) => {
-                    !exactly && below.is_some_and(|below| below.eq_ignore_ascii_case(base))
-                }
-                None => own.eq_ignore_ascii_case(name),
-            })
+        let names = self.info.names.iter();
+        let names = names.filter(|own| !exactly || !own.starts_with("*."));
+        covers(names, name)
     }
 
     /// Whether the end is near enough for a warning.
@@ -155,6 +147,17 @@ impl Pair {
 }
 
 /// Which of `others` certifies `certificate`, by its subject and its key; not itself.
+/// Whether one of a certificate's names is for `name`; a wildcard stands for one label (RFC 9525
+/// §6.3).
+pub fn covers<'a>(names: impl IntoIterator<Item = &'a String>, name: &Name) -> bool {
+    let name = name.as_str();
+    let below = name.split_once('.').map(|(_, rest)| rest);
+    names.into_iter().any(|own| match own.strip_prefix("*.") {
+        Some(base) => below.is_some_and(|below| below.eq_ignore_ascii_case(base)),
+        None => own.eq_ignore_ascii_case(name),
+    })
+}
+
 fn certifier(certificate: &CertificateDer<'_>, others: &[CertificateDer<'_>]) -> Option<usize> {
     let (_, certificate) = X509Certificate::from_der(certificate).ok()?;
     others.iter().position(|other| {

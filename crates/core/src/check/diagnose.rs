@@ -304,6 +304,7 @@ mod tests {
                 not_after: NOW + time::Duration::days(30),
                 pinned: false,
                 file: "/home/rowan/moor.pem".to_owned(),
+                shown: true,
                 fault: None,
             };
             change(&mut pair);
@@ -437,7 +438,7 @@ mod tests {
     #[case(healthy().untrusted(CertificateFault::Expired).pair(|_| {}), Kind::PairExpired, Broken)]
     #[case(healthy().untrusted(CertificateFault::Early).pair(|_| {}), Kind::PairEarly, Broken)]
     #[case(healthy().untrusted(CertificateFault::OtherName).pair(|pair| pair.pinned = true), Kind::PairNotCovering, Broken)]
-    #[case(healthy().pair(|pair| pair.fault = Some("the key is another's".into())), Kind::PairKeyMismatch, Risk)]
+    #[case(healthy().pair(|pair| pair.fault = Some((Kind::PairKeyMismatch, "the key is another's".into()))), Kind::PairKeyMismatch, Risk)]
     #[case(healthy().pair(|pair| pair.not_after = NOW + time::Duration::days(3)), Kind::PairEndsSoon, Advice)]
     #[case(healthy().untrusted(CertificateFault::Early).machine(|machine| machine.clock_off = Some("it says 1970".into())), Kind::ClockOff, Broken)]
     #[case(healthy().machine(|machine| machine.clock_off = Some("it says 1970".into())), Kind::ClockOff, Broken)]

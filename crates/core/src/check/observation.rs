@@ -7,6 +7,7 @@ use time::OffsetDateTime;
 use url::Url;
 
 use super::finding::Finding;
+use super::kind::FindingKind;
 use super::machine::{Holder, Machine, NameserverSaid};
 use super::page::Page;
 use super::verdict::Hop;
@@ -33,7 +34,7 @@ pub struct Facts {
     pub advice: Vec<Advice>,
     /// Who had the target's port when the route was last proved.
     pub before: Option<Holder>,
-    /// The imported certificate that is shown for the name.
+    /// The imported certificate for the name.
     pub pair: Option<PairFacts>,
     /// Our resolver.
     pub resolver: SocketAddr,
@@ -94,7 +95,7 @@ impl Facts {
     }
 }
 
-/// An imported certificate, as far as a check is concerned.
+/// An imported certificate for the name, as far as a check is concerned.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PairFacts {
     /// Its first name, by which commands call it.
@@ -109,8 +110,10 @@ pub struct PairFacts {
     pub pinned: bool,
     /// The file that it came from.
     pub file: String,
-    /// Why what is in its files now cannot be used.
-    pub fault: Option<String>,
+    /// Whether it is shown; one that could not be used when the service started is not.
+    pub shown: bool,
+    /// What is in its files now that cannot be used, and why.
+    pub fault: Option<(FindingKind, String)>,
 }
 
 /// An outcome, and how long it took to come.

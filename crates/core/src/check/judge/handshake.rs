@@ -23,7 +23,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
             let mut judged = Judged::new(format!("{version}, {protocol}"));
             judged.evidence = vec![
                 format!("{listener} speaks {version}, and agrees on {protocol}"),
-                match &facts.pair {
+                match facts.pair.as_ref().filter(|pair| pair.shown) {
                     Some(pair) => format!("it shows the imported certificate {}", pair.name),
                     None => "it shows a certificate of our own".to_owned(),
                 },
@@ -131,25 +131,30 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
 
 /// What is to be known of an imported certificate that is accepted.
 fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
-    if let Some(fault) = &pair.fault {
-        return Some(Finding::of(
-            FindingKind::PairKeyMismatch,
-            format!(
-                "the files of the imported certificate {} cannot be used as they are now",
-                pair.name
-            ),
-            vec![
-                fault.clone(),
-                format!("what was read before is shown until {}", pair.not_after),
-            ],
-            Remedy::command(
-                format!(
-                    "put certificate and key of one pair into {} and its key file",
-                    pair.file
+    if let Some((kind, why)) = &pair.fault {
+        let summary = match pair.shown {
+            true => "the files of the imported certificate {} cannot be used as they are now",
+            false => "the imported certificate {} is not shown, but one of our own",
+        };
+        let until = format!("what was read before is shown until {}", pair.not_after);
+        let mut evidence = vec![why.clone()];
+        evidence.extend(pair.shown.then_some(until));
+        return Some(Finding {
+            severity: Severity::Risk,
+            ..Finding::of(
+                *kind,
+                summary.replace("{}", &pair.name),
+                evidence,
+                Remedy::command(
+                    format!(
+                        "put a certificate that is valid, and its key, into {} and the key file \
+                         beside: they are taken up by themselves",
+                        pair.file
+                    ),
+                    format!("bentlane cert show {}", pair.name),
                 ),
-                format!("bentlane cert show {}", pair.name),
-            ),
-        ));
+            )
+        });
     }
     let left = pair.not_after - facts.now;
     (left.whole_days() < SOON_DAYS).then(|| {
