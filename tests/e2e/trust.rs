@@ -81,12 +81,18 @@ grep -c 'BEGIN CERT' "$SSL_CERT_FILE"
 grep -c 'BEGIN CERT' /etc/ssl/certs/ca-certificates.crt
 for name in $(env | grep -o '^[A-Z_]*\(CA\|CERT\)[A-Z_]*='); do unset "${name%=}"; done
 step rotated; "$BENTLANE" authority rotate >/dev/null; everybody
-certutil -d "sql:$HOME/.pki/nssdb" -D -n "$(certutil -L -d "sql:$HOME/.pki/nssdb" | grep -o 'Bent Lane.*[^ CTPu,]')" || true
-found
 "$BENTLANE" system attach --only trust --yes
-step mended; found
 step detach; "$BENTLANE" system detach --only trust --yes; everybody
 step after; state | diff "$FOLDER/before" - && echo identical
+step older
+"$BENTLANE" system attach --only trust --yes >/dev/null
+kill $service; wait $service
+rm -r "$FOLDER/data/keys" "$FOLDER/data/root.pem"
+"$BENTLANE" serve --high-ports --upstream none >>"$FOLDER/service.log" 2>&1 & service=$!
+for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+found
+"$BENTLANE" check --only handshake --deep --mend --yes hut.moor.test 2>&1 | grep 'older-root-trusted'
+step mended; found
 "#;
 
 #[test]
@@ -104,6 +110,8 @@ fn stores_trust_our_root_and_forget_it() {
                 "cacerts  Java's trust store does not trust our root",
                 "→ sudo bentlane system attach --only trust",
                 nobody,
+                "trust stores do not trust Bent Lane's root (root-distrusted)",
+                "sudo bentlane system attach --only trust",
             ],
         ),
         ("unasked", &["exit 2"]),
@@ -118,7 +126,7 @@ fn stores_trust_our_root_and_forget_it() {
             ],
         ),
         ("again", &["every store trusts our root already"]),
-        ("attached", &[all]),
+        ("attached", &[all, "no finding"]),
         ("browser", &["No route covers x.moor.test"]),
         (
             "forged",
@@ -128,5 +136,10 @@ fn stores_trust_our_root_and_forget_it() {
         ("rotated", &[all, "trusts our certificates"]),
         ("detach", &[nobody]),
         ("after", &["identical"]),
+        (
+            "older",
+            &["trusts an older root of Bent Lane's, and not this one (older-root-trusted)"],
+        ),
+        ("mended", &["no finding"]),
     ]);
 }
