@@ -11,6 +11,7 @@ mod bad_input;
 mod certificates;
 mod checks;
 mod console;
+mod containers;
 mod dns;
 mod findings;
 mod folders;

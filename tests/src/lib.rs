@@ -14,6 +14,7 @@
 
 mod app;
 mod browser;
+mod containers;
 mod namespace;
 mod process;
 mod upstream;
@@ -21,6 +22,7 @@ mod world;
 
 pub use app::{App, AppBody, events, reply};
 pub use browser::Browser;
+pub use containers::Containers;
 pub use namespace::Namespace;
 pub use process::{
     Background, Run, binary, json, make_certificate, repository, run, signal, wait_until,

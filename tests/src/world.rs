@@ -77,6 +77,11 @@ impl World {
         }
     }
 
+    /// Has the service started in another way from now on.
+    pub fn start_as(&mut self, start: Start) {
+        self.start = start;
+    }
+
     /// A world with the zone `moor.test` and these routes.
     #[must_use]
     pub fn with_routes(routes: &[(&str, &str)]) -> Self {

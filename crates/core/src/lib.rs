@@ -17,6 +17,7 @@ pub mod zone_file;
 mod address;
 mod advice;
 mod configuration;
+mod container;
 mod error;
 mod expectation;
 mod hosts;
@@ -35,6 +36,7 @@ pub use configuration::{
     AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone,
     ZoneChange, ZoneSettings, is_own,
 };
+pub use container::{ContainerPlace, ContainerSeen, ContainerTarget, Containers};
 pub use error::chain;
 pub use expectation::{Expectation, ExpectedField, ExpectedValue};
 pub use hosts::{Hosts, HostsEntry};

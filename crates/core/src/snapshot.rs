@@ -1,9 +1,11 @@
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 use std::num::NonZeroU16;
+use std::sync::Arc;
 
 use crate::address::{Address, PathPrefix, Pattern};
 use crate::configuration::{Configuration, Route, Zone, is_own};
+use crate::container::{ContainerPlace, Containers};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
 use crate::settings::{PinnedCert, Plain, TargetTls, TlsEnd};
@@ -35,13 +37,19 @@ pub struct Destination {
     pub tls: TargetTls,
     /// The name that its certificate is for, when it is not its host.
     pub name: Option<Name>,
+    /// Where the container is, when it is one.
+    pub place: Option<ContainerPlace>,
 }
 
 impl Destination {
-    /// Where `route` leads.
+    /// Where `route` leads, with these containers.
     #[must_use]
-    pub fn of(route: &Route) -> Self {
+    pub fn of(route: &Route, containers: &Containers) -> Self {
         Self {
+            place: match &route.to {
+                Target::Container(container) => Some(containers.place(container)),
+                _ => None,
+            },
             to: route.to.clone(),
             tls: route.settings.target_tls.clone(),
             name: route.settings.target_name.clone(),
@@ -80,6 +88,7 @@ pub struct RawRoute<'a> {
 #[derive(Debug, Default)]
 pub struct Snapshot {
     configuration: Configuration,
+    containers: Arc<Containers>,
     zones: HashMap<Name, usize>,
     /// The user's own records by owner, with their places in the configuration.
     records: HashMap<Box<str>, Vec<(usize, usize)>>,
@@ -131,9 +140,16 @@ impl std::borrow::Borrow<str> for Name {
 }
 
 impl Snapshot {
-    /// Compiles `configuration`. Of two routes with one address the later stands.
+    /// Compiles `configuration`, where no container is known. Of two routes with one address the
+    /// later stands.
     #[must_use]
     pub fn compile(configuration: Configuration) -> Self {
+        Self::compile_with(configuration, Arc::default())
+    }
+
+    /// Compiles `configuration` with the containers of the moment.
+    #[must_use]
+    pub fn compile_with(configuration: Configuration, containers: Arc<Containers>) -> Self {
         let mut snapshot = Self {
             plain: true,
             ..Self::default()
@@ -149,7 +165,7 @@ impl Snapshot {
             }
         }
         for (position, route) in configuration.routes.iter().enumerate() {
-            let leads_to = Destination::of(route);
+            let leads_to = Destination::of(route, &containers);
             let destination = *ids.entry(leads_to).or_insert_with_key(|leads_to| {
                 snapshot.destinations.push(leads_to.clone());
                 DestinationId(snapshot.destinations.len() - 1)
@@ -192,6 +208,7 @@ impl Snapshot {
             entries.sort_by_key(|entry| std::cmp::Reverse(prefix(entry).specificity()));
         }
         snapshot.configuration = configuration;
+        snapshot.containers = containers;
         snapshot.note_aliases();
         snapshot
     }
@@ -259,7 +276,8 @@ impl Snapshot {
         let address = Address::http(Pattern::Exact(name), PathPrefix::default());
         let route = Route::new(address, to);
         let id = DestinationId(self.destinations.len());
-        self.destinations.push(Destination::of(&route));
+        self.destinations
+            .push(Destination::of(&route, &self.containers));
         self.own = Some((route, id));
         self
     }
@@ -268,6 +286,18 @@ impl Snapshot {
     #[must_use]
     pub fn configuration(&self) -> &Configuration {
         &self.configuration
+    }
+
+    /// Where the container that `route` leads to is, if it leads to one.
+    #[must_use]
+    pub fn container_of(&self, route: &Route) -> Option<ContainerPlace> {
+        Destination::of(route, &self.containers).place
+    }
+
+    /// Whether a route leads to a container.
+    #[must_use]
+    pub fn has_containers(&self) -> bool {
+        self.destinations.iter().any(|it| it.place.is_some())
     }
 
     /// The distinct destinations of all routes.

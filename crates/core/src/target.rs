@@ -7,6 +7,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use url::Url;
 
+use crate::container::ContainerTarget;
 use crate::name::{Name, NameError};
 
 /// Where a route leads, written as one string: `4310`, `https://127.0.0.1:8443`,
@@ -33,6 +34,8 @@ pub enum Target {
         /// Its port, the scheme's own when the URL names none.
         port: NonZeroU16,
     },
+    /// A container; where that is, its engine tells.
+    Container(ContainerTarget),
     /// Files below a folder of this machine, which we answer with ourselves.
     Folder(Folder),
     /// Nothing that we connect to: clients are sent to another URL.
@@ -79,7 +82,7 @@ pub enum Host {
 
 impl Target {
     /// The addresses to try in turn, or the host name and port that have to be looked up first. A
-    /// redirect has none.
+    /// redirect has none, and those of a container are its engine's to tell.
     ///
     /// # Errors
     /// The host's name and port, when the target names no address.
@@ -99,7 +102,7 @@ impl Target {
                 port,
                 ..
             } => Err((name.as_str(), port.get())),
-            Self::Folder(_) | Self::Redirect(_) => Ok(Vec::new()),
+            Self::Container(_) | Self::Folder(_) | Self::Redirect(_) => Ok(Vec::new()),
         }
     }
 
@@ -126,7 +129,7 @@ impl Target {
     #[must_use]
     pub fn scheme(&self) -> Option<Scheme> {
         match self {
-            Self::Port(_) => Some(Scheme::Bare),
+            Self::Port(_) | Self::Container(_) => Some(Scheme::Bare),
             Self::Server { scheme, .. } => Some(*scheme),
             Self::Folder(_) | Self::Redirect(_) => None,
         }
@@ -148,6 +151,10 @@ impl Target {
                 Some(host.to_string())
             }
             Self::Server { host, port, .. } => Some(format!("{host}:{port}")),
+            Self::Container(ContainerTarget { port, .. }) => Some(match port {
+                Some(port) => format!("localhost:{port}"),
+                None => "localhost".to_owned(),
+            }),
             Self::Folder(_) | Self::Redirect(_) => None,
         }
     }
@@ -158,6 +165,13 @@ impl Target {
         match self {
             Self::Port(port) => format!("port {port} of this machine"),
             Self::Server { host, port, .. } => format!("{host}:{port}"),
+            Self::Container(ContainerTarget { name, port: None }) => {
+                format!("the container {name}")
+            }
+            Self::Container(ContainerTarget {
+                name,
+                port: Some(port),
+            }) => format!("port {port} of the container {name}"),
             Self::Folder(Folder(path)) => format!("the folder {}", path.display()),
             Self::Redirect(Redirect(url)) => format!("a redirect to {url}"),
         }
@@ -268,6 +282,7 @@ impl fmt::Display for Target {
                 Scheme::Bare => write!(f, "{host}:{port}"),
                 scheme => write!(f, "{}://{host}:{port}", scheme.as_str()),
             },
+            Self::Container(container) => container.fmt(f),
             Self::Folder(Folder(path)) => write!(f, "folder:{}", path.display()),
             Self::Redirect(redirect) => write!(f, "redirect:{redirect}"),
         }
@@ -286,6 +301,12 @@ impl FromStr for Target {
         }
         if let Some(url) = text.strip_prefix("redirect:") {
             return Redirect::parse(url).map(Self::Redirect);
+        }
+        if let Some(container) = text.strip_prefix("container:") {
+            let container = container.parse();
+            return container
+                .map(Self::Container)
+                .map_err(TargetError::Container);
         }
         if let Some(path) = text.strip_prefix("folder:") {
             return folder(path).map(Self::Folder);
@@ -378,7 +399,7 @@ impl From<Target> for String {
 pub enum TargetError {
     /// Nothing was given.
     #[error(
-        "a target is needed: a port such as `4310`, `https://HOST:PORT`, `folder:PATH` or `redirect:URL`"
+        "a target is needed: a port such as `4310`, `https://HOST:PORT`, `container:NAME`, `folder:PATH` or `redirect:URL`"
     )]
     Empty,
     /// A number that is no port, or no number where a port belongs.
@@ -404,6 +425,9 @@ pub enum TargetError {
     /// The host is not a name.
     #[error("the target's host: {0}")]
     Host(#[from] NameError),
+    /// No name of a container.
+    #[error("{0}: write `container:NAME` or `container:NAME:PORT`")]
+    Container(String),
     /// No whole path of a folder.
     #[error("`{given}` is no whole path of a folder: it starts with `/` and has no `..`")]
     Folder {

@@ -2,19 +2,27 @@ use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use bentlane_core::Target;
 use bentlane_core::check::{Answer, Attempt, Connect, Refusal};
+use bentlane_core::{ContainerPlace, Target};
 use tokio::net::{TcpStream, lookup_host};
 use tokio::task::JoinSet;
 use tokio::time::timeout;
 
 /// Connects to every address of `target` at once, and lets go again.
-pub(crate) async fn connect(target: &Target, limit: Duration) -> Connect {
+pub(crate) async fn connect(
+    target: &Target,
+    place: Option<ContainerPlace>,
+    limit: Duration,
+) -> Connect {
     if target.scheme().is_none() {
         return Connect::NotNeeded;
     }
     let addresses = match target.addresses() {
-        Ok(addresses) => addresses,
+        Ok(addresses) => match place {
+            None => addresses,
+            Some(ContainerPlace::At(addresses)) => addresses,
+            Some(place) => return Connect::Container(place),
+        },
         Err((host, port)) => match timeout(limit, lookup_host((host, port))).await {
             Ok(Ok(found)) => found.collect(),
             Ok(Err(error)) => {

@@ -137,7 +137,8 @@ impl Prober {
         if facts.route.settings.paused {
             return Connect::NotNeeded;
         }
-        connect::connect(&facts.route.to, self.limits.hop).await
+        let place = facts.snapshot.container_of(&facts.route);
+        connect::connect(&facts.route.to, place, self.limits.hop).await
     }
 
     async fn shake(&self, facts: &Facts) -> (Timed<Handshake>, Option<Stream>) {

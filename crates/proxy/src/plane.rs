@@ -120,7 +120,7 @@ impl Plane {
                 }
             }
             Target::Folder(folder) => Lead::Folder(folder.clone()),
-            Target::Port(_) | Target::Server { .. } => {
+            Target::Port(_) | Target::Container(_) | Target::Server { .. } => {
                 Lead::Pool(known.get(destination).map_or_else(
                     || Arc::new(Pool::new(destination.clone(), roots.clone())),
                     |pool| Arc::clone(pool),

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwapOption;
 use bentlane_core::check::{Attempt, Refusal};
-use bentlane_core::{Destination, Scheme};
+use bentlane_core::{ContainerPlace, Destination, Scheme};
 use crossbeam_queue::ArrayQueue;
 use hyper::body::Incoming;
 use hyper::client::conn::{TrySendError, http1, http2};
@@ -111,6 +111,8 @@ pub(crate) enum ConnectError {
         /// Where it does: on the other family of loopback.
         elsewhere: Option<SocketAddr>,
     },
+    /// The container cannot be connected to.
+    Container(ContainerPlace),
     /// The host has no address.
     UnknownHost(String),
     /// The target's certificate is not accepted.
@@ -218,6 +220,11 @@ impl Pool {
     }
 
     async fn candidates(&self) -> Result<Vec<SocketAddr>, ConnectError> {
+        match &self.destination.place {
+            None => {}
+            Some(ContainerPlace::At(addresses)) => return Ok(addresses.clone()),
+            Some(place) => return Err(ConnectError::Container(place.clone())),
+        }
         match self.destination.to.addresses() {
             Ok(mut addresses) => {
                 if self.prefers_ipv6.load(Ordering::Relaxed) {

@@ -11,7 +11,7 @@ use bentlane_core::check::{
     Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Verdict, diagnose,
 };
 use bentlane_core::{
-    Address, Name, PinnedCert, Route, Snapshot, advice_for_route, advice_for_zone, is_own,
+    Address, Name, PinnedCert, Route, Snapshot, Target, advice_for_route, advice_for_zone, is_own,
 };
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
@@ -201,6 +201,13 @@ impl Board {
         });
         // A route that leads elsewhere now is another app's.
         lock(&self.proved_with).retain(|address, _| !stale.contains(address));
+        self.changed.notify_one();
+    }
+
+    /// Has the routes that lead to containers checked anew soon.
+    pub(crate) fn containers_changed(&self) {
+        let leads_there = |checked: &Checked| matches!(checked.route.to, Target::Container(_));
+        self.verdicts().retain(|_, checked| !leads_there(checked));
         self.changed.notify_one();
     }
 

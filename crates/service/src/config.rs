@@ -19,6 +19,8 @@ pub struct Config {
     pub upstreams: Upstreams,
     /// How routes are checked in the background.
     pub checks: Checks,
+    /// The socket of the container engine; `None` for where it usually is.
+    pub engine: Option<PathBuf>,
 }
 
 /// How routes are checked in the background.
@@ -261,6 +263,8 @@ pub struct ConfigFile {
     /// How routes are checked in the background.
     #[serde(default)]
     pub checks: ChecksFile,
+    /// See [`Config::engine`].
+    pub engine: Option<PathBuf>,
 }
 
 /// The table `[checks]`.

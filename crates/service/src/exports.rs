@@ -11,6 +11,7 @@ use bentlane_core::authority::{
     USUAL_DAYS, request, verify,
 };
 use bentlane_core::chain;
+use bentlane_runtime::Engine;
 use bentlane_store::{DataDir, DataDirError, write_whole};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -44,9 +45,22 @@ pub(crate) struct Export {
     pub(crate) names: Vec<String>,
     pub(crate) parts: Vec<CertificatePart>,
     pub(crate) then: Option<String>,
+    /// The container that gets a copy of the files.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) into: Option<Into>,
     /// What went wrong last; not written down.
     #[serde(skip)]
     pub(crate) trouble: Option<String>,
+}
+
+/// A folder of a container.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Into {
+    pub(crate) container: String,
+    pub(crate) folder: String,
+    /// The container that has the files of now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) has_them: Option<String>,
 }
 
 /// Why files are not written.
@@ -138,6 +152,17 @@ impl Exports {
         })
     }
 
+    /// Where the files for a folder of a container are kept, for its owner alone.
+    pub(crate) fn folder_for(&self, into: &Into) -> Result<PathBuf, ExportError> {
+        let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '_' };
+        let name: String = format!("{}{}", into.container, into.folder)
+            .chars()
+            .map(plain)
+            .collect();
+        let folder = self.data_dir.private("exported")?.private(&name)?;
+        Ok(folder.root().to_owned())
+    }
+
     /// Every folder that is looked after.
     pub(crate) fn all(&self) -> BTreeMap<PathBuf, Export> {
         self.exports().clone()
@@ -197,7 +222,16 @@ impl Exports {
         fresh
     }
 
-    fn note(&self, folder: &Path, trouble: Option<String>) {
+    /// Notes which container has the files of a folder.
+    fn has_files(&self, folder: &Path, id: Option<String>) -> Result<(), ExportError> {
+        let mut next = self.all();
+        if let Some(into) = next.get_mut(folder).and_then(|it| it.into.as_mut()) {
+            into.has_them = id;
+        }
+        self.keep(next)
+    }
+
+    pub(crate) fn note(&self, folder: &Path, trouble: Option<String>) {
         if let Some(export) = self.exports().get_mut(folder) {
             export.trouble = trouble;
         }
@@ -240,8 +274,67 @@ fn write(state: &State, folder: &Path, export: &Export) -> Result<(), ExportErro
     Ok(())
 }
 
+/// Puts the files of `folder` into a container, unless `has_them` says that it has them; gives its
+/// id.
+async fn put_into(
+    socket: Option<&Path>,
+    folder: &Path,
+    export: &Export,
+    into: &Into,
+) -> Result<Option<String>, String> {
+    let text = |error: &(dyn std::error::Error + 'static)| chain(error);
+    let uid = rustix::process::geteuid().as_raw();
+    let engine = Engine::find(socket, uid).map_err(|error| text(&error))?;
+    let id = engine
+        .id(&into.container)
+        .await
+        .map_err(|error| text(&error))?;
+    let Some(id) = id else {
+        return Err(format!("there is no container {}", into.container));
+    };
+    if into.has_them.as_ref() == Some(&id) {
+        return Ok(None);
+    }
+    let mut files = Vec::new();
+    for (kind, path) in export.files(folder).map_err(|error| text(&error))? {
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        let content = fs::read(&path).map_err(|error| text(&error))?;
+        files.push((name.into_owned(), content, kind.mode()));
+    }
+    let put = engine
+        .put_files(&into.container, &into.folder, &files)
+        .await;
+    put.map_err(|error| text(&error))?;
+    Ok(Some(id))
+}
+
+/// Brings the container of an export up to date, and then runs what is to be run when files are new;
+/// gives what went wrong.
+pub(crate) async fn deliver(state: &State, folder: &Path, export: &Export) -> Option<String> {
+    if let Some(into) = &export.into {
+        match put_into(state.engine.as_deref(), folder, export, into).await {
+            Ok(None) => return None,
+            Ok(Some(id)) => {
+                if let Err(error) = state.exports.has_files(folder, Some(id)) {
+                    return Some(chain(&error));
+                }
+            }
+            Err(trouble) => {
+                if export.trouble.as_ref() != Some(&trouble) {
+                    warn!(
+                        container = into.container,
+                        trouble, "a container has no certificate"
+                    );
+                }
+                return Some(trouble);
+            }
+        }
+    }
+    run_afterwards(folder, export).await
+}
+
 /// Runs what is to be run when files are new; gives what went wrong.
-pub(crate) async fn run_afterwards(folder: &Path, export: &Export) -> Option<String> {
+async fn run_afterwards(folder: &Path, export: &Export) -> Option<String> {
     let command = export.then.as_deref()?;
     let running = Command::new("sh")
         .arg("-c")
@@ -271,8 +364,17 @@ pub(crate) async fn keep(state: Arc<State>) {
         let looking = Arc::clone(&state);
         match spawn_blocking(move || looking.exports.refresh(&looking)).await {
             Ok(fresh) => {
-                for (folder, export) in fresh {
-                    let trouble = run_afterwards(&folder, &export).await;
+                for (folder, mut export) in fresh {
+                    if let Some(into) = &mut export.into {
+                        into.has_them = None;
+                    }
+                    let trouble = deliver(&state, &folder, &export).await;
+                    state.exports.note(&folder, trouble);
+                }
+                // A container that was made anew has none of what the former one had.
+                let all = state.exports.all().into_iter();
+                for (folder, export) in all.filter(|(_, export)| export.into.is_some()) {
+                    let trouble = deliver(&state, &folder, &export).await;
                     state.exports.note(&folder, trouble);
                 }
             }

@@ -10,6 +10,7 @@ mod attached;
 mod board;
 mod config;
 mod console;
+mod containers;
 mod events;
 mod exports;
 mod history;

@@ -14,7 +14,7 @@ use bentlane_resolver::{Sockets, View};
 use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError};
 use time::OffsetDateTime;
 use tokio::net::TcpListener;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, Notify};
 use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
@@ -23,6 +23,7 @@ use crate::api;
 use crate::attached;
 use crate::board::{self, Board, Places};
 use crate::config::{Config, ListenAt, Upstreams};
+use crate::containers;
 use crate::events::Events;
 use crate::exports::{self, Exports};
 use crate::history::{self, History};
@@ -156,7 +157,7 @@ impl Service {
         .map_err(address)?;
 
         let issuer = authority.issuer(certified(&configuration.zones))?;
-        let snapshot = Arc::new(listening.compile(configuration));
+        let snapshot = Arc::new(listening.compile(configuration, Arc::default()));
         let certificates = Arc::new(Certificates::new(issuer));
         let engine = Proxy::new(
             Arc::clone(&snapshot),
@@ -195,6 +196,9 @@ impl Service {
             snapshot,
             proxy: engine,
             board: Arc::new(board),
+            engine: config.engine,
+            containers: ArcSwap::default(),
+            containers_wanted: Notify::new(),
             watch: Watch::default(),
             history,
             events,
@@ -282,6 +286,7 @@ impl Service {
             let state = Arc::clone(&state);
             async move { board::keep_checking(state).await }
         });
+        let finding = tokio::spawn(containers::keep(Arc::clone(&state)));
         let remembering = tokio::spawn(history::keep(Arc::clone(&state)));
         let following = tokio::spawn({
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
@@ -313,6 +318,7 @@ impl Service {
         for (part, task) in [
             ("checks", checking),
             ("what checks came to", remembering),
+            ("containers", finding),
             ("upstream resolvers", following),
             ("system", keeping),
             ("query log", reading),

@@ -1,15 +1,16 @@
 use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{AuthorityError, Issuer};
-use bentlane_core::{Change, Configuration, Name, Snapshot, Zone, chain};
+use bentlane_core::{Change, Configuration, Containers, Name, Snapshot, Zone, chain};
 use bentlane_proxy::Proxy;
 use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};
 use time::OffsetDateTime;
-use tokio::sync::Mutex;
+use tokio::sync::{Mutex, Notify};
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
@@ -51,8 +52,12 @@ impl Listening {
     }
 
     /// Compiles `configuration`, with our own pages under their own name.
-    pub(crate) fn compile(&self, configuration: Configuration) -> Snapshot {
-        let snapshot = Snapshot::compile(configuration);
+    pub(crate) fn compile(
+        &self,
+        configuration: Configuration,
+        containers: Arc<Containers>,
+    ) -> Snapshot {
+        let snapshot = Snapshot::compile_with(configuration, containers);
         let to = self.api.first().map(|at| format!("http://{at}").parse());
         match (OWN_NAME.parse(), to) {
             (Ok(name), Some(Ok(to))) => snapshot.with_own_pages(name, to),
@@ -77,6 +82,12 @@ pub(crate) struct State {
     pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
     pub(crate) proxy: Proxy,
     pub(crate) board: Arc<Board>,
+    /// The socket of the container engine; `None` for where it usually is.
+    pub(crate) engine: Option<PathBuf>,
+    /// What the container engine tells.
+    pub(crate) containers: ArcSwap<Containers>,
+    /// Told when routes may lead to other containers than before.
+    pub(crate) containers_wanted: Notify,
     /// What was last seen of the machine.
     pub(crate) watch: Watch,
     /// What checks came to, kept in the database.
@@ -158,7 +169,8 @@ impl State {
     /// Has the data plane go by `configuration` and keeps it as the last known good one.
     fn publish(&self, configuration: Configuration) -> Result<(), TrustError> {
         let kept = serde_json::json!(configuration).to_string();
-        let snapshot = Arc::new(self.listening.compile(configuration));
+        let containers = self.containers.load_full();
+        let snapshot = Arc::new(self.listening.compile(configuration, containers));
         let previous = self.snapshot.load_full();
         let (zones, revision) = (
             &snapshot.configuration().zones,
@@ -185,7 +197,23 @@ impl State {
         info!(revision, "the configuration is in force");
         self.events.tell(Event::Configuration { revision });
         self.board.configuration_changed();
+        self.containers_wanted.notify_one();
         Ok(())
+    }
+
+    /// Has the data plane go by what the container engine tells now.
+    pub(crate) async fn containers_are(&self, containers: Containers) {
+        if **self.containers.load() == containers {
+            return;
+        }
+        let _one = self.reloading.lock().await;
+        self.containers.store(Arc::new(containers));
+        let configuration = self.snapshot.load().configuration().clone();
+        let containers = self.containers.load_full();
+        let snapshot = Arc::new(self.listening.compile(configuration, containers));
+        self.proxy.publish(Arc::clone(&snapshot));
+        self.snapshot.store(snapshot);
+        self.board.containers_changed();
     }
 }
 

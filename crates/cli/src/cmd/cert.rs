@@ -108,10 +108,12 @@ pub(crate) struct Issue {
   bentlane cert export vault.moor.test --to /srv/vault/tls
   bentlane cert export store.moor.test --to tls --part chain=server.crt --part key=server.key \\
       --then 'systemctl reload postgresql'
+  bentlane cert export mail.moor.test --for-container mail --to /etc/tls
   bentlane cert export --stop --to /srv/vault/tls        the files stay, and are no longer renewed
 
 The service writes the files as its own user, puts new ones in their place when a third of their life is
-left or the root changes, and then runs the command. A folder can be mounted into a container.")]
+left or the root changes, and then runs the command. With --for-container the folder is one inside a
+container: it gets the files at once, again when they are new, and again when it was made anew.")]
 pub(crate) struct Export {
     /// DNS names, `*.NAME` included, and loopback addresses
     #[arg(
@@ -123,6 +125,9 @@ pub(crate) struct Export {
     /// The folder for the files, made if it is not there
     #[arg(long, value_name = "FOLDER")]
     to: PathBuf,
+    /// The container that the folder is in
+    #[arg(long, value_name = "CONTAINER")]
+    for_container: Option<String>,
     /// Cover the names with one label more, too: adds `*.NAME` for each name
     #[arg(long)]
     wildcard: bool,
@@ -334,13 +339,21 @@ impl Export {
             verb: format!("make the folder {}", self.to.display()),
             source,
         };
-        fs::create_dir_all(&self.to).map_err(failed)?;
-        let folder = whole_path(&self.to)?;
+        let folder = match self.for_container {
+            Some(_) => self.to.clone(),
+            None => {
+                fs::create_dir_all(&self.to).map_err(failed)?;
+                whole_path(&self.to)?
+            }
+        };
         if self.stop {
-            let path = format!(
+            let mut path = format!(
                 "/certificates/exported?folder={}",
                 segment(&folder.display().to_string())
             );
+            if let Some(container) = &self.for_container {
+                path.push_str(&format!("&container={}", segment(container)));
+            }
             client.delete(&path).await?;
             output.say(&format!(
                 "the files in {} stay as they are from now on",
@@ -353,6 +366,7 @@ impl Export {
             names: names.iter().map(ToString::to_string).collect(),
             folder,
             parts: self.parts,
+            container: self.for_container,
             then: self.then,
         };
         let view: ExportedView = client.post("/certificates/exported", &request).await?;
@@ -374,6 +388,9 @@ fn export_in_words(view: &ExportedView) -> String {
     }
     for file in &view.files {
         text.push_str(&format!("\n  {}", file.display()));
+    }
+    if let Some(container) = &view.container {
+        text.push_str(&format!("\n  copied into {container}"));
     }
     if let Some(then) = &view.then {
         text.push_str(&format!("\n  afterwards: {then}"));

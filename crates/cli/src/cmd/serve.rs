@@ -50,6 +50,9 @@ pub(crate) struct Serve {
         hide_env_values = true
     )]
     database_url: Option<String>,
+    /// The socket of the container engine [default: where engines usually have it]
+    #[arg(long, value_name = "SOCKET")]
+    engine: Option<PathBuf>,
     /// Seconds after which a route that was proved is checked again [default: 30]
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..))]
     check_every: Option<u32>,
@@ -106,6 +109,7 @@ impl Serve {
         };
         let checks = settings.checks;
         Ok(Config {
+            engine: self.engine.or(settings.engine),
             checks: Checks::new(
                 self.check_every.or(checks.every_seconds),
                 self.keep_verdicts.or(checks.keep_days),

@@ -96,6 +96,7 @@ mod tests {
         UpgradeSeen, Visit, lane,
     };
     use crate::configuration::{Configuration, Route, Zone};
+    use crate::container::ContainerPlace;
     use crate::hosts::HostsEntry;
     use crate::{Snapshot, advice_for_route, advice_for_zone};
 
@@ -426,6 +427,11 @@ mod tests {
     #[case(healthy().closed(&[Refusal::Refused, Refusal::Silent]), Kind::TargetSilent, Broken)]
     #[case(healthy().closed(&[Refusal::Other("no way".into())]), Kind::TargetUnreachable, Broken)]
     #[case(healthy().connect(Connect::UnknownHost { reason: "none".into() }), Kind::TargetUnknown, Broken)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Stopped)), Kind::ContainerStopped, Broken)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Gone(vec![]))), Kind::ContainerGone, Broken)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Unpublished(vec![80]))), Kind::ContainerUnpublished, Broken)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Elsewhere(vec![]))), Kind::ContainerElsewhere, Broken)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::EngineSilent("none".into()))), Kind::EngineSilent, Broken)]
     #[case(healthy().connect(Connect::Closed { attempts: vec![], elsewhere: Some("[::1]:4310".parse().unwrap()) }), Kind::TargetOtherFamily, Broken)]
     #[case(healthy().closed(&[Refusal::Refused]).seen(|seen| seen.moved_to = Some(("127.0.0.1:4311".parse().unwrap(), holder("/")))), Kind::TargetMoved, Broken)]
     #[case(healthy().facts(|facts| facts.before = Some(holder("/a"))).seen(|seen| seen.holder = Some(holder("/b"))), Kind::TargetChangedHands, Risk)]

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::kind::FindingKind;
 use super::observation::{Attempt, Refusal};
 use super::verdict::Hop;
+use crate::container::ContainerPlace;
 use crate::name::Name;
 use crate::target::Target;
 
@@ -212,6 +213,68 @@ impl Finding {
                 format!("bentlane route edit {address} --to {}", elsewhere.port()),
             ),
         )
+    }
+
+    /// Where the container that a route leads to is keeps it from being connected to.
+    #[must_use]
+    pub fn container(address: &str, target: &Target, place: &ContainerPlace) -> Option<Self> {
+        let name = match target {
+            Target::Container(container) => &container.name,
+            _ => return None,
+        };
+        let elsewhere = format!("bentlane route edit {address} --to container:NAME");
+        let (kind, summary, evidence, remedy) = match place {
+            ContainerPlace::At(_) => return None,
+            ContainerPlace::Stopped => (
+                FindingKind::ContainerStopped,
+                format!("the container {name} does not run"),
+                Vec::new(),
+                Remedy::text(format!("start {name} with your container engine")),
+            ),
+            ContainerPlace::Gone(others) => (
+                FindingKind::ContainerGone,
+                format!("there is no container {name}"),
+                others
+                    .iter()
+                    .map(|name| format!("there is {name}"))
+                    .collect(),
+                Remedy::command("start it, or name another", elsewhere),
+            ),
+            ContainerPlace::Unpublished(exposed) => (
+                FindingKind::ContainerUnpublished,
+                format!("the container {name} passes out no port that the route could lead to"),
+                exposed
+                    .iter()
+                    .map(|port| format!("it listens on {port} inside"))
+                    .collect(),
+                Remedy::command(
+                    "start it anew with its port published (`--publish 127.0.0.1::PORT`); with \
+                     several ports, say which one is meant",
+                    format!("bentlane route edit {address} --to container:{name}:PORT"),
+                ),
+            ),
+            ContainerPlace::Elsewhere(networks) => (
+                FindingKind::ContainerElsewhere,
+                format!("the container {name} is on no network that leads to this machine"),
+                vec![match networks.as_slice() {
+                    [] => "it has no network".to_owned(),
+                    networks => format!("its network: {}", networks.join(", ")),
+                }],
+                Remedy::text(format!(
+                    "connect {name} to a network that leads here, with its port published"
+                )),
+            ),
+            ContainerPlace::EngineSilent(reason) => (
+                FindingKind::EngineSilent,
+                "no container engine answers".to_owned(),
+                vec![reason.clone()],
+                Remedy::command(
+                    "start the engine, or name its socket when the service starts",
+                    "bentlane serve --engine SOCKET",
+                ),
+            ),
+        };
+        Some(Self::of(kind, summary, evidence, remedy))
     }
 
     /// The route rests.

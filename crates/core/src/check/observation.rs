@@ -13,6 +13,7 @@ use super::page::Page;
 use super::verdict::Hop;
 use crate::advice::Advice;
 use crate::configuration::{Route, is_own};
+use crate::container::ContainerPlace;
 use crate::name::Name;
 use crate::settings::Plain;
 use crate::snapshot::Snapshot;
@@ -232,6 +233,8 @@ pub enum Connect {
         /// Where it does accept: the same port on the other family of loopback.
         elsewhere: Option<SocketAddr>,
     },
+    /// The container cannot be connected to.
+    Container(ContainerPlace),
     /// The target's host has no address.
     UnknownHost {
         /// The system's reason.

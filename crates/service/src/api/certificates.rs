@@ -18,7 +18,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::problem::{Body, Problem, Query, aside, whole_path};
-use crate::exports::{Export, ExportError, run_afterwards};
+use crate::exports::{Export, ExportError, Into, deliver};
 use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
 
@@ -124,6 +124,9 @@ pub struct ExportRequest {
     #[serde(default)]
     #[schema(value_type = Vec<String>)]
     pub parts: Vec<CertificatePart>,
+    /// The container that the folder is in; the service's machine when it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub container: Option<String>,
     /// A command for the shell, run in the folder when the files are new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub then: Option<String>,
@@ -140,6 +143,9 @@ pub struct ExportedView {
     /// The files.
     #[schema(value_type = Vec<String>)]
     pub files: Vec<PathBuf>,
+    /// The container and the folder in it that get a copy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub container: Option<String>,
     /// What is run when they are new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub then: Option<String>,
@@ -167,6 +173,9 @@ pub(crate) struct ExportedAt {
     /// The folder, by its whole path.
     #[param(value_type = String)]
     folder: PathBuf,
+    /// The container that it is in.
+    #[serde(default)]
+    container: Option<String>,
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
@@ -245,6 +254,9 @@ fn exported_view(folder: PathBuf, export: Export) -> ExportedView {
         names: export.names,
         files: files.into_iter().map(|(_, path)| path).collect(),
         folder,
+        container: export
+            .into
+            .map(|into| format!("{}:{}", into.container, into.folder)),
         then: export.then,
         renewed_from: info.as_ref().map(CertificateInfo::renewed_from),
         not_after: info.map(|info| info.not_after),
@@ -266,9 +278,19 @@ async fn export_pair(
         names,
         folder,
         parts,
+        container,
         then,
     } = request;
     whole_path("folder", &folder)?;
+    let into = container.map(|container| Into {
+        folder: folder.display().to_string(),
+        container,
+        has_them: None,
+    });
+    let folder = match &into {
+        Some(into) => state.exports.folder_for(into)?,
+        None => folder,
+    };
     if names.is_empty() {
         return Err(Problem::value("names", "a name is wanted"));
     }
@@ -277,12 +299,14 @@ async fn export_pair(
         names,
         parts: usual.unwrap_or(parts),
         then,
+        into,
         trouble: None,
     };
     let (adding, at, what) = (Arc::clone(&state), folder.clone(), export.clone());
     let work = move || adding.exports.add(&adding, &at, what);
     aside("nothing was exported", work).await??;
-    let trouble = run_afterwards(&folder, &export).await;
+    let trouble = deliver(&state, &folder, &export).await;
+    state.exports.note(&folder, trouble.clone());
     let view = exported_view(folder, Export { trouble, ..export });
     Ok((StatusCode::CREATED, Json(view)))
 }
@@ -294,8 +318,16 @@ async fn export_pair(
 )]
 async fn stop_export(
     Shared(state): Shared<Arc<State>>,
-    Query(ExportedAt { folder }): Query<ExportedAt>,
+    Query(ExportedAt { folder, container }): Query<ExportedAt>,
 ) -> Result<StatusCode, Problem> {
+    let folder = match container {
+        Some(container) => state.exports.folder_for(&Into {
+            container,
+            folder: folder.display().to_string(),
+            has_them: None,
+        })?,
+        None => folder,
+    };
     if state.exports.remove(&folder)? {
         return Ok(StatusCode::NO_CONTENT);
     }

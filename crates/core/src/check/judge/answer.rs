@@ -285,6 +285,7 @@ fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
 fn target_port(target: &Target) -> Option<u16> {
     match target {
         Target::Port(port) | Target::Server { port, .. } => Some(port.get()),
+        Target::Container(container) => container.port.map(std::num::NonZeroU16::get),
         Target::Folder(_) | Target::Redirect(_) => None,
     }
 }

@@ -54,6 +54,9 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
             judged.evidence = attempts.iter().map(ToString::to_string).collect();
             judged.with([finding])
         }
+        Connect::Container(place) => {
+            Judged::new("no way there").with(Finding::container(&address, target, place))
+        }
         Connect::UnknownHost { reason } => {
             Judged::new("unknown host").with([Finding::target_unknown(&address, target, reason)])
         }

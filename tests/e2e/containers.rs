@@ -1,0 +1,119 @@
+//! Routes to containers of a real engine, and what is told when they cannot be reached.
+
+use bentlane_tests::{Containers, Start, World, wait_until};
+use serde_json::Value;
+
+/// Waits until a check finds this of `address`; `None` for a route that passes.
+fn wait_for(world: &World, address: &str, slug: Option<&str>) -> Value {
+    wait_until(slug.unwrap_or("the route to pass"), || {
+        let run = world.run(&["check", address, "--format", "json"]);
+        let verdict = run.json()["verdicts"][0].clone();
+        let mut findings = verdict["findings"].as_array().unwrap().iter();
+        let broken = findings.find(|it| it["severity"] == "broken");
+        let found = broken.map(|it| it["slug"].as_str().unwrap().to_owned());
+        (found.as_deref() == slug).then(|| broken.cloned().unwrap_or_default())
+    })
+}
+
+#[test]
+fn routes_follow_their_containers() {
+    let mut world = World::asleep(Start::default());
+    let mut engine = Containers::start(&world);
+    let socket = engine.socket().display().to_string();
+    let start = Start {
+        flags: vec!["--engine".to_owned(), socket],
+        ..Start::default()
+    };
+    world.start_as(start);
+    world.wake();
+    world.ok(&["zone", "add", "moor.test"]);
+
+    // By the only port that is published, whichever that is.
+    engine.start_hut("tiles", &["--publish", "127.0.0.1::80"]);
+    world.ok(&[
+        "route",
+        "add",
+        "tiles.moor.test",
+        "container:tiles",
+        "--expect-title",
+        "Tiles",
+    ]);
+    wait_for(&world, "tiles.moor.test", None);
+    let page = world.curl(&["https://tiles.moor.test/"]).ok();
+    assert_eq!(page, "<title>Tiles</title>");
+
+    engine.ok(&["stop", "--time", "0", "tiles"]);
+    let found = wait_for(&world, "tiles.moor.test", Some("container-stopped"));
+    assert_eq!(found["hop"], "connect");
+    let told = world.curl(&["https://tiles.moor.test/"]).ok();
+    assert!(told.contains("the container tiles does not run"), "{told}");
+    engine.ok(&["start", "tiles"]);
+    wait_for(&world, "tiles.moor.test", None);
+
+    // A certificate inside, also when the container is made anew.
+    let files = ["tiles.moor.test.pem", "tiles.moor.test.key"];
+    world.ok(&[
+        "cert",
+        "export",
+        "tiles.moor.test",
+        "--for-container",
+        "tiles",
+        "--to",
+        "/tls",
+    ]);
+    let read = |engine: &Containers, file: &str| {
+        let path = format!("/tls/{file}");
+        engine.run(&["exec", "tiles", "/bin/busybox", "cat", &path])
+    };
+    let first = files.map(|file| read(&engine, file).ok());
+    assert!(first[0].contains("BEGIN CERTIFICATE") && first[1].contains("PRIVATE KEY"));
+
+    engine.ok(&["rm", "--force", "--time", "0", "tiles"]);
+    let found = wait_for(&world, "tiles.moor.test", Some("container-gone"));
+    assert_eq!(found["summary"], "there is no container tiles");
+    engine.start_hut("tiles", &["--publish", "127.0.0.1::80"]);
+    wait_for(&world, "tiles.moor.test", None);
+    wait_until("the new container to have the files", || {
+        let again = files.map(|file| read(&engine, file).stdout);
+        (again == first).then_some(())
+    });
+    let stop = [
+        "cert",
+        "export",
+        "--stop",
+        "--for-container",
+        "tiles",
+        "--to",
+        "/tls",
+    ];
+    world.ok(&stop);
+
+    // No port is published, or known: the route says which one is meant.
+    engine.start_hut("quiet", &[]);
+    world.ok(&["route", "add", "quiet.moor.test", "container:quiet"]);
+    let found = wait_for(&world, "quiet.moor.test", Some("container-unpublished"));
+    let command = found["remedy"]["command"]
+        .as_str()
+        .unwrap()
+        .replace("PORT", "80");
+    let words: Vec<&str> = command.split(' ').skip(1).collect();
+    world.ok(&words);
+    wait_for(&world, "quiet.moor.test", None);
+
+    engine.start_hut("alone", &["--network", "none"]);
+    world.ok(&["route", "add", "alone.moor.test", "container:alone:80"]);
+    let found = wait_for(&world, "alone.moor.test", Some("container-elsewhere"));
+    assert_eq!(found["evidence"][0], "its network: none");
+    engine.ok(&["rm", "--force", "--time", "0", "alone"]);
+    engine.start_hut("alone", &["--publish", "127.0.0.1::80"]);
+    wait_for(&world, "alone.moor.test", None);
+
+    engine.silence();
+    let found = wait_for(&world, "tiles.moor.test", Some("engine-silent"));
+    assert_eq!(found["hop"], "connect");
+    engine.serve();
+    wait_for(&world, "tiles.moor.test", None);
+
+    let refused = world.run(&["route", "add", "x.moor.test", "container:-x"]);
+    assert_eq!(refused.code, 2, "{refused:?}");
+}
