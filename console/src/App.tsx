@@ -8,21 +8,22 @@ import { summary } from './format';
 import { NamesPage } from './names/NamesPage';
 import { FirstZone } from './names/ZoneForm';
 import { AddRouteDialog } from './routes/AddRouteDialog';
+import { RoutePage } from './routes/RoutePage';
 import { RouteRow } from './routes/RouteRow';
 import type { ConsoleState, Known } from './state/reducer';
 import { useConsole } from './state/useConsole';
-import type { Page } from './state/usePage';
-import { usePage } from './state/usePage';
+import type { Page, Place } from './state/usePage';
+import { usePlace } from './state/usePage';
 
 export function App() {
   const { known, connection, note } = useConsole();
-  const page = usePage();
+  const place = usePlace();
   return (
     <div className="mx-auto max-w-[1120px] px-6 pb-16">
       <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule py-5">
         <Mark />
         <h1 className="text-[22px] font-semibold">Bent Lane</h1>
-        {known.status === 'ready' && known.zones.length > 0 && <Pages current={page} />}
+        {known.status === 'ready' && known.zones.length > 0 && <Pages current={place.page} />}
         {known.status === 'ready' && <Summary known={known} connection={connection} />}
         <div className="ml-auto flex gap-2">
           {known.status === 'ready' && known.routes.length > 0 && <CheckAll onChecked={note} />}
@@ -32,7 +33,7 @@ export function App() {
         </div>
       </header>
       <main>
-        <Content known={known} page={page} onChecked={note} />
+        <Content known={known} place={place} onChecked={note} />
       </main>
     </div>
   );
@@ -59,11 +60,11 @@ function Pages({ current }: { current: Page }) {
 
 function Content({
   known,
-  page,
+  place: { page, route: address },
   onChecked,
 }: {
   known: Known;
-  page: Page;
+  place: Place;
   onChecked: (verdicts: readonly Verdict[]) => void;
 }) {
   switch (known.status) {
@@ -86,6 +87,20 @@ function Content({
       if (known.zones.length === 0) return <FirstZone />;
       if (page === 'names') return <NamesPage zones={known.zones} />;
       if (page === 'certificates') return <CertificatesPage zones={known.zones} />;
+      if (address !== undefined) {
+        const route = known.routes.find((route) => route.address === address);
+        if (route !== undefined) {
+          return <RoutePage key={address} route={route} onChecked={onChecked} />;
+        }
+        return (
+          <Notice title="No such route">
+            There is no route {address}: it was removed, or has another address.{' '}
+            <a className="underline" href="#routes">
+              See all routes
+            </a>
+          </Notice>
+        );
+      }
       if (known.routes.length === 0) {
         return (
           <Notice title="No route yet">

@@ -12,7 +12,14 @@ export function duration(micros: number): string {
 export function leadsTo(to: string): string {
   if (to.startsWith('redirect:')) return `redirects to ${to.slice('redirect:'.length)}`;
   if (to.startsWith('folder:')) return `answers with the files of ${to.slice('folder:'.length)}`;
+  if (to.startsWith('container:')) return `leads to the container ${to.slice('container:'.length)}`;
   return /^\d+$/.test(to) ? `leads to port ${to}` : `leads to ${to}`;
+}
+
+/** Whether a browser can open the route: a pattern stands for many names, none of which is known to
+ * be wanted, and raw TCP is not for browsers. */
+export function opens(route: Route): boolean {
+  return route.url.startsWith('https:') && !route.name.startsWith('*.');
 }
 
 /** How the routes do, in a few words. */

@@ -69,9 +69,15 @@ export function rootPath(form: 'pem' | 'der' | 'pkcs12' | 'apple-profile'): stri
   return `/api/v1/authority/root?form=${form}`;
 }
 
-/** Checks these routes now, all of them when none is named. */
-export async function check(addresses: string[] = []): Promise<Verdict[]> {
-  return (await call<{ verdicts: Verdict[] }>('POST', '/checks', { addresses })).verdicts;
+/** Checks these routes now, all of them when none is named; deep looks at what a page asks, too. */
+export async function check(addresses: string[] = [], deep = false): Promise<Verdict[]> {
+  return (await call<{ verdicts: Verdict[] }>('POST', '/checks', { addresses, deep })).verdicts;
+}
+
+/** What checks of a route came to, newest first: an entry for each time that it changed. */
+export async function listVerdicts(address: string): Promise<Verdict[]> {
+  const path = `/routes/${encodeURIComponent(address)}/verdicts?most=200`;
+  return (await call<{ verdicts: Verdict[] }>('GET', path)).verdicts;
 }
 
 export function addRoute(input: RouteInput): Promise<Route> {

@@ -1,12 +1,13 @@
 /** What the API sends; the OpenAPI document at `/api/v1/openapi.json` says more. */
 
-export type Hop = 'resolve' | 'connect' | 'handshake' | 'answer';
+export type Hop = 'resolve' | 'connect' | 'handshake' | 'answer' | 'expect';
 export type HopState = 'passed' | 'broken' | 'not-reached';
 
 export interface HopReport {
   hop: Hop;
   state: HopState;
   detail: string;
+  evidence?: string[];
   micros?: number;
 }
 
@@ -25,6 +26,7 @@ export interface Verdict {
   url: string;
   to: string;
   passed: boolean;
+  flapping: boolean;
   hops: HopReport[];
   findings: Finding[];
   checked_at: string;

@@ -11,7 +11,7 @@ interface LaneProps {
 export function Lane({ hops }: LaneProps) {
   return (
     <svg
-      className="lane w-full max-w-[442px]"
+      className="lane w-full max-w-[456px]"
       height={height(hops)}
       viewBox={`0 0 ${WIDTH} ${height(hops)}`}
       role="img"

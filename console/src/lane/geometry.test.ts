@@ -2,7 +2,7 @@ import { expect, it } from 'vitest';
 import type { Hop, HopReport, HopState } from '../api/types';
 import { inWords, layOut } from './geometry';
 
-const HOPS: Hop[] = ['resolve', 'connect', 'handshake', 'answer'];
+const HOPS: Hop[] = ['resolve', 'connect', 'handshake', 'answer', 'expect'];
 
 function hops(...states: HopState[]): HopReport[] {
   return states.map((state, i) => ({ hop: HOPS[i] ?? 'answer', state, detail: '' }));

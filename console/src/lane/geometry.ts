@@ -12,13 +12,13 @@ export interface Mark {
 }
 
 const LEFT = 44;
-const STEP = 118;
+const STEP = 92;
 const UPPER = 14;
 const LOWER = 42;
 /** From a mark's centre to where its way begins. */
 const GAP = 12;
 
-export const WIDTH = LEFT * 2 + STEP * 3;
+export const WIDTH = LEFT * 2 + STEP * 4;
 /** From the lowest mark's centre to the end of its caption. */
 const BELOW = 42;
 
@@ -32,7 +32,7 @@ export function layOut(hops: readonly HopReport[]): Mark[] {
     const way =
       fromY === y
         ? `M${start} ${fromY}H${end}`
-        : `M${start} ${fromY}H${start + 26}L${end - 26} ${y}H${end}`;
+        : `M${start} ${fromY}H${start + 16}L${end - 16} ${y}H${end}`;
     return { hop, x, y, way, wayState: hop.state };
   });
 }

@@ -3,10 +3,23 @@ import { Button } from '../Button';
 import type { Finding } from '../api/types';
 import { sentence } from '../format';
 
+const WORDS = { broken: 'Broken', risk: 'Risk', advice: 'Advice' } as const;
+const LOOKS = {
+  broken: 'border-l-vermilion',
+  risk: 'border-l-amber',
+  advice: 'border-l-rule',
+} as const;
+
 /** What is wrong with a route, and what mends it. */
 export function FindingCard({ finding }: { finding: Finding }) {
   return (
-    <div className="mt-3 rounded-md border border-rule border-l-4 border-l-amber bg-card px-4 py-3">
+    <div
+      className={`mt-3 rounded-md border border-rule border-l-4 bg-card px-4 py-3 ${LOOKS[finding.severity]}`}
+      data-slug={finding.slug}
+    >
+      <p className="text-[14px] text-muted">
+        {WORDS[finding.severity]} at {finding.hop}
+      </p>
       <p className="font-semibold text-balance">{sentence(finding.summary)}</p>
       {finding.evidence.length > 0 && (
         <ul className="mt-1 font-mono text-[13px] text-muted">

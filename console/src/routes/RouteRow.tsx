@@ -2,8 +2,9 @@ import { useState } from 'react';
 import { Button } from '../Button';
 import { check } from '../api/client';
 import type { Route, Verdict } from '../api/types';
-import { leadsTo } from '../format';
+import { leadsTo, opens } from '../format';
 import { Lane } from '../lane/Lane';
+import { routePath } from '../state/usePage';
 import { FindingCard } from './FindingCard';
 
 interface RouteRowProps {
@@ -31,12 +32,15 @@ export function RouteRow({ route, onChecked }: RouteRowProps) {
       data-address={route.address}
       data-passed={verdict?.passed}
     >
-      <div className="grid items-start gap-x-6 gap-y-2 md:grid-cols-[minmax(0,1fr)_442px_auto]">
+      <div className="grid items-start gap-x-6 gap-y-2 md:grid-cols-[minmax(0,1fr)_456px_auto]">
         <div className="min-w-0 pt-0.5">
           <RouteName route={route} />
           <p className="truncate text-[15px] text-muted">{leadsTo(route.to)}</p>
           {route.settings.paused === true && (
             <p className="text-[15px] font-semibold text-amber">paused</p>
+          )}
+          {verdict?.flapping === true && (
+            <p className="text-[15px] font-semibold text-amber">flapping</p>
           )}
           {route.settings.note !== undefined && (
             <p className="text-[15px] text-muted">“{route.settings.note}”</p>
@@ -55,26 +59,35 @@ export function RouteRow({ route, onChecked }: RouteRowProps) {
           {checking ? 'Checking …' : 'Check now'}
         </Button>
       </div>
-      {verdict?.findings.map((finding) => (
-        <FindingCard key={finding.slug} finding={finding} />
-      ))}
+      {verdict?.findings
+        .filter((finding) => finding.severity !== 'advice')
+        .map((finding) => (
+          <FindingCard key={finding.slug} finding={finding} />
+        ))}
     </li>
   );
 }
 
 function RouteName({ route }: { route: Route }) {
-  const looks = 'block truncate text-[18px] font-semibold';
-  // A pattern stands for many names, none of which is known to be wanted; raw TCP is not for browsers.
-  const opens = route.url.startsWith('https:') && !route.name.startsWith('*.');
-  if (!opens) return <p className={looks}>{route.address}</p>;
   return (
-    <a
-      className={`${looks} underline decoration-rule underline-offset-4 hover:decoration-amber`}
-      href={route.url}
-      target="_blank"
-      rel="noreferrer"
-    >
-      {route.address}
-    </a>
+    <p className="flex min-w-0 items-baseline gap-3">
+      <a
+        className="truncate text-[18px] font-semibold underline decoration-rule underline-offset-4 hover:decoration-amber"
+        href={routePath(route.address)}
+      >
+        {route.address}
+      </a>
+      {opens(route) && (
+        <a
+          className="text-[15px] text-muted underline decoration-rule underline-offset-4 hover:decoration-amber"
+          href={route.url}
+          target="_blank"
+          rel="noreferrer"
+          aria-label={`Open ${route.address}`}
+        >
+          open
+        </a>
+      )}
+    </p>
   );
 }

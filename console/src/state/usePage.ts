@@ -3,9 +3,14 @@ import { useSyncExternalStore } from 'react';
 /** The pages of the console; the address names one behind `#`. */
 export type Page = 'routes' | 'names' | 'certificates';
 
-function read(): Page {
-  const named = location.hash.slice(1);
-  return named === 'names' || named === 'certificates' ? named : 'routes';
+/** What is shown: a page, or one route. */
+export type Place = { page: Page; route?: string };
+
+const ROUTE = '#route/';
+
+/** Where the page of a route is. */
+export function routePath(address: string): string {
+  return `${ROUTE}${encodeURIComponent(address)}`;
 }
 
 function subscribe(changed: () => void): () => void {
@@ -13,7 +18,20 @@ function subscribe(changed: () => void): () => void {
   return () => removeEventListener('hashchange', changed);
 }
 
-/** The page that the address names. */
-export function usePage(): Page {
-  return useSyncExternalStore(subscribe, read);
+/** What the address names. */
+export function placeOf(hash: string): Place {
+  if (hash.startsWith(ROUTE)) {
+    try {
+      return { page: 'routes', route: decodeURIComponent(hash.slice(ROUTE.length)) };
+    } catch {
+      return { page: 'routes' };
+    }
+  }
+  const named = hash.slice(1);
+  return { page: named === 'names' || named === 'certificates' ? named : 'routes' };
+}
+
+/** What the address names, as it changes. */
+export function usePlace(): Place {
+  return placeOf(useSyncExternalStore(subscribe, () => location.hash));
 }

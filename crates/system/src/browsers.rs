@@ -41,26 +41,23 @@ pub fn browsers_with_own_dns(home: &Path) -> Vec<BrowserDns> {
     .collect()
 }
 
-fn found(browser: &str, file: &Path, server: Option<String>) -> BrowserDns {
+fn found(browser: &str, file: &Path, server: String) -> BrowserDns {
     BrowserDns {
         browser: browser.to_owned(),
         file: file.display().to_string(),
-        server,
+        server: Some(server).filter(|server| !server.is_empty()),
     }
 }
 
-/// The servers in a `Local State`, when it asks over HTTPS alone.
-fn secure_only(text: &str) -> Option<Option<String>> {
+/// The servers in a `Local State`, when it asks over HTTPS alone; empty when none is named.
+fn secure_only(text: &str) -> Option<String> {
     let state: Value = serde_json::from_str(text).ok()?;
     let setting = |key: &str| state.pointer(&format!("/dns_over_https/{key}"))?.as_str();
-    (setting("mode")? == "secure").then(|| {
-        let servers = setting("templates").filter(|text| !text.is_empty());
-        servers.map(str::to_owned)
-    })
+    (setting("mode")? == "secure").then(|| setting("templates").unwrap_or_default().to_owned())
 }
 
-/// The server in a `prefs.js`, when nothing else is asked.
-fn trusted_only(text: &str) -> Option<Option<String>> {
+/// The server in a `prefs.js`, when nothing else is asked; empty when none is named.
+fn trusted_only(text: &str) -> Option<String> {
     let setting = |key: &str| {
         let start = format!("user_pref(\"{key}\", ");
         let line = text.lines().find_map(|line| line.strip_prefix(&start))?;
@@ -68,7 +65,7 @@ fn trusted_only(text: &str) -> Option<Option<String>> {
     };
     (setting("network.trr.mode")? == "3").then(|| {
         let chosen = setting("network.trr.custom_uri").or_else(|| setting("network.trr.uri"));
-        chosen.filter(|server| !server.is_empty())
+        chosen.unwrap_or_default()
     })
 }
 
@@ -81,27 +78,27 @@ mod tests {
     #[rstest]
     #[case(
         r#"{"dns_over_https":{"mode":"secure","templates":"https://dns.example/q"}}"#,
-        Some(Some("https://dns.example/q"))
+        Some("https://dns.example/q")
     )]
-    #[case(r#"{"dns_over_https":{"mode":"secure","templates":""}}"#, Some(None))]
+    #[case(r#"{"dns_over_https":{"mode":"secure","templates":""}}"#, Some(""))]
     #[case(r#"{"dns_over_https":{"mode":"automatic"}}"#, None)]
     #[case("{}", None)]
     #[case("{", None)]
-    fn local_states(#[case] text: &str, #[case] wanted: Option<Option<&str>>) {
+    fn local_states(#[case] text: &str, #[case] wanted: Option<&str>) {
         let found = secure_only(text);
-        assert_eq!(found.as_ref().map(Option::as_deref), wanted);
+        assert_eq!(found.as_deref(), wanted);
     }
 
     #[rstest]
     #[case(
         "user_pref(\"network.trr.mode\", 3);\nuser_pref(\"network.trr.uri\", \"https://a\");",
-        Some(Some("https://a"))
+        Some("https://a")
     )]
-    #[case("user_pref(\"network.trr.mode\", 3);", Some(None))]
+    #[case("user_pref(\"network.trr.mode\", 3);", Some(""))]
     #[case("user_pref(\"network.trr.mode\", 2);", None)]
     #[case("", None)]
-    fn preferences(#[case] text: &str, #[case] wanted: Option<Option<&str>>) {
+    fn preferences(#[case] text: &str, #[case] wanted: Option<&str>) {
         let found = trusted_only(text);
-        assert_eq!(found.as_ref().map(Option::as_deref), wanted);
+        assert_eq!(found.as_deref(), wanted);
     }
 }

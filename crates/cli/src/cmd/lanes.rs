@@ -223,9 +223,9 @@ mod tests {
             ),
         ];
         let wanted = "\
-ADDRESS            resolve       connect       handshake     answer        TARGET
-booking.moor.test  ●── 1.2 ms ───●── 1.2 ms ───●── 1.2 ms ───● 1.2 ms      4310
-lost.moor.test     ●╴╴ 1.2 ms ╴╴╴✕╌╌ 1.2 ms ╌╌╌○╌╌╌╌╌╌╌╌╌╌╌╌╌○             4310";
+ADDRESS            resolve      connect      handshake    answer       expect   TARGET
+booking.moor.test  ●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──● 1.2 ms 4310
+lost.moor.test     ●╴╴ 1.2 ms ╴╴✕╌╌ 1.2 ms ╌╌○╌╌╌╌╌╌╌╌╌╌╌╌○╌╌╌╌╌╌╌╌╌╌╌╌○        4310";
         assert_eq!(lanes(&output, &verdicts), wanted);
     }
 

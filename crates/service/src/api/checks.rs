@@ -63,7 +63,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
 
 /// What an address stands for.
 enum Place {
-    Route(ToCheck),
+    Route(Box<ToCheck>),
     /// No route, and why.
     Nowhere(Verdict),
     Gone(String),
@@ -81,7 +81,9 @@ async fn check_routes(
     let snapshot = state.snapshot.load_full();
     let places: Vec<Place> = if request.addresses.is_empty() {
         let routes = snapshot.configuration().routes.iter().cloned();
-        routes.map(|route| Place::Route(route.into())).collect()
+        routes
+            .map(|route| Place::Route(Box::new(route.into())))
+            .collect()
     } else {
         let read = |text: &String| place(&snapshot, text, request.known);
         request
@@ -95,7 +97,7 @@ async fn check_routes(
         ..Look::at(&state, Occasion::Asked, request.deep).await
     };
     let routes = places.iter().filter_map(|place| match place {
-        Place::Route(route) => Some(route.clone()),
+        Place::Route(route) => Some(ToCheck::clone(route)),
         Place::Nowhere(_) | Place::Gone(_) => None,
     });
     let mut checked = state.board.check(routes.collect(), &look).await.into_iter();
@@ -118,7 +120,7 @@ fn place(snapshot: &Snapshot, text: &str, known: bool) -> Result<Place, Problem>
     let text = text.trim();
     if let Ok(address) = text.parse::<Address>() {
         if let Some(route) = snapshot.configuration().route(&address) {
-            return Ok(Place::Route(route.clone().into()));
+            return Ok(Place::Route(Box::new(route.clone().into())));
         }
         if known {
             return Ok(Place::Gone(text.to_owned()));
@@ -126,10 +128,10 @@ fn place(snapshot: &Snapshot, text: &str, known: bool) -> Result<Place, Problem>
     }
     let (name, path) = name_and_path(text)?;
     Ok(match snapshot.route_for(name.as_str(), &path) {
-        Some(routed) if routed.position.is_some() => Place::Route(ToCheck {
+        Some(routed) if routed.position.is_some() => Place::Route(Box::new(ToCheck {
             route: routed.route.clone(),
             by: Some((name, path)),
-        }),
+        })),
         _ => Place::Nowhere(nowhere(snapshot, text, name, &path)),
     })
 }
