@@ -14,6 +14,7 @@
 
 mod app;
 mod bare;
+mod checks;
 mod dns;
 mod grow;
 mod load;
@@ -122,6 +123,14 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
     subject.add_many(scale.many, &target);
     let routes = format!(", {} routes", scale.many);
     dns::compare(&responder, &subject, scale, &routes, &mut report);
+
+    checks::measure(
+        bentlane,
+        folder.path(),
+        responder.address(),
+        scale,
+        &mut report,
+    );
 
     report.print();
     if let Some(path) = json {

@@ -18,6 +18,8 @@ pub(crate) struct Scale {
     pub(crate) starts: usize,
     /// Routes for the comparison with many.
     pub(crate) many: usize,
+    /// How long checks in the background are watched.
+    pub(crate) background: Duration,
 }
 
 impl Scale {
@@ -28,6 +30,7 @@ impl Scale {
         questions: 40_000,
         starts: 7,
         many: 100_000,
+        background: Duration::from_secs(60),
     };
     pub(crate) const SHORT: Self = Self {
         rounds: 3,
@@ -36,6 +39,7 @@ impl Scale {
         questions: 4_000,
         starts: 2,
         many: 5_000,
+        background: Duration::from_secs(5),
     };
 }
 

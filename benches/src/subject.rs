@@ -72,6 +72,11 @@ impl Subject {
         let any = format!(r#"{{"name":"*.any.moor.test","to":"{target}"}}"#);
         self.post("routes", &any);
         // Every route is checked once, so that the figures are those of a service at rest.
+        self.check_all();
+    }
+
+    /// Has every route checked; all of them pass.
+    pub(crate) fn check_all(&self) {
         let check = self.client(&["check", "--format", "json"]).output();
         assert!(check.unwrap().status.success(), "every route is proved");
     }

@@ -103,11 +103,6 @@ const ROWS: &[(&[&str], i32, &str)] = &[
         1,
         "there is no route `a.moor.test`",
     ),
-    (
-        &["check", "a.moor.test"],
-        1,
-        "there is no route `a.moor.test`",
-    ),
     (&["check", "a..test"], 2, "addresses: a label is empty"),
     (
         &["serve", "--https", "0.0.0.0:443"],

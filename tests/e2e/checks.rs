@@ -36,7 +36,11 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
         .map(|verdict| {
             let states = verdict["hops"].as_array().unwrap().iter();
             let states: Vec<_> = states.map(|hop| hop["state"].as_str().unwrap()).collect();
-            let slug = verdict["findings"][0]["slug"].as_str().unwrap_or("none");
+            let findings = verdict["findings"].as_array().unwrap().iter();
+            let mut broken = findings.filter(|finding| finding["severity"] == "broken");
+            let slug = broken
+                .next()
+                .map_or("none", |it| it["slug"].as_str().unwrap());
             format!(
                 "{} {slug} {}",
                 verdict["address"].as_str().unwrap(),
@@ -47,9 +51,9 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
     assert_eq!(
         rows,
         [
-            "*.hut.moor.test answer-missing passed passed passed broken",
-            "booking.moor.test none passed passed passed passed",
-            "late.moor.test/x target-refuses passed broken not-reached not-reached",
+            "*.hut.moor.test answer-missing passed passed passed broken not-reached",
+            "booking.moor.test none passed passed passed passed passed",
+            "late.moor.test/x target-refuses passed broken not-reached not-reached not-reached",
         ]
     );
 
@@ -92,4 +96,155 @@ fn an_app_on_the_other_family_of_loopback_is_reached() {
     let world = World::with_routes(&[("six.moor.test", &port)]);
     assert_eq!(world.run(&["check"]).code, 0);
     assert_eq!(world.curl(&["https://six.moor.test/"]).ok(), "six");
+}
+
+#[test]
+fn checks_come_as_test_reports_hop_by_hop_and_with_honest_addresses() {
+    let app = App::new();
+    let down = App::free_port().to_string();
+    let world = World::with_routes(&[("a.moor.test", &app.port()), ("b.moor.test", &down)]);
+    let report = world.run(&["check", "--format", "junit"]);
+    assert_eq!(report.code, 1);
+    std::fs::write(world.path("report.xml"), &report.stdout).unwrap();
+    // A reader that is not ours.
+    let read = "import sys, xml.etree.ElementTree as e
+r = e.parse(sys.argv[1]).getroot()
+print(r.tag, r.get('tests'), r.get('failures'))
+for s in r: print(s.get('name'), [(c.get('name'), [x.tag + ' ' + x.get('type', '') for x in c]) for c in s])";
+    let path = world.path("report.xml").display().to_string();
+    let read = bentlane_tests::run("python3", &["-c", read, &path]).ok();
+    assert!(read.starts_with("testsuites 10 1\n"), "{read}");
+    assert!(
+        read.contains("b.moor.test [('resolve', []), ('connect', ['failure target-refuses'])"),
+        "{read}"
+    );
+    let elsewhere = world.run(&["route", "list", "--format", "junit"]);
+    assert_eq!(elsewhere.code, 2, "{elsewhere:?}");
+
+    let only = world.run(&["check", "--only", "connect", "--format", "json"]);
+    let verdicts = only.json();
+    let hops = verdicts["verdicts"][1]["hops"].as_array().unwrap();
+    assert_eq!((hops.len(), only.code), (1, 1));
+    assert_eq!(hops[0]["hop"], "connect");
+    assert_eq!(world.run(&["check", "--only", "nothing"]).code, 2);
+
+    // A route that was removed between listing and checking is told as gone, by the API.
+    let body = r#"{"addresses":["a.moor.test","gone.moor.test"],"known":true}"#;
+    let told = world.post("/checks", body);
+    assert_eq!(told["gone"][0], "gone.moor.test", "{told}");
+    assert_eq!(told["verdicts"].as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn what_checks_came_to_is_kept_and_flapping_is_told() {
+    let port = App::free_port();
+    let world = World::with_routes(&[("a.moor.test", &port.to_string())]);
+    for round in 0..3 {
+        assert_eq!(world.run(&["check"]).code, 1, "down in round {round}");
+        let _app = App::on(port);
+        assert_eq!(world.run(&["check"]).code, 0, "up in round {round}");
+    }
+    let history = wait_until("the verdicts to be kept", || {
+        let history = world.get("/routes/a.moor.test/verdicts");
+        let verdicts = history["verdicts"].as_array().unwrap().clone();
+        (verdicts.len() >= 6).then_some(verdicts)
+    });
+    let flapping = history.iter().filter(|it| it["flapping"] == true).count();
+    assert!(flapping > 0 && flapping < history.len(), "{history:#?}");
+    let times: Vec<&str> = history
+        .iter()
+        .map(|it| it["checked_at"].as_str().unwrap())
+        .collect();
+    assert!(times.is_sorted_by(|a, b| a > b), "newest first: {times:?}");
+}
+
+#[test]
+fn one_request_is_followed_with_each_decision() {
+    let app = App::new();
+    let world = World::with_routes(&[
+        ("a.moor.test/api", &app.port()),
+        ("*.moor.test", &app.port()),
+        ("a.moor.test", &app.port()),
+    ]);
+    world.ok(&[
+        "route",
+        "edit",
+        "a.moor.test/api",
+        "--strip-prefix",
+        "--host",
+        "target",
+    ]);
+    let trace = world.json(&["trace", "https://a.moor.test/api/huts"]);
+    let steps = trace["steps"].as_array().unwrap();
+    let names: Vec<&str> = steps
+        .iter()
+        .map(|it| it["step"].as_str().unwrap())
+        .collect();
+    let wanted = [
+        "resolve",
+        "connect",
+        "handshake",
+        "route",
+        "request",
+        "target",
+        "answer",
+    ];
+    assert_eq!(names, wanted, "{trace:#}");
+    let of = |step: &str| steps.iter().find(|it| it["step"] == step).unwrap();
+    assert_eq!(
+        of("route")["decision"],
+        format!("a.moor.test/api leads to {}", app.port())
+    );
+    let others = of("route")["details"].to_string();
+    assert!(
+        others.contains("not *.moor.test: an exact name goes before"),
+        "{others}"
+    );
+    assert!(
+        others.contains("not a.moor.test: its path is shorter"),
+        "{others}"
+    );
+    // What is said of the request is what the app gets.
+    assert_eq!(
+        of("request")["decision"],
+        format!("the Host becomes localhost:{}", app.port())
+    );
+    let got = bentlane_tests::json(&world.curl(&["https://a.moor.test/api/huts"]).ok());
+    assert_eq!(got["fields"]["host"], format!("localhost:{}", app.port()));
+    assert_eq!(got["uri"], "/huts");
+    assert!(
+        of("request")["details"]
+            .to_string()
+            .contains("without /api")
+    );
+    assert!(
+        of("answer")["decision"]
+            .as_str()
+            .unwrap()
+            .starts_with("status 200")
+    );
+
+    assert_eq!(world.run(&["trace", "nope.example"]).code, 1);
+    let down = App::free_port().to_string();
+    world.ok(&["route", "add", "down.moor.test", &down]);
+    let run = world.run(&["trace", "down.moor.test"]);
+    assert_eq!(run.code, 1);
+    assert!(run.stdout.contains("→ start the app on port"), "{run:?}");
+}
+
+#[test]
+fn changes_are_told_as_they_come() {
+    let port = App::free_port();
+    let world = World::with_routes(&[("a.moor.test", &port.to_string())]);
+    let mut command = std::process::Command::new(bentlane_tests::binary());
+    command
+        .args(["check", "--watch", "--data-dir"])
+        .arg(world.data_dir());
+    let watching = bentlane_tests::Background::start(&mut command, world.path("watch.log"));
+    let told = |part: &str| {
+        wait_until(part, || watching.output().contains(part).then_some(()));
+    };
+    told("a.moor.test  connect: nothing listens on port");
+    let _app = App::on(port);
+    told("a.moor.test  every hop proved");
 }

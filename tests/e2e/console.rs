@@ -61,7 +61,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     let words = lane.attr("aria-label").await.unwrap().unwrap();
     assert_eq!(
         words,
-        "resolve passed, connect broken, handshake not reached, answer not reached"
+        "resolve passed, connect broken, handshake not reached, answer not reached, expect not reached"
     );
 
     // Nobody touches the page, and the lane turns solid.
@@ -79,6 +79,23 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
         .await
         .unwrap();
     browser.find_text("button", "Check all now").await;
+
+    // The route's own page: what each hop showed, and how it has been.
+    let own = browser.find_text("a", "booking.moor.test").await;
+    own.click().await.unwrap();
+    browser.find_text("h2", "What each hop showed").await;
+    let connect = browser.find("[data-hop=connect]").await;
+    let seen = connect.text().await.unwrap();
+    assert!(
+        seen.contains(&format!("127.0.0.1:{port} accepts")),
+        "{seen}"
+    );
+    let was = format!("connect: nothing listens on port {port} of this machine");
+    browser.find_text("td", &was).await;
+    browser.find_text("td", "every hop proved").await;
+    let deep = browser.find_text("button", "Check deeply").await;
+    deep.click().await.unwrap();
+    browser.find("[data-slug=root-distrusted]").await;
     browser.close().await;
 }
 

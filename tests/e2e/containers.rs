@@ -108,6 +108,54 @@ fn routes_follow_their_containers() {
     engine.start_hut("alone", &["--publish", "127.0.0.1::80"]);
     wait_for(&world, "alone.moor.test", None);
 
+    // What a container sees of a route is another matter.
+    let https = format!("quiet.moor.test:{}", "127.0.0.1");
+    for (name, settings, slug) in [
+        (
+            "bridged",
+            &["--dns", "127.0.0.9"][..],
+            Some("container-asks-elsewhere"),
+        ),
+        (
+            "misled",
+            &["--add-host", &https],
+            Some("container-loopback"),
+        ),
+        (
+            "cut-off",
+            &["--add-host", "quiet.moor.test:10.88.0.1"],
+            Some("container-cut-off"),
+        ),
+        (
+            "sharing",
+            &["--network", "host", "--add-host", &https],
+            None,
+        ),
+    ] {
+        engine.ok(&[
+            &["run", "--detach", "--name", name],
+            settings,
+            &["hut", "/bin/busybox", "sleep", "600"],
+        ]
+        .concat());
+        let from = format!("container:{name}");
+        let run = world.run(&[
+            "check",
+            "quiet.moor.test",
+            "--from",
+            &from,
+            "--format",
+            "json",
+        ]);
+        let verdict = &run.json()["verdicts"][0];
+        let found = verdict["findings"][0]["slug"].as_str();
+        assert_eq!(found, slug, "{verdict:#}");
+        assert_eq!(verdict["hops"].as_array().unwrap().len(), 2);
+        engine.ok(&["rm", "--force", "--time", "0", name]);
+    }
+    let gone = world.run(&["check", "--from", "container:nobody"]);
+    assert_eq!(gone.code, 2, "{gone:?}");
+
     engine.silence();
     let found = wait_for(&world, "tiles.moor.test", Some("engine-silent"));
     assert_eq!(found["hop"], "connect");

@@ -283,6 +283,15 @@ impl World {
         run("curl", &["-sS", "-H", &bearer, &url]).json()
     }
 
+    /// What the API answers to this body at this path below `/api/v1`.
+    #[must_use]
+    pub fn post(&self, path: &str, body: &str) -> Value {
+        let url = format!("http://{}/api/v1{path}", self.address("api"));
+        let bearer = format!("authorization: Bearer {}", self.token());
+        let json = ["-H", "content-type: application/json", "-d", body];
+        run("curl", &[&["-sS", "-H", &bearer, &url][..], &json].concat()).json()
+    }
+
     /// A request for the first page of `name` by a client that trusts `root` alone.
     #[must_use]
     pub fn fetch(&self, root: &Path, name: &str) -> Run {

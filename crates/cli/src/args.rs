@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::cmd::{
-    authority, cert, check, console, journal, record, route, serve, status, system, zone,
+    authority, cert, check, console, journal, record, route, serve, status, system, trace, zone,
 };
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
@@ -82,6 +82,14 @@ pub(crate) enum Command {
     Status(status::Status),
     /// Prove every hop of every route, or of these
     Check(check::Check),
+    /// For `bentlane check --from`: looks from the network that it runs in
+    #[command(
+        hide = true,
+        after_help = "Examples:\n  bentlane look-from-here < QUESTION"
+    )]
+    LookFromHere,
+    /// Follow one request: why it goes where it goes, and where the time goes
+    Trace(trace::Trace),
     /// Add, list, show, edit and remove zones: the suffixes that resolve to this machine
     #[command(subcommand)]
     Zone(zone::Zone),

@@ -8,6 +8,7 @@
 
 mod client;
 mod connect;
+mod from_here;
 mod holder;
 mod lookup;
 mod observe;
@@ -15,5 +16,6 @@ mod shake;
 mod target;
 mod visit;
 
+pub use from_here::look_from_here;
 pub use holder::{listeners, port_holder, socket_holders};
 pub use observe::{ProbeLimits, Prober};

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use bentlane_core::Pattern;
 use bentlane_core::check::{
     Answer, Connect, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
-    SystemLookup, Timed,
+    SystemLookup, Timed, TraceSeen,
 };
 use rustls::client::Resumption;
 use rustls::pki_types::CertificateDer;
@@ -231,6 +231,67 @@ impl Prober {
         found
     }
 
+    /// Follows one request, step after step. Redirects are told, and not followed.
+    pub async fn trace(&self, facts: &Facts) -> TraceSeen {
+        let limit = self.limits.hop;
+        let resolve = lookup::look_up(facts.resolver, &facts.name, Over::Udp, limit);
+        let resolve = timed(resolve).await;
+        let reached = timed(shake::reach(facts.listener, limit)).await;
+        let raw = facts.route.address.port.is_some();
+        let (listener, stream) = match reached.outcome {
+            Ok(stream) => (Ok(()), Some(stream)),
+            Err(reason) => (Err(reason), None),
+        };
+        let listener = Timed {
+            outcome: listener,
+            took: reached.took,
+        };
+        let mut handshake = Timed {
+            outcome: Handshake::NotNeeded,
+            took: Duration::ZERO,
+        };
+        let mut secured = None;
+        if let Some(stream) = stream.filter(|_| !raw) {
+            let tls = Arc::clone(&self.tls);
+            let shaken = timed(shake::shake_on(tls, stream, facts.name.as_str(), limit)).await;
+            let (outcome, stream) = shaken.outcome;
+            let took = shaken.took;
+            handshake = Timed { outcome, took };
+            secured = stream;
+        }
+        let target = timed(self.connect(facts)).await;
+        let mut seen = TraceSeen {
+            resolve,
+            listener,
+            handshake,
+            holder: None,
+            target,
+            answer: None,
+        };
+        if let Connect::Open(at) = &seen.target.outcome
+            && at.ip().is_loopback()
+        {
+            seen.holder = holder_of(&*self.holders().await, *at).cloned();
+        }
+        if raw {
+            seen.answer = Some(timed(connect::accepts(facts.listener, limit)).await);
+        } else if let Some(stream) = secured {
+            let through = self.through(facts);
+            seen.answer = Some(timed(through.once(stream)).await);
+        }
+        seen
+    }
+
+    fn through<'a>(&'a self, facts: &'a Facts) -> Through<'a> {
+        Through {
+            facts,
+            tls: &self.tls,
+            tls_http1: &self.tls_http1,
+            hop: self.limits.hop,
+            limit: self.limits.answer,
+        }
+    }
+
     /// Forgets who had which port: what is asked now wants to know it of now.
     pub fn look_anew(&self) {
         *self.holders.lock().unwrap_or_else(PoisonError::into_inner) = None;
@@ -238,13 +299,7 @@ impl Prober {
 
     /// Asks for the page, and what there is to be asked beside it.
     async fn ask(&self, facts: &Facts, stream: Stream, seen: &mut Observations) {
-        let through = Through {
-            facts,
-            tls: &self.tls,
-            tls_http1: &self.tls_http1,
-            hop: self.limits.hop,
-            limit: self.limits.answer,
-        };
+        let through = self.through(facts);
         let at = match &seen.connect.outcome {
             Connect::Open(at) => Some(*at),
             _ => None,

@@ -25,11 +25,27 @@ pub(crate) async fn shake(
     name: &str,
     limit: Duration,
 ) -> (Handshake, Option<Stream>) {
-    let stream = match timeout(limit, TcpStream::connect(listener)).await {
-        Ok(Ok(stream)) => stream,
-        Ok(Err(error)) => return (Handshake::Unreachable(error.to_string()), None),
-        Err(_) => return (Handshake::Unreachable("no answer".to_owned()), None),
-    };
+    match reach(listener, limit).await {
+        Ok(stream) => shake_on(tls, stream, name, limit).await,
+        Err(reason) => (Handshake::Unreachable(reason), None),
+    }
+}
+
+/// Connects to `listener`.
+pub(crate) async fn reach(listener: SocketAddr, limit: Duration) -> Result<TcpStream, String> {
+    match timeout(limit, TcpStream::connect(listener)).await {
+        Ok(connected) => connected.map_err(|error| error.to_string()),
+        Err(_) => Err("no answer".to_owned()),
+    }
+}
+
+/// Shakes hands on a connection for `name`.
+pub(crate) async fn shake_on(
+    tls: Arc<ClientConfig>,
+    stream: TcpStream,
+    name: &str,
+    limit: Duration,
+) -> (Handshake, Option<Stream>) {
     let server = match ServerName::try_from(name.to_owned()) {
         Ok(server) => server,
         Err(error) => return (Handshake::Failed(error.to_string()), None),

@@ -81,6 +81,21 @@ impl Through<'_> {
         }
     }
 
+    /// Asks for the URL once on `stream`.
+    pub(crate) async fn once(&self, stream: Stream) -> Answer {
+        let request = Ask::get(&self.facts.url);
+        match fetch(over(stream), &request, self.limit).await {
+            Err(Failure::Silent) => Answer::Silent,
+            Err(Failure::Broke(reason)) => Answer::Failed(reason),
+            Ok((page, first_byte)) => own_page(&page).unwrap_or_else(|| {
+                Answer::Visit(Box::new(Visit {
+                    first_byte,
+                    ..Visit::of(page)
+                }))
+            }),
+        }
+    }
+
     async fn connect(&self, url: &str, tls: &Arc<ClientConfig>) -> Result<Connection, String> {
         let url = Url::parse(url).map_err(|error| error.to_string())?;
         let name = url.host_str().unwrap_or_default();

@@ -135,6 +135,18 @@ impl Engine {
         }
     }
 
+    /// One container; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the engine does not answer.
+    pub async fn container(&self, name: &str) -> Result<Option<ContainerSeen>, EngineError> {
+        match self.client.inspect_container(name, None).await {
+            Ok(told) => Ok(Some(seen(name, &told))),
+            Err(error) if is_missing(&error) => Ok(None),
+            Err(error) => Err(self.failed()(error)),
+        }
+    }
+
     /// The id of a container, which another of the same name does not have; `None` when there is
     /// none.
     ///

@@ -8,7 +8,8 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use bentlane_core::authority::{CertificateInfo, covers};
 use bentlane_core::check::{
-    Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Verdict, diagnose,
+    Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Trace, Verdict, diagnose,
+    trace,
 };
 use bentlane_core::{
     Address, Name, PinnedCert, Route, Snapshot, Target, advice_for_route, advice_for_zone, is_own,
@@ -222,6 +223,14 @@ impl Board {
             .buffered(AT_ONCE)
             .collect()
             .await
+    }
+
+    /// Follows one request; `None` when there is no such route any more.
+    pub(crate) async fn trace(&self, one: &ToCheck, look: &Look) -> Option<Trace> {
+        let facts = self.facts(one, look)?;
+        let prober = self.prober.load_full();
+        prober.look_anew();
+        Some(trace(&facts, &prober.trace(&facts).await))
     }
 
     async fn check_one(&self, one: ToCheck, look: &Look) -> Option<Verdict> {

@@ -13,6 +13,7 @@ mod console;
 mod containers;
 mod events;
 mod exports;
+mod from_container;
 mod history;
 mod imports;
 mod inherited;
@@ -31,6 +32,7 @@ pub use config::{
     Checks, ChecksFile, Config, ConfigError, ConfigFile, Listen, ListenAt, UpstreamChoice,
     Upstreams,
 };
+pub use from_container::LookFrom;
 pub use inherited::Inherited;
 pub use run_file::RunFile;
 pub use service::{Service, ServiceError};

@@ -33,6 +33,7 @@ const MOST_REMEDIES: usize = 50;
   bentlane check --mend                    carry out what mends it, one by one
   bentlane check --wait 30s && npm test    wait until all pass
   bentlane check --only connect
+  bentlane check --from container:tiles    what that container sees
   bentlane check --format junit > checks.xml
   bentlane check --format json | jq '.verdicts[] | select(.passed | not)'
 
@@ -46,6 +47,9 @@ pub(crate) struct Check {
     /// Look at this hop alone
     #[arg(long, value_name = "HOP", value_parser = hop)]
     only: Option<Hop>,
+    /// Look from inside a container's network, at the first two hops: container:NAME
+    #[arg(long, value_name = "PLACE", conflicts_with_all = ["only", "deep"])]
+    from: Option<String>,
     /// Look further: at what a page asks and loads, and at the app without the proxy
     #[arg(long)]
     deep: bool,
@@ -117,6 +121,7 @@ impl Check {
                 addresses: step.to_vec(),
                 only: self.only,
                 deep: self.deep,
+                from: self.from.clone(),
                 known,
             };
             let checked: Verdicts = client.post("/checks", &request).await?;

@@ -14,13 +14,14 @@ mod route_keys;
 pub(crate) mod serve;
 pub(crate) mod status;
 pub(crate) mod system;
+pub(crate) mod trace;
 mod trust;
 pub(crate) mod zone;
 
 use std::future::Future;
 use std::path::PathBuf;
 
-use bentlane_service::ConfigFile;
+use bentlane_service::{ConfigFile, LookFrom};
 
 use crate::args::{Args, Command, Global};
 use crate::client::Client;
@@ -37,6 +38,8 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Serve(serve) => serve.run(data_dir, settings, output),
         Command::Status(status) => wait(status.run(&client()?, output)),
         Command::Check(check) => wait(check.run(&client()?, &data_dir, output)),
+        Command::LookFromHere => wait(look_from_here(output)),
+        Command::Trace(trace) => wait(trace.run(&client()?, output)),
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
         Command::Record(record) => wait(record.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),
@@ -46,6 +49,18 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }
+}
+
+/// Answers a question of the service's, which has entered another network for it.
+async fn look_from_here(output: &Output) -> Result<Answer, CliError> {
+    let question = std::io::read_to_string(std::io::stdin()).map_err(|source| CliError::Io {
+        verb: "read the question".to_owned(),
+        source,
+    })?;
+    let look: LookFrom = serde_json::from_str(&question).map_err(CliError::Answer)?;
+    let seen = serde_json::to_string(&look.look().await).map_err(CliError::Answer)?;
+    output.line(&seen)?;
+    Ok(Answer::Yes)
 }
 
 fn wait<T>(work: impl Future<Output = Result<T, CliError>>) -> Result<T, CliError> {

@@ -1,3 +1,5 @@
+use std::cmp::Reverse;
+
 use super::finding::Finding;
 use super::judge::judge;
 use super::observation::{Facts, Observations};
@@ -40,8 +42,9 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         }
         hops.push(report);
     }
-    // In the order of the way: a fault that lies at an earlier hop than it showed comes before.
-    findings.sort_by_key(|finding| finding.hop);
+    // What is broken first; of that, and of the rest, in the order of the way: a fault that lies at an
+    // earlier hop than it showed comes before.
+    findings.sort_by_key(|finding| (Reverse(finding.severity), finding.hop));
     Verdict {
         address: facts.address(),
         name: facts.name.clone(),

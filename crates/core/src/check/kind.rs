@@ -91,6 +91,12 @@ kinds! {
     /// A browser asks a server of its own.
     BrowserAsksElsewhere = "browser-asks-elsewhere", Risk at Resolve:
         "A browser of this machine is set to ask a DNS-over-HTTPS server of its own instead of the system, and that server does not know your zones. Have it ask Bent Lane, or switch that off.";
+    /// A container does not find the name.
+    ContainerAsksElsewhere = "container-asks-elsewhere", Broken at Resolve:
+        "Asked from inside the container (`bentlane check --from container:NAME`), the name has no address: the container's own name servers do not know the zone.";
+    /// Inside a container the name leads to the container itself.
+    ContainerLoopback = "container-loopback", Broken at Resolve:
+        "Asked from inside the container, the name has a loopback address, which there is the container itself and not this machine.";
     /// The name belongs to multicast DNS.
     MulticastName = "multicast-name", Risk at Resolve:
         "Names under `.local` belong to multicast DNS (RFC 6762). Some systems never ask a resolver for them, others wait for seconds first.";
@@ -143,6 +149,9 @@ kinds! {
     /// The container is on a network that cannot be reached from here.
     ContainerElsewhere = "container-elsewhere", Broken at Connect:
         "The container runs on a network of its own that does not lead to this machine (no network, an internal one, or another container's), so nothing can be connected to.";
+    /// A container cannot connect to where the name leads.
+    ContainerCutOff = "container-cut-off", Broken at Connect:
+        "From inside the container, nothing accepts where the name leads: Bent Lane listens on this machine's loopback alone.";
     /// No container engine answers.
     EngineSilent = "engine-silent", Broken at Connect:
         "The route leads to a container, and no container engine answers at the sockets that are usual, or at the one that was given.";

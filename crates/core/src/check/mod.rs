@@ -6,16 +6,19 @@
 mod cookie;
 mod diagnose;
 mod finding;
+mod from_container;
 mod guide;
 mod judge;
 mod kind;
 mod machine;
 mod observation;
 mod page;
+mod trace;
 mod verdict;
 
 pub use diagnose::diagnose;
 pub use finding::{Finding, Remedy, Severity};
+pub use from_container::{FromContainer, diagnose_from};
 pub use guide::guide;
 pub use kind::{FINDING_HEADER, FindingKind};
 pub use machine::{BrowserDns, Holder, Machine, NameserverSaid, Said, StoreSeen, StoreTrust};
@@ -25,4 +28,5 @@ pub use observation::{
     UpgradeSeen, Visit,
 };
 pub use page::{Markup, Page};
+pub use trace::{Step, Trace, TraceSeen, trace};
 pub use verdict::{Hop, HopReport, HopState, Verdict, lane};

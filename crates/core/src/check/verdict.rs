@@ -111,7 +111,7 @@ pub struct Verdict {
     pub flapping: bool,
     /// All hops, in the order of the way.
     pub hops: Vec<HopReport>,
-    /// What is wrong, cause before effect.
+    /// What is wrong, the worst first, cause before effect.
     pub findings: Vec<Finding>,
     /// When the check was made.
     #[serde(with = "time::serde::rfc3339")]
@@ -170,8 +170,7 @@ impl Verdict {
     /// The worst finding, the cause before its effects.
     #[must_use]
     pub fn worst(&self) -> Option<&Finding> {
-        let worst = self.findings.iter().map(|it| it.severity).max()?;
-        self.findings.iter().find(|it| it.severity == worst)
+        self.findings.first()
     }
 }
 

@@ -2,7 +2,8 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State as Shared};
-use bentlane_core::check::{Finding, Hop, Verdict};
+use axum::http::StatusCode;
+use bentlane_core::check::{Facts, Finding, Hop, Trace, Verdict};
 use bentlane_core::{Address, Name, PathPrefix, Snapshot};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -13,6 +14,7 @@ use utoipa_axum::routes;
 use super::problem::{Body, Problem, Query};
 use super::routes::find;
 use crate::board::{Look, Occasion, ToCheck};
+use crate::from_container::check_from;
 use crate::state::State;
 
 /// Verdicts of a route's history that are listed unless another number is asked for.
@@ -33,6 +35,9 @@ pub struct CheckRequest {
     /// comes to is told, and not kept.
     #[serde(default)]
     pub deep: bool,
+    /// The container from whose network to look, `container:NAME`: the first two hops alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
     /// Whether an address without a route is told as gone, in place of broken.
     #[serde(default)]
     pub known: bool,
@@ -59,6 +64,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(check_routes))
         .routes(routes!(list_verdicts))
+        .routes(routes!(trace_url))
 }
 
 /// What an address stands for.
@@ -100,7 +106,12 @@ async fn check_routes(
         Place::Route(route) => Some(ToCheck::clone(route)),
         Place::Nowhere(_) | Place::Gone(_) => None,
     });
-    let mut checked = state.board.check(routes.collect(), &look).await.into_iter();
+    let routes: Vec<ToCheck> = routes.collect();
+    let checked = match &request.from {
+        Some(from) => from_container(&state, from, &routes, &look).await?,
+        None => state.board.check(routes, &look).await,
+    };
+    let mut checked = checked.into_iter();
     let mut verdicts = Verdicts::default();
     for place in places {
         match place {
@@ -113,6 +124,30 @@ async fn check_routes(
         }
     }
     Ok(Json(verdicts))
+}
+
+/// What a container sees of these routes.
+async fn from_container(
+    state: &State,
+    from: &str,
+    routes: &[ToCheck],
+    look: &Look,
+) -> Result<Vec<Option<Verdict>>, Problem> {
+    let Some(container) = from.strip_prefix("container:") else {
+        let reason = format!("`{from}` is no place to look from: write `container:NAME`");
+        return Err(Problem::value("from", reason));
+    };
+    let facts = routes.iter().map(|route| state.board.facts(route, look));
+    let facts: Vec<Option<Facts>> = facts.collect();
+    let known: Vec<Facts> = facts.iter().flatten().cloned().collect();
+    let verdicts = check_from(state.engine.as_deref(), container, &known).await;
+    let mut verdicts = verdicts
+        .map_err(|error| Problem::value("from", error))?
+        .into_iter();
+    let in_order = facts
+        .iter()
+        .map(|facts| facts.as_ref().and_then(|_| verdicts.next()));
+    Ok(in_order.collect())
 }
 
 /// The route that an address, a name or a URL leads to.
@@ -166,6 +201,44 @@ fn nowhere(snapshot: &Snapshot, text: &str, name: Name, path: &str) -> Verdict {
         }
     };
     Verdict::nowhere(text, name, finding, OffsetDateTime::now_utc())
+}
+
+/// What to follow.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TraceRequest {
+    /// A URL, or a name with a path.
+    pub url: String,
+}
+
+/// Follow one request (GET) to its answer, with the decision and the time of each step.
+#[utoipa::path(
+    post, path = "/traces", request_body = TraceRequest,
+    responses((status = 200, body = Trace), (status = 404, body = Problem), (status = 422, body = Problem)),
+)]
+async fn trace_url(
+    Shared(state): Shared<Arc<State>>,
+    Body(TraceRequest { url }): Body<TraceRequest>,
+) -> Result<Json<Trace>, Problem> {
+    let snapshot = state.snapshot.load_full();
+    let look = Look::at(&state, Occasion::Asked, false).await;
+    let nowhere = |summary: String| Problem::new(StatusCode::NOT_FOUND, summary);
+    match place(&snapshot, &url, false)? {
+        Place::Route(route) => {
+            let trace = state.board.trace(&route, &look).await;
+            let gone = || nowhere(format!("there is no route for {url} any more"));
+            trace.map(Json).ok_or_else(gone)
+        }
+        Place::Nowhere(verdict) => {
+            let found = verdict.findings.into_iter().next();
+            let said = found.map(|it| match it.remedy.command {
+                Some(command) => format!("{}: {} with `{command}`", it.summary, it.remedy.text),
+                None => it.summary,
+            });
+            Err(nowhere(said.unwrap_or_default()))
+        }
+        Place::Gone(address) => Err(nowhere(format!("{address} is gone"))),
+    }
 }
 
 /// List what checks of a route came to, newest first: an entry for each time that it changed.

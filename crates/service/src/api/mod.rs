@@ -39,7 +39,7 @@ pub use certificates::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
-pub use checks::{CheckRequest, Verdicts};
+pub use checks::{CheckRequest, TraceRequest, Verdicts};
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
