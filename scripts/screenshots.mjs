@@ -86,7 +86,7 @@ try {
   await scheme('dark');
   await picture('console-dark');
   await scheme('light');
-  await open(link.replace(/\/sign-in.*/, '/#route/parking.moor.test'));
+  await open(link.replace(/\/sign-in.*/, '/#route/booking.moor.test'));
   await until("document.querySelectorAll('main tbody tr').length >= 6");
   await picture('console-route');
   await open(link.replace(/\/sign-in.*/, '/#names'));
@@ -112,9 +112,6 @@ try {
   await open(base('pass'));
   await until("document.querySelector('h1')");
   await picture('page-target-tls');
-  await open(base('cafe'));
-  await until("document.querySelector('h1')");
-  await picture('page-paused');
   await open(base('tiles'));
   await until("document.querySelector('h1')");
   await picture('page-no-route');

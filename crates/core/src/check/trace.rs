@@ -1,6 +1,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::finding::Finding;
+use super::judge::in_words;
 use super::machine::Holder;
 use super::observation::{Answer, Connect, Facts, Handshake, Resolve, Timed};
 use crate::address::Pattern;
@@ -315,8 +316,8 @@ fn answer_decision(seen: &Answer) -> (String, Vec<String>) {
                 kind.unwrap_or_default(),
                 page.length
             );
-            let first = visit.first_byte.as_micros();
-            let mut details = vec![format!("the first octet after {first} µs")];
+            let first = in_words(visit.first_byte);
+            let mut details = vec![format!("the first octet after {first}")];
             details.extend(page.location().map(|to| format!("leads on to {to}")));
             (decision, details)
         }

@@ -65,7 +65,7 @@ fn micros(took: std::time::Duration) -> u64 {
 }
 
 /// A duration as a person reads it.
-fn in_words(took: std::time::Duration) -> String {
+pub(super) fn in_words(took: std::time::Duration) -> String {
     match took.as_micros() {
         0..1_000 => format!("{} µs", took.as_micros()),
         1_000..1_000_000 => format!("{} ms", took.as_millis()),
