@@ -1,6 +1,6 @@
 //! `bentlane check` and what `route add` says at once.
 
-use bentlane_tests::{App, World, wait_until};
+use bentlane_tests::{App, Start, World, wait_until};
 
 #[test]
 fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
@@ -138,7 +138,7 @@ for s in r: print(s.get('name'), [(c.get('name'), [x.tag + ' ' + x.get('type', '
 #[test]
 fn what_checks_came_to_is_kept_and_flapping_is_told() {
     let port = App::free_port();
-    let world = World::with_routes(&[("a.moor.test", &port.to_string())]);
+    let mut world = World::with_routes(&[("a.moor.test", &port.to_string())]);
     for round in 0..3 {
         assert_eq!(world.run(&["check"]).code, 1, "down in round {round}");
         let _app = App::on(port);
@@ -156,6 +156,21 @@ fn what_checks_came_to_is_kept_and_flapping_is_told() {
         .map(|it| it["checked_at"].as_str().unwrap())
         .collect();
     assert!(times.is_sorted_by(|a, b| a > b), "newest first: {times:?}");
+
+    // What is too old is forgotten when the service starts, and each hour.
+    let newest = times[0].to_owned();
+    world.end(rustix::process::Signal::TERM);
+    world.start_as(Start {
+        flags: ["--keep-verdicts", "0"].map(str::to_owned).to_vec(),
+        ..Start::default()
+    });
+    world.wake();
+    wait_until("old verdicts to be forgotten", || {
+        let history = world.get("/routes/a.moor.test/verdicts");
+        let mut verdicts = history["verdicts"].as_array()?.iter();
+        let new = |it: &serde_json::Value| it["checked_at"].as_str().unwrap() > &*newest;
+        verdicts.all(new).then_some(())
+    });
 }
 
 #[test]

@@ -328,6 +328,25 @@ fn what_compiles_at_first_is_told_from_what_is_slow() {
     assert!(!has(&check(&world, "a.moor.test"), "slow-at-first"));
 }
 
+#[test]
+fn an_app_that_is_silent_is_given_up_on_and_the_others_are_told() {
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = silent.local_addr().unwrap().port().to_string();
+    let well = page(0);
+    let world = World::with_routes(&[("well.moor.test", &well.port())]);
+    let body = format!(r#"{{"name":"silent.moor.test","to":"{port}"}}"#);
+    // By the API, which does not wait for a check.
+    assert_eq!(world.post("/routes", &body)["address"], "silent.moor.test");
+    let run = world.run(&["check", "--format", "json"]);
+    let verdicts = run.json();
+    let [silent, well] = verdicts["verdicts"].as_array().unwrap().as_slice() else {
+        panic!("two routes: {verdicts:#}")
+    };
+    assert_eq!(worst(silent)["slug"], "answer-late", "{silent:#}");
+    assert_eq!(worst(silent)["hop"], "answer");
+    assert_eq!(well["passed"], true, "{well:#}");
+}
+
 /// A site on `port`, from a folder of its own.
 fn site(world: &World, name: &str, port: u16) -> Background {
     let folder = world.path(name);

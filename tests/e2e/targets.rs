@@ -114,6 +114,10 @@ fn which_side_speaks_tls_is_told_apart() {
             remedy.as_str(),
             "{said}"
         );
+        let address = format!("{name}.moor.test");
+        let verdict = &world.run(&["check", &address, "--format", "json"]).json()["verdicts"][0];
+        assert_eq!(verdict["findings"][0]["slug"], slug, "{verdict}");
+        assert_eq!(verdict["hops"][2]["state"], "broken", "{verdict}");
         // The remedy mends it.
         let words: Vec<&str> = remedy.split(' ').skip(1).collect();
         world.ok(&words);

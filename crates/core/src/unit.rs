@@ -41,6 +41,8 @@ impl Unit<'_> {
              Group={gid}\n\
              # For the addresses that names have for their own; the ports are opened by systemd.\n\
              AmbientCapabilities=CAP_NET_BIND_SERVICE\n\
+             # For the resolver's threads, which go before the proxy's.\n\
+             LimitNICE=-10\n\
              NoNewPrivileges=yes\n\
              Restart=on-failure\n\
              RestartSec=2\n\

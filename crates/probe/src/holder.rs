@@ -5,6 +5,8 @@ use std::path::Path;
 
 use bentlane_core::check::Holder;
 
+/// What is in the names of options whose values are nobody's business.
+const SECRETS: [&str; 6] = ["pass", "secret", "token", "key", "auth", "credential"];
 /// Characters of the line that started a process that are kept.
 const LONGEST_LINE: usize = 200;
 
@@ -69,9 +71,29 @@ fn described(pid: u32) -> Holder {
     Holder {
         pid,
         command: text(&read("comm")),
-        line: line.join(" ").chars().take(LONGEST_LINE).collect(),
+        line: without_secrets(&line).chars().take(LONGEST_LINE).collect(),
         folder: folder.map(|path| path.display().to_string()),
     }
+}
+
+/// The words of a command line, without what seems to be secret: the value of an option, or of a
+/// variable, whose name says so.
+fn without_secrets(words: &[String]) -> String {
+    let tells = |name: &str| {
+        let name = name.to_ascii_lowercase();
+        SECRETS.iter().any(|word| name.contains(word))
+    };
+    let mut hidden = false;
+    let shown = words.iter().map(|word| match word.split_once('=') {
+        _ if std::mem::take(&mut hidden) => "…".to_owned(),
+        Some((name, _)) if tells(name) => format!("{name}=…"),
+        Some(_) => word.clone(),
+        None => {
+            hidden = word.starts_with('-') && tells(word);
+            word.clone()
+        }
+    });
+    shown.collect::<Vec<_>>().join(" ")
 }
 
 /// A socket in the kernel's tables.
@@ -227,6 +249,19 @@ mod tests {
         let found = found.map(|it| (it.local, it.awaits_others(), it.inode));
         let wanted = wanted.map(|(at, awaits, inode)| (at.parse().unwrap(), awaits, inode));
         assert_eq!(found, wanted);
+    }
+
+    #[rstest]
+    #[case("node server.js --port 4310", "node server.js --port 4310")]
+    #[case("run --password hunter2 --x", "run --password … --x")]
+    #[case(
+        "run --api-token=abc DB_PASSWORD=x y=z",
+        "run --api-token=… DB_PASSWORD=… y=z"
+    )]
+    #[case("run --key", "run --key")]
+    fn secrets_are_not_shown(#[case] line: &str, #[case] shown: &str) {
+        let words: Vec<String> = line.split(' ').map(str::to_owned).collect();
+        assert_eq!(without_secrets(&words), shown);
     }
 
     #[test]

@@ -59,6 +59,8 @@ pub struct Prober {
     takes_any: Arc<ClientConfig>,
     limits: ProbeLimits,
     holders: Arc<Mutex<Looked>>,
+    /// One look at a time: all routes that are checked wait for the same.
+    looking: Arc<tokio::sync::Mutex<()>>,
 }
 
 impl Prober {
@@ -100,6 +102,7 @@ impl Prober {
             takes_any: Arc::new(takes_any),
             limits,
             holders: Arc::default(),
+            looking: Arc::default(),
         })
     }
 
@@ -222,6 +225,10 @@ impl Prober {
             let (_, found) = looked.as_ref().filter(|(at, _)| fresh(at))?;
             Some(Arc::clone(found))
         };
+        if let Some(found) = kept() {
+            return found;
+        }
+        let _one = self.looking.lock().await;
         if let Some(found) = kept() {
             return found;
         }

@@ -6,6 +6,7 @@ use std::{io, thread};
 use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
 use bentlane_core::dns::{self, Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
+use rustix::process::setpriority_process;
 use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -18,6 +19,8 @@ use crate::{tcp, udp};
 
 /// How often the threads are woken that should stop.
 const WAKE_AGAIN: Duration = Duration::from_millis(20);
+/// The nice value of the resolver's threads, as far as it is allowed (setpriority(2), RLIMIT_NICE).
+const PRIORITY: i32 = -10;
 /// Response codes of an answer, positive or negative (RFC 1035 §4.1.1).
 const NO_ERROR: u8 = 0;
 const NX_DOMAIN: u8 = 3;
@@ -242,6 +245,14 @@ impl Sockets {
     }
 }
 
+/// Starts a thread that goes before the proxy's where the service may say so: an answer takes a few
+/// microseconds of work, and everything else waits for it.
 fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> io::Result<thread::JoinHandle<()>> {
-    thread::Builder::new().name(name.to_owned()).spawn(work)
+    thread::Builder::new().name(name.to_owned()).spawn(move || {
+        // On Linux this is the calling thread alone. Whoever may not is served as others are.
+        if let Err(cause) = setpriority_process(None, PRIORITY) {
+            debug!(%cause, "the resolver has no higher priority");
+        }
+        work();
+    })
 }

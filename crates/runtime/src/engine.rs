@@ -21,6 +21,8 @@ const SOCKETS: [&str; 3] = [
 const VARIABLES: [&str; 2] = ["DOCKER_HOST", "CONTAINER_HOST"];
 /// Seconds that an answer may take.
 const LIMIT: u64 = 5;
+/// How soon an engine is asked again that does not tell of changes.
+const UNTOLD: Duration = Duration::from_secs(2);
 /// The label with the port that is meant.
 const PORT_LABEL: &str = "bentlane.port";
 
@@ -130,8 +132,8 @@ impl Engine {
         let mut events = Box::pin(self.client.events(Some(options)));
         match tokio::time::timeout(most, events.next()).await {
             Ok(Some(Ok(_))) | Err(_) => {}
-            // An engine that does not tell is asked again later.
-            Ok(_) => tokio::time::sleep(most).await,
+            // An engine that does not tell is asked again soon.
+            Ok(_) => tokio::time::sleep(UNTOLD).await,
         }
     }
 

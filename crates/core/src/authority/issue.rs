@@ -14,6 +14,7 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::limits::Limits;
 use super::root::{Authority, AuthorityError, BACKDATE};
+use super::template::{Parts, Templates};
 use super::verify::third_left;
 use crate::name::Name;
 
@@ -32,6 +33,7 @@ pub struct Issuer {
     not_after: OffsetDateTime,
     /// When a third of its life is left; its end when it cannot be made anew.
     renew_at: OffsetDateTime,
+    templates: Templates,
 }
 
 impl std::fmt::Debug for Issuer {
@@ -129,6 +131,7 @@ impl Issuer {
             limits: limits.clone(),
             not_after,
             renew_at: not_after,
+            templates: Templates::default(),
         })
     }
 
@@ -172,6 +175,7 @@ impl Issuer {
             limits,
             not_after,
             renew_at: third_left(not_before, not_after),
+            templates: Templates::default(),
         })
     }
 
@@ -236,18 +240,24 @@ impl Issuer {
     /// When the crypto provider fails.
     pub fn issue(&self, name: &Name, now: OffsetDateTime) -> Result<Leaf, AuthorityError> {
         let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
-        let mut names = vec![SanType::DnsName(Ia5String::try_from(name.as_str())?)];
-        if name.as_str() == "localhost" {
-            names.extend([
-                SanType::IpAddress(IpAddr::V4(Ipv4Addr::LOCALHOST)),
-                SanType::IpAddress(IpAddr::V6(Ipv6Addr::LOCALHOST)),
-            ]);
-        }
-        let params = leaf_params(names, now, (now + LEAF_LIFE).min(self.not_after));
-        let not_after = params.not_after;
-        let certificate = params.signed_by(&key, &self.issuer)?;
+        let not_after = (now + LEAF_LIFE).min(self.not_after);
+        let plain = name.as_str() != "localhost";
+        let by_template = plain.then(|| {
+            let parts = Parts {
+                name: name.as_str(),
+                key: &key,
+                serial: serial_octets(),
+                not_before: now - BACKDATE,
+                not_after,
+            };
+            self.templates.leaf(&self.issuer, &parts)
+        });
+        let certificate = match by_template.flatten() {
+            Some(certificate) => certificate,
+            None => self.encoded(name, &key, now, not_after)?,
+        };
         Ok(Leaf {
-            chain: [certificate.into()]
+            chain: [certificate]
                 .into_iter()
                 .chain(self.chain.iter().cloned())
                 .collect(),
@@ -255,6 +265,27 @@ impl Issuer {
             not_after,
             renew_at: third_left(now, not_after),
         })
+    }
+}
+
+impl Issuer {
+    /// The leaf for `name` as the encoder makes it.
+    fn encoded(
+        &self,
+        name: &Name,
+        key: &KeyPair,
+        now: OffsetDateTime,
+        not_after: OffsetDateTime,
+    ) -> Result<CertificateDer<'static>, AuthorityError> {
+        let mut names = vec![SanType::DnsName(Ia5String::try_from(name.as_str())?)];
+        if name.as_str() == "localhost" {
+            names.extend([
+                SanType::IpAddress(IpAddr::V4(Ipv4Addr::LOCALHOST)),
+                SanType::IpAddress(IpAddr::V6(Ipv6Addr::LOCALHOST)),
+            ]);
+        }
+        let params = leaf_params(names, now, not_after);
+        Ok(params.signed_by(key, &self.issuer)?.into())
     }
 }
 
@@ -292,10 +323,14 @@ fn signed_by(certificate: &X509Certificate<'_>, root: &CertificateDer<'_>) -> bo
 
 /// A random positive number of 127 bits: unique without a list, and unguessable.
 pub(super) fn serial_number() -> SerialNumber {
+    SerialNumber::from_slice(&serial_octets())
+}
+
+fn serial_octets() -> [u8; 16] {
     let mut octets = [0; 16];
     rand::rng().fill_bytes(&mut octets);
     octets[0] = (octets[0] & 0x7f) | 0x40;
-    SerialNumber::from_slice(&octets)
+    octets
 }
 
 #[cfg(test)]

@@ -12,6 +12,7 @@ mod pair;
 mod parts;
 mod root;
 mod safe;
+mod template;
 mod verify;
 
 pub use export::{BUNDLE_PASSWORD, Form, bundle};

@@ -94,7 +94,7 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
         let pattern = name.as_str().replace('.', "\\.");
         let edits: Vec<String> = numbers
             .iter()
-            .map(|number| format!("{number}s/[[:blank:]]{pattern}\\b//"))
+            .map(|number| format!("{number}s/[[:blank:]]{pattern}\\([[:blank:]]\\|$\\)/\\1/"))
             .collect();
         return Some(Finding::of(
             FindingKind::HostsOverride,
