@@ -14,8 +14,10 @@ const expected = {
 };
 
 const { verdicts } = JSON.parse(readFileSync(0, 'utf8'));
+// Advice about this machine, such as that its lookups are not attached, is as it may be.
+const worst = (findings) => findings.find(({ severity }) => severity !== 'advice');
 const found = Object.fromEntries(
-  verdicts.map(({ address, findings }) => [address, findings[0]?.slug ?? null]),
+  verdicts.map(({ address, findings }) => [address, worst(findings)?.slug ?? null]),
 );
 const addresses = new Set([...Object.keys(expected), ...Object.keys(found)]);
 const wrong = [...addresses].filter((address) => expected[address] !== found[address]);

@@ -269,6 +269,10 @@ impl Through<'_> {
                 if !data.is_empty() {
                     seen.lumps.push((start.elapsed(), events));
                 }
+                // How the first one came tells what there is to tell.
+                if events > 0 {
+                    break;
+                }
             }
         };
         // Streams do not end: what came by then is what there is.
