@@ -62,6 +62,13 @@ export function clock(moment: string): string {
   return new Date(moment).toLocaleTimeString(undefined, { hour12: false });
 }
 
+/** The day and the time of a moment, both of this place. */
+export function dayAndClock(moment: string): string {
+  const at = new Date(moment);
+  const two = (number: number) => String(number).padStart(2, '0');
+  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${clock(moment)}`;
+}
+
 /** A moment as a day. */
 export function day(at: string): string {
   return at.slice(0, 10);

@@ -3,7 +3,7 @@ import { Button } from '../Button';
 import { CELL, Section, Table } from '../Section';
 import { check, listVerdicts } from '../api/client';
 import type { HopReport, Route, Verdict } from '../api/types';
-import { clock, day, duration, leadsTo, opens } from '../format';
+import { clock, dayAndClock, duration, leadsTo, opens } from '../format';
 import { Lane } from '../lane/Lane';
 import { FindingCard } from './FindingCard';
 import { STRIP_HOURS, changeOf, spans, stateOf } from './history';
@@ -156,9 +156,7 @@ function History({ address, current }: { address: string; current: Verdict | und
           <Table titles={['When', 'State', 'What changed']}>
             {read.verdicts.slice(0, LISTED).map((verdict) => (
               <tr key={verdict.checked_at}>
-                <td className={`${CELL} whitespace-nowrap`}>
-                  {day(verdict.checked_at)} {clock(verdict.checked_at)}
-                </td>
+                <td className={`${CELL} whitespace-nowrap`}>{dayAndClock(verdict.checked_at)}</td>
                 <td className={`${CELL} ${verdict.passed ? '' : 'text-vermilion'}`}>
                   {stateOf(verdict)}
                 </td>
