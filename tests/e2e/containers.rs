@@ -77,6 +77,18 @@ fn routes_follow_their_containers() {
         let again = files.map(|file| read(&engine, file).stdout);
         (again == first).then_some(())
     });
+    // Files that are new while no engine answers reach it once it does.
+    let kept = world.data_dir().join("exported/tiles_tls").join(files[0]);
+    engine.silence();
+    world.ok(&["authority", "rotate"]);
+    wait_until("new files", || {
+        (std::fs::read_to_string(&kept).unwrap() != first[0]).then_some(())
+    });
+    engine.serve();
+    wait_until("the container to have the new files", || {
+        let now = std::fs::read_to_string(&kept).unwrap();
+        (read(&engine, files[0]).stdout == now).then_some(())
+    });
     let stop = [
         "cert",
         "export",

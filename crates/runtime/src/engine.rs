@@ -115,12 +115,8 @@ impl Engine {
                 });
                 continue;
             }
-            match self.client.inspect_container(name, None).await {
-                Ok(told) => containers.push(seen(name, &told)),
-                // It was removed meanwhile.
-                Err(error) if is_missing(&error) => {}
-                Err(error) => return Err(self.failed()(error)),
-            }
+            // One that was removed meanwhile is none.
+            containers.extend(self.container(name).await?);
         }
         Ok(containers)
     }
@@ -142,11 +138,8 @@ impl Engine {
     /// # Errors
     /// When the engine does not answer.
     pub async fn container(&self, name: &str) -> Result<Option<ContainerSeen>, EngineError> {
-        match self.client.inspect_container(name, None).await {
-            Ok(told) => Ok(Some(seen(name, &told))),
-            Err(error) if is_missing(&error) => Ok(None),
-            Err(error) => Err(self.failed()(error)),
-        }
+        let told = self.inspect(name).await?;
+        Ok(told.map(|told| seen(name, &told)))
     }
 
     /// The id of a container, which another of the same name does not have; `None` when there is
@@ -155,8 +148,12 @@ impl Engine {
     /// # Errors
     /// When the engine does not answer.
     pub async fn id(&self, container: &str) -> Result<Option<String>, EngineError> {
-        match self.client.inspect_container(container, None).await {
-            Ok(told) => Ok(told.id),
+        Ok(self.inspect(container).await?.and_then(|told| told.id))
+    }
+
+    async fn inspect(&self, name: &str) -> Result<Option<ContainerInspectResponse>, EngineError> {
+        match self.client.inspect_container(name, None).await {
+            Ok(told) => Ok(Some(told)),
             Err(error) if is_missing(&error) => Ok(None),
             Err(error) => Err(self.failed()(error)),
         }

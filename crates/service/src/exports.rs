@@ -47,7 +47,7 @@ pub(crate) struct Export {
     pub(crate) then: Option<String>,
     /// The container that gets a copy of the files.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub(crate) into: Option<Into>,
+    pub(crate) into: Option<InContainer>,
     /// What went wrong last; not written down.
     #[serde(skip)]
     pub(crate) trouble: Option<String>,
@@ -55,7 +55,7 @@ pub(crate) struct Export {
 
 /// A folder of a container.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Into {
+pub(crate) struct InContainer {
     pub(crate) container: String,
     pub(crate) folder: String,
     /// The container that has the files of now.
@@ -153,7 +153,7 @@ impl Exports {
     }
 
     /// Where the files for a folder of a container are kept, for its owner alone.
-    pub(crate) fn folder_for(&self, into: &Into) -> Result<PathBuf, ExportError> {
+    pub(crate) fn folder_for(&self, into: &InContainer) -> Result<PathBuf, ExportError> {
         let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '_' };
         let name: String = format!("{}{}", into.container, into.folder)
             .chars()
@@ -207,7 +207,10 @@ impl Exports {
             if export.is_fresh(&folder, state, now) == Some(true) {
                 continue;
             }
-            let outcome = write(state, &folder, &export);
+            let outcome = write(state, &folder, &export).and_then(|()| match &export.into {
+                Some(_) => self.has_files(&folder, None),
+                None => Ok(()),
+            });
             let trouble = outcome.as_ref().err().map(|cause| chain(cause));
             if trouble.is_some() && trouble != export.trouble {
                 let cause = trouble.as_deref().unwrap_or_default();
@@ -222,7 +225,7 @@ impl Exports {
         fresh
     }
 
-    /// Notes which container has the files of a folder.
+    /// Notes which container has the files of a folder; none while they are new.
     fn has_files(&self, folder: &Path, id: Option<String>) -> Result<(), ExportError> {
         let mut next = self.all();
         if let Some(into) = next.get_mut(folder).and_then(|it| it.into.as_mut()) {
@@ -280,7 +283,7 @@ async fn put_into(
     socket: Option<&Path>,
     folder: &Path,
     export: &Export,
-    into: &Into,
+    into: &InContainer,
 ) -> Result<Option<String>, String> {
     let text = |error: &(dyn std::error::Error + 'static)| chain(error);
     let uid = rustix::process::geteuid().as_raw();
@@ -364,14 +367,11 @@ pub(crate) async fn keep(state: Arc<State>) {
         let looking = Arc::clone(&state);
         match spawn_blocking(move || looking.exports.refresh(&looking)).await {
             Ok(fresh) => {
-                for (folder, mut export) in fresh {
-                    if let Some(into) = &mut export.into {
-                        into.has_them = None;
-                    }
-                    let trouble = deliver(&state, &folder, &export).await;
-                    state.exports.note(&folder, trouble);
+                for (folder, export) in fresh.iter().filter(|(_, it)| it.into.is_none()) {
+                    let trouble = run_afterwards(folder, export).await;
+                    state.exports.note(folder, trouble);
                 }
-                // A container that was made anew has none of what the former one had.
+                // Containers that have not got the files of now: they are new, or the container is.
                 let all = state.exports.all().into_iter();
                 for (folder, export) in all.filter(|(_, export)| export.into.is_some()) {
                     let trouble = deliver(&state, &folder, &export).await;

@@ -18,7 +18,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::problem::{Body, Problem, Query, aside, whole_path};
-use crate::exports::{Export, ExportError, Into, deliver};
+use crate::exports::{Export, ExportError, InContainer, deliver};
 use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
 
@@ -282,7 +282,7 @@ async fn export_pair(
         then,
     } = request;
     whole_path("folder", &folder)?;
-    let into = container.map(|container| Into {
+    let into = container.map(|container| InContainer {
         folder: folder.display().to_string(),
         container,
         has_them: None,
@@ -321,7 +321,7 @@ async fn stop_export(
     Query(ExportedAt { folder, container }): Query<ExportedAt>,
 ) -> Result<StatusCode, Problem> {
     let folder = match container {
-        Some(container) => state.exports.folder_for(&Into {
+        Some(container) => state.exports.folder_for(&InContainer {
             container,
             folder: folder.display().to_string(),
             has_them: None,
