@@ -8,6 +8,8 @@ use hyper::body::Incoming;
 use rstest::rstest;
 use serde_json::Value;
 
+use crate::servers::listening;
+
 /// What mends a fault.
 enum Mend {
     /// The command of the finding.
@@ -347,24 +349,15 @@ fn an_app_that_is_silent_is_given_up_on_and_the_others_are_told() {
     assert_eq!(well["passed"], true, "{well:#}");
 }
 
-/// A site on `port`, from a folder of its own.
-fn site(world: &World, name: &str, port: u16) -> Background {
+/// A site on `port`, from a folder of its own, which has that name for its title.
+pub(crate) fn site(world: &World, name: &str, port: u16) -> Background {
     let folder = world.path(name);
     std::fs::create_dir_all(&folder).unwrap();
     std::fs::write(folder.join("index.html"), format!("<title>{name}</title>")).unwrap();
     let mut command = Command::new("python3");
-    command.args([
-        "-m",
-        "http.server",
-        "--bind",
-        "127.0.0.1",
-        &port.to_string(),
-    ]);
-    let site = Background::start(command.current_dir(folder), world.path("site.log"));
-    wait_until("the site to listen", || {
-        std::net::TcpStream::connect(("127.0.0.1", port)).ok()
-    });
-    site
+    let port_text = port.to_string();
+    command.args(["-m", "http.server", "--bind", "127.0.0.1", &port_text]);
+    listening(command.current_dir(folder), port, world.path("site.log"))
 }
 
 #[test]

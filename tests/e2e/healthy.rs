@@ -64,19 +64,8 @@ fn vite(world: &World) -> SetUp {
 }
 
 fn python_site(world: &World) -> SetUp {
-    let folder = world.path("site");
-    std::fs::create_dir_all(&folder).unwrap();
-    std::fs::write(folder.join("index.html"), "<title>Highmoor</title>").unwrap();
     let port = App::free_port();
-    let mut command = std::process::Command::new("python3");
-    command.args([
-        "-m",
-        "http.server",
-        "--bind",
-        "127.0.0.1",
-        &port.to_string(),
-    ]);
-    let server = listening(command.current_dir(folder), port, world.path("server.log"));
+    let server = crate::findings::site(world, "Highmoor", port);
     set_up(port, server).with(&["--expect-title", "Highmoor"])
 }
 

@@ -46,14 +46,19 @@ impl Destination {
     #[must_use]
     pub fn of(route: &Route, containers: &Containers) -> Self {
         Self {
-            place: match &route.to {
-                Target::Container(container) => Some(containers.place(container)),
-                _ => None,
-            },
+            place: place_of(&route.to, containers),
             to: route.to.clone(),
             tls: route.settings.target_tls.clone(),
             name: route.settings.target_name.clone(),
         }
+    }
+}
+
+/// Where the container is that `to` names, if it names one.
+fn place_of(to: &Target, containers: &Containers) -> Option<ContainerPlace> {
+    match to {
+        Target::Container(container) => Some(containers.place(container)),
+        _ => None,
     }
 }
 
@@ -291,13 +296,7 @@ impl Snapshot {
     /// Where the container that `route` leads to is, if it leads to one.
     #[must_use]
     pub fn container_of(&self, route: &Route) -> Option<ContainerPlace> {
-        Destination::of(route, &self.containers).place
-    }
-
-    /// Whether a route leads to a container.
-    #[must_use]
-    pub fn has_containers(&self) -> bool {
-        self.destinations.iter().any(|it| it.place.is_some())
+        place_of(&route.to, &self.containers)
     }
 
     /// The distinct destinations of all routes.

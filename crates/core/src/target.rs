@@ -159,6 +159,20 @@ impl Target {
         }
     }
 
+    /// The name that the server there is asked for over TLS, and its certificate verified with: the
+    /// `chosen` one, or its host.
+    #[must_use]
+    pub fn server_name(&self, chosen: Option<&Name>) -> String {
+        match (chosen, self) {
+            (Some(name), _) => name.to_string(),
+            (None, Self::Server { host, .. }) => match host {
+                Host::Ip(ip) => ip.to_string(),
+                Host::Name(name) => name.to_string(),
+            },
+            (None, _) => "localhost".to_owned(),
+        }
+    }
+
     /// What listens there, in words: `port 4310 of this machine`.
     #[must_use]
     pub fn describe(&self) -> String {

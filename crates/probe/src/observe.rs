@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use bentlane_core::Pattern;
+use bentlane_core::authority::OneCertificate;
 use bentlane_core::check::{
     Answer, Connect, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
     SystemLookup, Timed, TraceSeen,
@@ -17,7 +18,7 @@ use tokio::task::spawn_blocking;
 
 use crate::holder::listeners;
 use crate::lookup::Over;
-use crate::shake::{Stream, TakesAny};
+use crate::shake::Stream;
 use crate::target::OfTarget;
 use crate::visit::{Through, is_at_odds, wants_comparison};
 use crate::{connect, lookup, shake};
@@ -90,7 +91,10 @@ impl Prober {
         tls.resumption = Resumption::disabled();
         let tls_http1 = tls.clone();
         tls.alpn_protocols.clone_from(&both);
-        let verifier = Arc::new(TakesAny(Arc::clone(&provider)));
+        let verifier = Arc::new(OneCertificate {
+            wanted: None,
+            provider: Arc::clone(&provider),
+        });
         let mut takes_any = builder()?
             .dangerous()
             .with_custom_certificate_verifier(verifier)

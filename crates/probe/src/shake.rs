@@ -4,12 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_core::check::{CertificateFault, Handshake};
-use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use rustls::crypto::CryptoProvider;
-use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, ProtocolVersion, SignatureScheme,
-};
+use rustls::pki_types::ServerName;
+use rustls::{CertificateError, ClientConfig, ProtocolVersion};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -54,6 +50,27 @@ pub(crate) async fn shake_on(
         Ok(Ok(stream)) => (agreed(&stream), Some(stream)),
         Ok(Err(error)) => (refused(&error), None),
         Err(_) => (Handshake::Failed("no answer to the hello".to_owned()), None),
+    }
+}
+
+/// A connection to `at` on which the handshake for `name` is done, or why there is none.
+pub(crate) async fn secure(
+    tls: &Arc<ClientConfig>,
+    at: SocketAddr,
+    name: &str,
+    limit: Duration,
+) -> Result<Stream, String> {
+    match shake(Arc::clone(tls), at, name, limit).await {
+        (_, Some(stream)) => Ok(stream),
+        (
+            Handshake::Untrusted { reason, .. }
+            | Handshake::Failed(reason)
+            | Handshake::Unreachable(reason),
+            None,
+        ) => Err(reason),
+        (Handshake::Verified { .. } | Handshake::NotNeeded, None) => {
+            Err("no connection".to_owned())
+        }
     }
 }
 
@@ -102,46 +119,5 @@ fn fault(reason: &CertificateError) -> CertificateFault {
             CertificateFault::OtherName
         }
         _ => CertificateFault::Untrusted,
-    }
-}
-
-/// Takes any certificate: for a look at what a target shows, never for what is passed on.
-#[derive(Debug)]
-pub(crate) struct TakesAny(pub(crate) Arc<CryptoProvider>);
-
-impl ServerCertVerifier for TakesAny {
-    fn verify_server_cert(
-        &self,
-        _: &CertificateDer<'_>,
-        _: &[CertificateDer<'_>],
-        _: &ServerName<'_>,
-        _: &[u8],
-        _: UnixTime,
-    ) -> Result<ServerCertVerified, rustls::Error> {
-        Ok(ServerCertVerified::assertion())
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        let algorithms = &self.0.signature_verification_algorithms;
-        rustls::crypto::verify_tls12_signature(message, certificate, signed, algorithms)
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        let algorithms = &self.0.signature_verification_algorithms;
-        rustls::crypto::verify_tls13_signature(message, certificate, signed, algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
     }
 }

@@ -4,17 +4,15 @@ use std::time::Duration;
 
 use bentlane_core::authority::CertificateInfo;
 use bentlane_core::check::{Direct, Facts, TargetLeaf};
-use bentlane_core::{Host, Scheme, Target, without_prefix};
+use bentlane_core::{Scheme, without_prefix};
 use rustls::ClientConfig;
 use rustls::client::verify_server_name;
 use rustls::pki_types::ServerName;
 use rustls::server::ParsedCertificate;
-use tokio::net::TcpStream;
-use tokio::time::timeout;
-use tokio_rustls::TlsConnector;
 
 use crate::client::{Ask, Connection, Failure, fetch};
-use crate::shake::{Stream, speaks_h2};
+use crate::shake::{Stream, reach, secure};
+use crate::visit::over;
 
 /// The target of a route, asked without the proxy.
 pub(crate) struct OfTarget<'a> {
@@ -58,17 +56,10 @@ impl OfTarget<'_> {
     /// A connection on which HTTP is spoken.
     pub(crate) async fn connect(&self) -> Result<Connection, String> {
         if self.is_tls() {
-            let stream = self.handshake().await?;
-            let h2 = speaks_h2(&stream);
-            let stream = Box::new(stream);
-            return Ok(Connection { stream, h2 });
+            return self.handshake().await.map(over);
         }
-        let stream = timeout(self.limit, TcpStream::connect(self.at)).await;
-        let stream = stream
-            .map_err(|_| "no answer".to_owned())?
-            .map_err(|error| error.to_string())?;
         Ok(Connection {
-            stream: Box::new(stream),
+            stream: Box::new(reach(self.at, self.limit).await?),
             h2: self.facts.route.to.scheme() == Some(Scheme::H2c),
         })
     }
@@ -79,32 +70,12 @@ impl OfTarget<'_> {
 
     /// The name by which the target's certificate is verified.
     fn server_name(&self) -> String {
-        let named = self.facts.route.settings.target_name.as_ref();
-        named
-            .map(ToString::to_string)
-            .unwrap_or_else(|| match &self.facts.route.to {
-                Target::Server {
-                    host: Host::Ip(ip), ..
-                } => ip.to_string(),
-                Target::Server {
-                    host: Host::Name(name),
-                    ..
-                } => name.to_string(),
-                _ => "localhost".to_owned(),
-            })
+        let route = &self.facts.route;
+        route.to.server_name(route.settings.target_name.as_ref())
     }
 
     async fn handshake(&self) -> Result<Stream, String> {
-        let shaking = async {
-            let stream = TcpStream::connect(self.at).await?;
-            let name = ServerName::try_from(self.server_name()).map_err(std::io::Error::other)?;
-            let connector = TlsConnector::from(Arc::clone(&self.tls));
-            connector.connect(name, stream).await
-        };
-        let shaken = timeout(self.limit, shaking).await;
-        shaken
-            .map_err(|_| "no answer to the hello".to_owned())?
-            .map_err(|error| error.to_string())
+        secure(&self.tls, self.at, &self.server_name(), self.limit).await
     }
 
     /// The certificate that it shows.

@@ -3,8 +3,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_core::check::{
-    Answer, Direct, End, EventsSeen, FINDING_HEADER, Facts, Finding, Handshake, Markup,
-    Observations, Page, PreflightSeen, UpgradeSeen, Visit,
+    Answer, Direct, End, EventsSeen, FINDING_HEADER, Facts, Finding, Markup, Observations, Page,
+    PreflightSeen, UpgradeSeen, Visit,
 };
 use http_body_util::BodyExt;
 use hyper::Method;
@@ -13,7 +13,7 @@ use tokio::time::{Instant, timeout};
 use url::Url;
 
 use crate::client::{Ask, Connection, Failure, ask, fetch};
-use crate::shake::{Stream, shake, speaks_h2};
+use crate::shake::{Stream, secure, speaks_h2};
 use crate::target::OfTarget;
 
 /// Redirects that are followed at most.
@@ -100,15 +100,10 @@ impl Through<'_> {
         let url = Url::parse(url).map_err(|error| error.to_string())?;
         let name = url.host_str().unwrap_or_default();
         let listener = self.facts.listener_for(name);
-        let (outcome, stream) = shake(Arc::clone(tls), listener, name, self.hop).await;
-        match (outcome, stream) {
-            (_, Some(stream)) => Ok(over(stream)),
-            (Handshake::Untrusted { reason, .. } | Handshake::Failed(reason), None)
-            | (Handshake::Unreachable(reason), None) => Err(format!("{name}: {reason}")),
-            (Handshake::Verified { .. } | Handshake::NotNeeded, None) => {
-                Err(format!("{name}: no connection"))
-            }
-        }
+        let stream = secure(tls, listener, name, self.hop).await;
+        stream
+            .map(over)
+            .map_err(|reason| format!("{name}: {reason}"))
     }
 
     /// How long the head of another answer to the same takes.
@@ -315,7 +310,7 @@ impl Through<'_> {
     }
 }
 
-fn over(stream: Stream) -> Connection {
+pub(crate) fn over(stream: Stream) -> Connection {
     Connection {
         h2: speaks_h2(&stream),
         stream: Box::new(stream),
@@ -331,16 +326,14 @@ fn places(base: &str, named: &BTreeSet<String>, declared: Option<&str>) -> Vec<U
     let Ok(base) = Url::parse(base) else {
         return Vec::new();
     };
-    let mut urls: Vec<Url> = declared
-        .into_iter()
-        .chain(named.iter().map(String::as_str))
-        .filter_map(|text| {
-            // WebSocket goes over HTTPS here.
-            let text = text.replacen("wss://", "https://", 1);
-            base.join(&text).ok().filter(|url| url.scheme() == "https")
-        })
-        .collect();
-    urls.dedup();
+    let named = named.iter().map(String::as_str);
+    let mut urls: Vec<Url> = Vec::new();
+    for text in declared.into_iter().chain(named) {
+        // WebSocket goes over HTTPS here.
+        let url = base.join(&text.replacen("wss://", "https://", 1)).ok();
+        let url = url.filter(|url| url.scheme() == "https" && !urls.contains(url));
+        urls.extend(url);
+    }
     urls.truncate(MOST_OF_A_PAGE);
     urls
 }

@@ -6,14 +6,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::SystemTime;
 
-use bentlane_core::{Destination, Host, Target, TargetTls};
-use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
+use bentlane_core::authority::OneCertificate;
+use bentlane_core::{Destination, TargetTls};
 use rustls::pki_types::pem::PemObject;
-use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{
-    CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
-};
+use rustls::pki_types::{CertificateDer, ServerName};
+use rustls::{ClientConfig, RootCertStore};
 
 /// The roots that certificates of targets are verified with: one PEM file, read again when it
 /// changes.
@@ -109,64 +106,6 @@ fn pinned(file: &Path) -> io::Result<CertificateDer<'static>> {
 
 /// The name that the target is asked for, and its certificate is verified with.
 pub(crate) fn server_name(destination: &Destination) -> io::Result<ServerName<'static>> {
-    let name = match (&destination.name, &destination.to) {
-        (Some(name), _) => name.to_string(),
-        (None, Target::Server { host, .. }) => match host {
-            Host::Ip(ip) => return Ok(ServerName::IpAddress((*ip).into())),
-            Host::Name(name) => name.to_string(),
-        },
-        (None, _) => "localhost".to_owned(),
-    };
+    let name = destination.to.server_name(destination.name.as_ref());
     ServerName::try_from(name).map_err(io::Error::other)
-}
-
-/// Accepts one certificate, or any, whoever made it and whatever it is for: the server still has to
-/// prove that it holds the key.
-#[derive(Debug)]
-struct OneCertificate {
-    wanted: Option<CertificateDer<'static>>,
-    provider: Arc<CryptoProvider>,
-}
-
-impl ServerCertVerifier for OneCertificate {
-    fn verify_server_cert(
-        &self,
-        certificate: &CertificateDer<'_>,
-        _intermediates: &[CertificateDer<'_>],
-        _server_name: &ServerName<'_>,
-        _ocsp: &[u8],
-        _now: UnixTime,
-    ) -> Result<ServerCertVerified, rustls::Error> {
-        match &self.wanted {
-            Some(wanted) if wanted != certificate => {
-                Err(CertificateError::ApplicationVerificationFailure.into())
-            }
-            _ => Ok(ServerCertVerified::assertion()),
-        }
-    }
-
-    fn verify_tls12_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        let algorithms = &self.provider.signature_verification_algorithms;
-        verify_tls12_signature(message, certificate, signed, algorithms)
-    }
-
-    fn verify_tls13_signature(
-        &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        let algorithms = &self.provider.signature_verification_algorithms;
-        verify_tls13_signature(message, certificate, signed, algorithms)
-    }
-
-    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        let algorithms = &self.provider.signature_verification_algorithms;
-        algorithms.supported_schemes()
-    }
 }

@@ -270,10 +270,12 @@ impl Board {
             .map(|zone| advice_for_zone(&zone.name))
             .unwrap_or_default();
         advice.extend(advice_for_route(&route.address.pattern));
-        let before = lock(&self.proved_with);
+        let before = lock(&self.proved_with)
+            .get(&route.address.to_string())
+            .cloned();
         Some(Facts {
             certified: self.certificates.shown(name.as_str()).is_some(),
-            before: before.get(&route.address.to_string()).cloned(),
+            before,
             pair: self.pair(route, &name, look),
             route: route.clone(),
             name,

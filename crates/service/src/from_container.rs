@@ -7,6 +7,7 @@ use bentlane_core::check::{Facts, FromContainer, Verdict, diagnose_from};
 use bentlane_core::{Hosts, Name, ResolvConf, chain};
 use bentlane_probe::look_from_here;
 use bentlane_runtime::Engine;
+use futures_util::future::join_all;
 use serde::{Deserialize, Serialize};
 use tokio::io::AsyncWriteExt;
 use tokio::process::Command;
@@ -27,11 +28,10 @@ pub struct LookFrom {
 impl LookFrom {
     /// Looks from the network that this process is in.
     pub async fn look(&self) -> Vec<FromContainer> {
-        let mut all = Vec::new();
-        for (name, in_hosts, port) in &self.names {
-            all.push(look_from_here(in_hosts, &self.nameservers, name, *port, HOP).await);
-        }
-        all
+        let looks = self.names.iter().map(|(name, in_hosts, port)| {
+            look_from_here(in_hosts, &self.nameservers, name, *port, HOP)
+        });
+        join_all(looks).await
     }
 }
 

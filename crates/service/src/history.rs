@@ -3,7 +3,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use bentlane_core::chain;
-use bentlane_store::Kept;
+use bentlane_store::{Kept, StoreError};
 use time::OffsetDateTime;
 use tokio::sync::{Mutex, mpsc};
 use tracing::{info, warn};
@@ -76,19 +76,22 @@ pub(crate) async fn keep(state: Arc<State>) {
             batch.push(kept);
         }
         if let Ok(store) = state.store() {
-            match store.keep_verdicts(batch.clone()).await {
+            match store.keep_verdicts(&batch).await {
                 Ok(()) => batch.clear(),
-                Err(cause) if !goes_on => {
-                    warn!(cause = chain(&cause), "the last verdicts are not kept");
+                // The connection itself says that it is away; what waits is written later.
+                Err(StoreError::Unreachable(_)) if goes_on => {}
+                Err(cause) => {
+                    let lost = batch.len();
+                    warn!(cause = chain(&cause), lost, "verdicts are not kept");
+                    batch.clear();
                 }
-                // The connection says that it is away.
-                Err(_) => {}
             }
             if turn.is_multiple_of(PRUNE_EACH) {
                 let since = OffsetDateTime::now_utc() - state.history.keep;
                 match store.forget_verdicts(since).await {
-                    Ok(0) | Err(_) => {}
+                    Ok(0) | Err(StoreError::Unreachable(_)) => {}
                     Ok(gone) => info!(gone, "forgot verdicts that are old"),
+                    Err(cause) => warn!(cause = chain(&cause), "old verdicts are not forgotten"),
                 }
             }
         }

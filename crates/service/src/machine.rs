@@ -12,7 +12,7 @@ use bentlane_system::{
 };
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
-use tracing::warn;
+use tracing::{error, warn};
 
 use crate::api::authority::ours;
 use crate::state::{LAST_GOOD, State};
@@ -65,6 +65,7 @@ impl Watch {
         }
         let doing = Arc::clone(state);
         let machine = spawn_blocking(move || doing.watch.see(&doing, deep)).await;
+        let machine = machine.inspect_err(|cause| error!(%cause, "the machine was not looked at"));
         let machine = Arc::new(machine.unwrap_or_default());
         let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         *seen = Some((Instant::now(), Arc::clone(&machine)));

@@ -169,8 +169,7 @@ impl State {
     /// Has the data plane go by `configuration` and keeps it as the last known good one.
     fn publish(&self, configuration: Configuration) -> Result<(), TrustError> {
         let kept = serde_json::json!(configuration).to_string();
-        let containers = self.containers.load_full();
-        let snapshot = Arc::new(self.listening.compile(configuration, containers));
+        let snapshot = self.compile(configuration);
         let previous = self.snapshot.load_full();
         let (zones, revision) = (
             &snapshot.configuration().zones,
@@ -186,8 +185,7 @@ impl State {
             let issuer = self.trust.issuer(certified(zones))?;
             self.proxy.certificates().replace_issuer(issuer);
         }
-        self.proxy.publish(Arc::clone(&snapshot));
-        self.snapshot.store(snapshot);
+        self.put_in_force(snapshot);
         if let Err(cause) = self.data_dir.write(LAST_GOOD, kept.as_bytes()) {
             error!(
                 cause = chain(&cause),
@@ -209,11 +207,18 @@ impl State {
         let _one = self.reloading.lock().await;
         self.containers.store(Arc::new(containers));
         let configuration = self.snapshot.load().configuration().clone();
+        self.put_in_force(self.compile(configuration));
+        self.board.containers_changed();
+    }
+
+    fn compile(&self, configuration: Configuration) -> Arc<Snapshot> {
         let containers = self.containers.load_full();
-        let snapshot = Arc::new(self.listening.compile(configuration, containers));
+        Arc::new(self.listening.compile(configuration, containers))
+    }
+
+    fn put_in_force(&self, snapshot: Arc<Snapshot>) {
         self.proxy.publish(Arc::clone(&snapshot));
         self.snapshot.store(snapshot);
-        self.board.containers_changed();
     }
 }
 

@@ -23,11 +23,11 @@ impl Store {
     ///
     /// # Errors
     /// When the database is not reachable.
-    pub async fn keep_verdicts(&self, kept: Vec<Kept>) -> Result<(), StoreError> {
+    pub async fn keep_verdicts(&self, kept: &[Kept]) -> Result<(), StoreError> {
         if kept.is_empty() {
             return Ok(());
         }
-        let rows = kept.into_iter().map(|Kept { verdict, holder }| {
+        let rows = kept.iter().map(|Kept { verdict, holder }| {
             let worst = verdict
                 .worst()
                 .map(|finding| finding.slug.slug().to_owned());
@@ -39,7 +39,7 @@ impl Store {
                 flapping: Set(verdict.flapping),
                 slug: Set(worst),
                 verdict: Set(json!(verdict)),
-                holder: Set(holder.map(|holder| json!(holder))),
+                holder: Set(holder.as_ref().map(|holder| json!(holder))),
             }
         });
         verdict::Entity::insert_many(rows)

@@ -1,9 +1,10 @@
+use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::{FindingKind, Hop, Remedy, Severity, Verdict};
+use bentlane_core::check::{Finding, Hop, Severity, Verdict};
 use bentlane_service::api::{CheckRequest, Routes, Verdicts};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
@@ -198,12 +199,12 @@ impl Check {
     ) -> Result<Verdicts, CliError> {
         let mut done: Vec<String> = Vec::new();
         for _ in 0..MOST_REMEDIES {
-            let Some((kind, summary, remedy, command)) = next_remedy(&verdicts, &done) else {
+            let Some((finding, command)) = next_remedy(&verdicts, &done) else {
                 break;
             };
             done.push(command.clone());
-            output.say(&format!("{summary} ({})", kind.slug()));
-            output.say(&format!("  → {}", remedy.text));
+            output.say(&format!("{} ({})", finding.summary, finding.slug.slug()));
+            output.say(&format!("  → {}", finding.remedy.text));
             output.say(&format!("    {command}"));
             // What changes the machine shows its own plan, and asks.
             let asks = command.contains(" system attach");
@@ -224,24 +225,17 @@ impl Check {
     }
 }
 
-/// The first remedy that is ours to carry out, of what is worst, but for those that were offered.
-fn next_remedy(
-    verdicts: &Verdicts,
-    done: &[String],
-) -> Option<(FindingKind, String, Remedy, String)> {
+/// The worst finding whose remedy is ours to carry out and was not offered yet, with its command.
+fn next_remedy(verdicts: &Verdicts, done: &[String]) -> Option<(Finding, String)> {
     let findings = verdicts.verdicts.iter().flat_map(|it| &it.findings);
-    let mut ours: Vec<_> = findings
-        .filter_map(|finding| {
-            let command = finding.remedy.command.clone()?;
-            let wanted = finding.remedy.ours && finding.severity > Severity::Advice;
-            (wanted && !done.contains(&command)).then_some((finding, command))
-        })
-        .collect();
-    ours.sort_by_key(|(finding, _)| std::cmp::Reverse(finding.severity));
-    ours.into_iter().next().map(|(finding, command)| {
-        let (summary, remedy) = (finding.summary.clone(), finding.remedy.clone());
-        (finding.slug, summary, remedy, command)
-    })
+    let ours = findings.filter_map(|finding| {
+        let command = finding.remedy.command.clone()?;
+        let wanted = finding.remedy.ours && finding.severity > Severity::Advice;
+        (wanted && !done.contains(&command)).then_some((finding, command))
+    });
+    // Of those that are as bad, the first.
+    let worst = ours.min_by_key(|(finding, _)| Reverse(finding.severity));
+    worst.map(|(finding, command)| (finding.clone(), command))
 }
 
 /// Runs a command of ours, as it was shown.

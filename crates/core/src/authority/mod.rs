@@ -4,6 +4,7 @@
 //! certificate carries critical name constraints (RFC 5280 §4.2.1.10), so that whatever its key
 //! signs is worthless outside those zones. The issuer makes a [`Leaf`] for each server name.
 
+mod accept;
 mod export;
 mod issue;
 mod limits;
@@ -15,6 +16,7 @@ mod safe;
 mod template;
 mod verify;
 
+pub use accept::OneCertificate;
 pub use export::{BUNDLE_PASSWORD, Form, bundle};
 pub use issue::{Issuer, Leaf, LeafKey};
 pub use limits::Limits;

@@ -166,7 +166,7 @@ pub struct Observations {
 }
 
 impl Observations {
-    /// The first two hops, with nothing seen beyond.
+    /// The first three hops, with nothing seen beyond.
     #[must_use]
     pub fn new(
         resolve: Timed<Resolve>,

@@ -11,8 +11,7 @@ const CALLS: [(&str, Call); 3] = [
     ("new EventSource(", Call::Events),
     ("fetch(", Call::Fetch),
 ];
-/// What dev servers' pages load that speak WebSocket for hot reload is not looked for: they speak it
-/// at a place of their own choice.
+/// Characters of an argument that counts as a URL, at most.
 const LONGEST_ARGUMENT: usize = 300;
 
 #[derive(Clone, Copy)]

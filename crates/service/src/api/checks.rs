@@ -172,7 +172,7 @@ fn place(snapshot: &Snapshot, text: &str, known: bool) -> Result<Place, Problem>
 }
 
 /// The name and path of `https://NAME:PORT/PATH`, or of the same without scheme or port.
-pub(super) fn name_and_path(text: &str) -> Result<(Name, String), Problem> {
+fn name_and_path(text: &str) -> Result<(Name, String), Problem> {
     let rest = text.split_once("://").map_or(text, |(_, rest)| rest);
     let at = rest.find(['/', '?']).unwrap_or(rest.len());
     let (host, path) = rest.split_at(at);

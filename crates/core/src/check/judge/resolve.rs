@@ -134,7 +134,6 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
 
 /// Holds the system's own look-up against ours.
 fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judged: &mut Judged) {
-    let machine = &facts.machine;
     let by_hosts = judged
         .findings
         .iter()
@@ -169,14 +168,8 @@ fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judge
         return;
     }
     let cause = held(facts, &evidence).or_else(|| answered_first(facts, seen, &evidence));
-    judged.findings.push(cause.unwrap_or_else(|| Finding {
-        severity: if machine.names_attached {
-            Severity::Broken
-        } else {
-            Severity::Advice
-        },
-        ..not_asking(facts, vec![evidence])
-    }));
+    let cause = cause.unwrap_or_else(|| not_asking(facts, vec![evidence]));
+    judged.findings.push(cause);
 }
 
 fn in_short(said: &Said) -> String {
