@@ -12,6 +12,7 @@
 pub mod authority;
 pub mod check;
 pub mod dns;
+pub mod exchange;
 pub mod zone_file;
 
 mod address;

@@ -6,6 +6,9 @@ use super::verdict::Hop;
 /// The response field that carries a finding's slug, on the proxy's own pages and on nothing else.
 pub const FINDING_HEADER: &str = "bentlane-finding";
 
+/// How the user agent of our own checks begins: they are no news to whoever watches the traffic.
+pub const CHECK_AGENT: &[u8] = b"bentlane-check/";
+
 macro_rules! kinds {
     ($($(#[$doc:meta])* $kind:ident = $slug:literal, $severity:ident at $hop:ident: $about:literal;)*) => {
         /// The kinds of findings.

@@ -20,7 +20,7 @@ pub use diagnose::diagnose;
 pub use finding::{Finding, Remedy, Severity};
 pub use from_container::{FromContainer, diagnose_from};
 pub use guide::guide;
-pub use kind::{FINDING_HEADER, FindingKind};
+pub use kind::{CHECK_AGENT, FINDING_HEADER, FindingKind};
 pub use machine::{BrowserDns, Holder, Machine, NameserverSaid, Said, StoreSeen, StoreTrust};
 pub use observation::{
     Answer, Attempt, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake,

@@ -1,0 +1,257 @@
+use std::collections::{BTreeMap, HashMap};
+use std::time::Duration;
+
+use time::OffsetDateTime;
+
+use super::{Ending, Exchange, RouteTraffic};
+
+/// Seconds that are counted together.
+const SPAN: i64 = 10;
+/// Spans that it reaches back.
+const SPANS: i64 = 360;
+/// Counts that are kept at most, each of one route and span: with many busy routes it reaches less far
+/// back.
+const MOST: usize = 20_000;
+/// Bits of a time that are counted exactly, so that a time is off by a sixteenth at most.
+const EXACT: u32 = 4;
+
+/// What exchanges come to, by route, over the last hour. It takes the same room however many there
+/// are, and leaves none out.
+#[derive(Debug, Default)]
+pub struct Tally {
+    /// By the span's number and the route's address, which is empty for no route.
+    spans: BTreeMap<i64, HashMap<Box<str>, Count>>,
+    counts: usize,
+}
+
+#[derive(Clone, Debug, Default)]
+struct Count {
+    exchanges: u64,
+    errors: u64,
+    sent: u64,
+    /// How many took how long, by [`place`].
+    times: BTreeMap<u16, u64>,
+}
+
+impl Tally {
+    /// How far back it reaches.
+    pub const REACH: Duration = Duration::from_secs((SPANS * SPAN).unsigned_abs());
+
+    /// Counts an exchange that ended `now`.
+    pub fn add(&mut self, exchange: &Exchange, now: OffsetDateTime) {
+        let span = now.unix_timestamp().div_euclid(SPAN);
+        let routes = self.spans.entry(span).or_default();
+        let route = exchange.route.as_deref().unwrap_or_default();
+        // Looked up first: most are there, and a key would be made for nothing.
+        if let Some(count) = routes.get_mut(route) {
+            return count.add(exchange);
+        }
+        routes.entry(route.into()).or_default().add(exchange);
+        self.counts += 1;
+        self.forget_before(span - SPANS);
+    }
+
+    fn forget_before(&mut self, span: i64) {
+        while let Some(first) = self.spans.first_entry()
+            && (*first.key() < span || self.counts > MOST)
+        {
+            self.counts -= first.remove().len();
+        }
+    }
+
+    /// What the exchanges of the last `over` come to, the busiest route first.
+    #[must_use]
+    pub fn sum_up(&self, over: Duration, now: OffsetDateTime) -> Vec<RouteTraffic> {
+        let since = (now - over).unix_timestamp().div_euclid(SPAN);
+        let mut routes: HashMap<&str, Count> = HashMap::new();
+        for (route, count) in self.spans.range(since..).flat_map(|(_, routes)| routes) {
+            routes.entry(route).or_default().join(count);
+        }
+        let mut lines: Vec<RouteTraffic> = routes
+            .into_iter()
+            .map(|(route, count)| count.line(route, over))
+            .collect();
+        lines.sort_by(|a, b| {
+            let by_count = b.exchanges.cmp(&a.exchanges);
+            by_count.then_with(|| a.route.cmp(&b.route))
+        });
+        lines
+    }
+}
+
+impl Count {
+    fn add(&mut self, exchange: &Exchange) {
+        self.exchanges += 1;
+        self.sent = self.sent.saturating_add(exchange.sent);
+        if exchange.status >= 500 || exchange.ending == Ending::TargetBrokeOff {
+            self.errors += 1;
+        }
+        // A stream lasts as long as somebody listens, and tells nothing by that.
+        if !matches!(exchange.ending, Ending::Stream | Ending::Upgraded) {
+            let place = place(exchange.timings.total_us());
+            *self.times.entry(place).or_default() += 1;
+        }
+    }
+
+    fn join(&mut self, other: &Self) {
+        self.exchanges += other.exchanges;
+        self.errors += other.errors;
+        self.sent = self.sent.saturating_add(other.sent);
+        for (place, count) in &other.times {
+            *self.times.entry(*place).or_default() += count;
+        }
+    }
+
+    fn line(&self, route: &str, over: Duration) -> RouteTraffic {
+        #[allow(clippy::cast_precision_loss, reason = "counts are far below 2^52")]
+        let per_second = self.exchanges as f64 / over.as_secs_f64().max(1.0);
+        RouteTraffic {
+            route: (!route.is_empty()).then(|| route.to_owned()),
+            exchanges: self.exchanges,
+            per_second,
+            errors: self.errors,
+            sent: self.sent,
+            p50_us: self.within(50),
+            p95_us: self.within(95),
+            p99_us: self.within(99),
+        }
+    }
+
+    /// The time within which so many of a hundred were over.
+    fn within(&self, percent: u64) -> u64 {
+        let all: u64 = self.times.values().sum();
+        let rank = (all * percent).div_ceil(100);
+        let mut seen = 0;
+        let found = self.times.iter().find(|(_, count)| {
+            seen += **count;
+            seen >= rank
+        });
+        found.map_or(0, |(place, _)| longest_at(*place))
+    }
+}
+
+/// Where a time is counted: each doubling has sixteen places, so that short times are told as well as
+/// long ones.
+fn place(micros: u64) -> u16 {
+    let exponent = micros.checked_ilog2().unwrap_or(0).max(EXACT);
+    let shift = exponent - EXACT;
+    let place = (u64::from(shift) << EXACT) + (micros >> shift);
+    u16::try_from(place).unwrap_or(u16::MAX)
+}
+
+/// The longest time that is counted at a place.
+fn longest_at(place: u16) -> u64 {
+    let exact = 1_u64 << EXACT;
+    let place = u64::from(place);
+    let shift = (place / exact).saturating_sub(1);
+    let mantissa = place - shift * exact;
+    ((mantissa + 1) << shift) - 1
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use time::macros::datetime;
+
+    use super::super::Timings;
+    use super::super::tests::example;
+    use super::*;
+
+    const NOW: OffsetDateTime = datetime!(2026-11-25 17:04:05 UTC);
+
+    #[rstest]
+    #[case(0)]
+    #[case(1)]
+    #[case(15)]
+    #[case(16)]
+    #[case(31)]
+    #[case(32)]
+    #[case(33)]
+    #[case(4_300)]
+    #[case(999_999)]
+    #[case(3_600_000_000)]
+    #[case(u64::MAX / 2)]
+    fn a_time_is_counted_within_a_sixteenth(#[case] micros: u64) {
+        let longest = longest_at(place(micros));
+        assert!(
+            longest >= micros && longest <= micros + micros / 16,
+            "{longest}"
+        );
+        assert_eq!(place(longest), place(micros));
+        assert_eq!(place(longest + 1), place(micros) + 1);
+    }
+
+    fn took(micros: u64) -> Exchange {
+        Exchange {
+            timings: Timings {
+                last_byte_us: micros,
+                ..Timings::default()
+            },
+            ..example()
+        }
+    }
+
+    #[test]
+    fn routes_are_summed_up_apart() {
+        let mut tally = Tally::default();
+        for micros in 1..=100 {
+            tally.add(&took(micros * 1_000), NOW);
+        }
+        let broken = Exchange {
+            status: 502,
+            route: None,
+            ..took(5)
+        };
+        tally.add(&broken, NOW);
+        let cut = Exchange {
+            ending: Ending::TargetBrokeOff,
+            route: None,
+            ..took(5)
+        };
+        tally.add(&cut, NOW);
+        let long = Exchange {
+            ending: Ending::Upgraded,
+            ..took(1 << 40)
+        };
+        tally.add(&long, NOW);
+        let [busy, none] = <[_; 2]>::try_from(tally.sum_up(Duration::from_secs(100), NOW)).unwrap();
+        assert_eq!(busy.route.as_deref(), Some("booking.moor.test/api"));
+        assert_eq!(
+            (busy.exchanges, busy.errors, busy.sent),
+            (101, 0, 101 * 1024)
+        );
+        let near = |found: u64, wanted: u64| (wanted..=wanted + wanted / 16).contains(&found);
+        assert!(
+            near(busy.p50_us, 50_000) && near(busy.p95_us, 95_000),
+            "{busy:?}"
+        );
+        assert!(
+            near(busy.p99_us, 99_000),
+            "the upgrade is left out: {busy:?}"
+        );
+        assert!((busy.per_second - 1.01).abs() < 1e-9);
+        assert_eq!((none.route, none.exchanges, none.errors), (None, 2, 2));
+    }
+
+    #[test]
+    fn what_is_old_is_forgotten() {
+        let mut tally = Tally::default();
+        let minutes = |count: i64| time::Duration::minutes(count);
+        tally.add(&took(1), NOW);
+        tally.add(&took(1), NOW + minutes(20));
+        let count = |tally: &Tally, over, now| -> u64 {
+            let lines = tally.sum_up(over, now);
+            lines.iter().map(|line| line.exchanges).sum()
+        };
+        let now = NOW + minutes(20);
+        assert_eq!(count(&tally, Duration::from_secs(900), now), 1);
+        assert_eq!(count(&tally, Tally::REACH, now), 2);
+        tally.add(&took(1), NOW + minutes(70));
+        assert_eq!(tally.counts, 2);
+        for number in 0..MOST {
+            let route = Some(format!("n{number}.moor.test"));
+            tally.add(&Exchange { route, ..took(1) }, NOW + minutes(71));
+        }
+        assert_eq!(tally.counts, MOST, "the oldest went first");
+    }
+}
