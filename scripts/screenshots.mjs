@@ -65,13 +65,6 @@ async function picture(name) {
   await writeFile(`${folder}/${name}.png`, Buffer.from(data, 'base64'));
 }
 
-const press = (text) =>
-  run(`[...document.querySelectorAll('button')].find((b) => b.innerText === '${text}').click()`);
-const type = (label, value) =>
-  devtools('Input.insertText', { text: value }).catch((error) => {
-    throw new Error(`${label}: ${error.message}`);
-  });
-
 try {
   await devtools('Emulation.setDeviceMetricsOverride', {
     width: 1280,
@@ -95,15 +88,10 @@ try {
   await open(link.replace(/\/sign-in.*/, '/#certificates'));
   await until("document.querySelectorAll('main tbody').length >= 2");
   await picture('console-certificates');
-  await open(link.replace(/\/sign-in.*/, '/#routes'));
-  await until("document.querySelectorAll('[data-passed]').length >= 6");
-  await press('Add route');
-  await until("document.querySelector('[role=dialog] input')");
-  await type('name', 'shop.moor.test');
-  await run("document.querySelectorAll('[role=dialog] input')[2].focus()");
-  await type('target', '70000');
-  await until("document.querySelector('[role=dialog]').innerText.includes('no port')");
-  await picture('console-add-route');
+  await open(link.replace(/\/sign-in.*/, '/#traffic'));
+  await until("document.querySelectorAll('[data-exchange]').length >= 8");
+  await until("document.querySelectorAll('main tbody').length >= 2");
+  await picture('console-traffic');
 
   const base = (name) => `https://${name}.moor.test:7443/`;
   await open(base('parking'));

@@ -13,6 +13,7 @@ import { RouteRow } from './routes/RouteRow';
 import type { ConsoleState, Known } from './state/reducer';
 import { useConsole } from './state/useConsole';
 import type { Page, Place } from './state/usePage';
+import { TrafficPage } from './traffic/TrafficPage';
 import { usePlace } from './state/usePage';
 
 export function App() {
@@ -52,6 +53,7 @@ function Pages({ current }: { current: Page }) {
   return (
     <nav className="ml-3 flex gap-4" aria-label="Pages">
       {link('routes', 'Routes')}
+      {link('traffic', 'Traffic')}
       {link('names', 'Names')}
       {link('certificates', 'Certificates')}
     </nav>
@@ -86,6 +88,7 @@ function Content({
     case 'ready':
       if (known.zones.length === 0) return <FirstZone />;
       if (page === 'names') return <NamesPage zones={known.zones} />;
+      if (page === 'traffic') return <TrafficPage routes={known.routes} />;
       if (page === 'certificates') return <CertificatesPage zones={known.zones} />;
       if (address !== undefined) {
         const route = known.routes.find((route) => route.address === address);

@@ -1,6 +1,17 @@
 import { describe, expect, it } from 'vitest';
 import type { Route, Verdict } from './api/types';
-import { duration, inOneLine, resolvesTo, sentence, share, summary, leadsTo } from './format';
+import {
+  duration,
+  inOneLine,
+  leadsTo,
+  octets,
+  perSecond,
+  resolvesTo,
+  sentence,
+  share,
+  summary,
+  totalOf,
+} from './format';
 
 describe('duration', () => {
   it.each([
@@ -11,9 +22,32 @@ describe('duration', () => {
     [10_000, '10 ms'],
     [999_999, '999 ms'],
     [2_340_000, '2.3 s'],
+    [600_000_000, '10 min'],
   ])('%i is %s', (micros, text) => {
     expect(duration(micros)).toBe(text);
   });
+});
+
+describe('octets', () => {
+  it.each([
+    [0, '0 B'],
+    [1_024, '1.0 kB'],
+    [5_300_000, '5.3 MB'],
+    [2_000_000_000, '2.0 GB'],
+  ])('%i is %s', (count, text) => {
+    expect(octets(count)).toBe(text);
+  });
+});
+
+it('says how often something happens', () => {
+  expect([312.4, 3.14, 0.0123].map(perSecond)).toEqual(['312', '3.1', '< 0.1']);
+});
+
+it('adds the steps of an exchange', () => {
+  expect(totalOf({ queue_us: 1, first_byte_us: 20, last_byte_us: 300 })).toBe(321);
+  expect(totalOf({ queue_us: 1, connect_us: 4_000, first_byte_us: 20, last_byte_us: 300 })).toBe(
+    4_321,
+  );
 });
 
 describe('summary', () => {

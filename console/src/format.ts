@@ -1,11 +1,30 @@
-import type { Advice, Route, ZoneSettings } from './api/types';
+import type { Advice, Route, Timings, ZoneSettings } from './api/types';
 
 /** Microseconds as a person reads them. */
 export function duration(micros: number): string {
   if (micros < 1_000) return `${micros} µs`;
   if (micros < 10_000) return `${(Math.floor(micros / 100) / 10).toFixed(1)} ms`;
   if (micros < 1_000_000) return `${Math.floor(micros / 1_000)} ms`;
-  return `${(Math.floor(micros / 100_000) / 10).toFixed(1)} s`;
+  if (micros < 60_000_000) return `${(Math.floor(micros / 100_000) / 10).toFixed(1)} s`;
+  return `${Math.floor(micros / 60_000_000)} min`;
+}
+
+/** The whole time of an exchange, in microseconds. */
+export function totalOf({ queue_us, connect_us, first_byte_us, last_byte_us }: Timings): number {
+  return queue_us + (connect_us ?? 0) + first_byte_us + last_byte_us;
+}
+
+/** Octets as a person reads them. */
+export function octets(count: number): string {
+  if (count < 1_000) return `${count} B`;
+  if (count < 1_000_000) return `${(count / 1_000).toFixed(1)} kB`;
+  if (count < 1_000_000_000) return `${(count / 1_000_000).toFixed(1)} MB`;
+  return `${(count / 1_000_000_000).toFixed(1)} GB`;
+}
+
+/** How often something happens in a second. */
+export function perSecond(rate: number): string {
+  return rate < 0.1 ? '< 0.1' : rate.toFixed(rate >= 10 ? 0 : 1);
 }
 
 /** Where a route leads, in words: a bare port is one of this machine. */

@@ -174,6 +174,52 @@ async fn the_authority_is_seen_with_its_limits_who_trusts_it_and_what_ends_when(
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn traffic_is_seen_as_it_passes_and_filtered() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    world.curl(&["https://a.moor.test/before"]).ok();
+    let browser = Browser::open(&world.path(""), &world.root()).await;
+    let link = world.ok(&["console", "--print"]);
+    browser.client().goto(link.trim()).await.unwrap();
+    let page = browser.find_text("a", "Traffic").await;
+    page.click().await.unwrap();
+    browser.find("[data-exchange='/before']").await;
+
+    // What passes now shows up by itself, with the newest first and no secret in it.
+    world.curl(&["https://a.moor.test/status/500"]).ok();
+    world.curl(&["https://a.moor.test/now?token=s3cr3t"]).ok();
+    browser.find("[data-exchange='/now?token=***']").await;
+    let first = browser.find("[data-exchange]").await;
+    let seen = first.text().await.unwrap();
+    assert!(
+        seen.contains("200") && seen.contains("a.moor.test/now"),
+        "{seen}"
+    );
+    browser.find_text("h2", "The last quarter of an hour").await;
+
+    // A filter leaves the rest out, and what comes later is filtered, too.
+    let text = browser
+        .find("input[aria-label='Only with this text']")
+        .await;
+    text.send_keys("status").await.unwrap();
+    world.curl(&["https://a.moor.test/later"]).ok();
+    world.curl(&["https://a.moor.test/status/503"]).ok();
+    browser.find("[data-exchange='/status/503']").await;
+    let shown = fantoccini::Locator::Css("[data-exchange]");
+    assert_eq!(browser.client().find_all(shown).await.unwrap().len(), 2);
+    let archive = browser.find_text("a", "Save as HAR").await;
+    let target = archive.attr("href").await.unwrap().unwrap();
+    assert_eq!(target, "/api/v1/traffic/archive?text=status&most=1000");
+    text.send_keys(&retyped("nothing of the kind"))
+        .await
+        .unwrap();
+    browser
+        .find_text("p", "Nothing of that kind has passed.")
+        .await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn who_is_not_signed_in_reads_how_to_and_an_error_page_reloads_by_itself() {
     let port = App::free_port();
     let world = World::with_routes(&[("late.moor.test", &port.to_string())]);

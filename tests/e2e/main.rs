@@ -29,6 +29,7 @@ mod routes;
 mod servers;
 mod system;
 mod targets;
+mod traffic;
 mod trust;
 mod unit;
 mod upgrade;

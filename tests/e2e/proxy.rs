@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::process::{Command, Stdio};
 
-use bentlane_tests::{App, World, json, run};
+use bentlane_tests::{App, World, json, reply, run};
 use bytes::Bytes;
 use http_body_util::Empty;
 use hyper::Request;
@@ -424,4 +424,39 @@ fn requests_that_two_servers_could_read_in_two_ways_are_refused() {
     stream.write_all(b"GET / HTTP/1.1\r\n\r\n").unwrap();
     let _ = stream.read(&mut [0; 64]);
     world.curl(&["https://a.moor.test/"]).ok();
+}
+
+#[rstest]
+#[case("--http1.1")]
+#[case("--http2")]
+fn a_body_that_nobody_reads_does_not_cost_the_answer(#[case] version: &str) {
+    let hasty = App::hasty(|_| reply(413, &[], "no"));
+    let down = App::free_port().to_string();
+    let world = World::with_routes(&[
+        ("hasty.moor.test", &hasty.port()),
+        ("down.moor.test", &down),
+    ]);
+    let upload = world.path("upload");
+    std::fs::write(&upload, vec![b'x'; 3_000_000]).unwrap();
+    let body = format!("@{}", upload.display());
+    for (name, status) in [("hasty", "413"), ("down", "502"), ("nowhere", "404")] {
+        for octets in ["four", &body] {
+            // What comes first, the answer or the end of the body, is another each time.
+            for _ in 0..5 {
+                let said = world.curl(&[
+                    version,
+                    "-H",
+                    "expect:",
+                    "-o",
+                    "/dev/null",
+                    "-w",
+                    "%{http_code}",
+                    "--data-binary",
+                    octets,
+                    &format!("https://{name}.moor.test/"),
+                ]);
+                assert_eq!(said.stdout, status, "{name}: {}", said.stderr);
+            }
+        }
+    }
 }

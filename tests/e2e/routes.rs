@@ -213,3 +213,36 @@ fn many_routes_come_at_once_or_not_at_all() {
     let journal = world.json(&["journal"]);
     assert_eq!(journal["entries"][0]["subject"], "2500 routes");
 }
+
+#[test]
+fn routes_are_listed_a_page_at_a_time() {
+    let world = World::with_routes(&[]);
+    let names: Vec<String> = (0..600).map(|it| format!("n{it:03}.moor.test")).collect();
+    let inputs = names
+        .iter()
+        .map(|name| format!(r#"{{"name":"{name}","to":"1"}}"#));
+    let body = format!(r#"{{"routes":[{}]}}"#, inputs.collect::<Vec<_>>().join(","));
+    assert_eq!(world.post("/routes/many", &body)["added"], 600);
+    let (mut seen, mut path) = (Vec::new(), "/routes?most=250".to_owned());
+    let mut pages = 0;
+    loop {
+        let page = world.get(&path);
+        let routes = page["routes"].as_array().unwrap();
+        seen.extend(
+            routes
+                .iter()
+                .map(|it| it["name"].as_str().unwrap().to_owned()),
+        );
+        pages += 1;
+        let Some(next) = page["next"].as_str() else {
+            break;
+        };
+        path = format!("/routes?most=250&after={next}");
+    }
+    assert_eq!((pages, &seen), (3, &names));
+    let whole = world.get("/routes");
+    assert_eq!(whole["routes"].as_array().unwrap().len(), 600);
+    assert!(whole["next"].is_null());
+    let gone = world.get("/routes?after=gone.moor.test").to_string();
+    assert!(gone.contains("begin anew"), "{gone}");
+}

@@ -97,18 +97,37 @@ impl App {
         })
     }
 
-    /// An app on a port of one's choice that answers as `answer` says.
+    /// An app on a port of one's choice that answers as `answer` says, once it has read the request.
     #[must_use]
     pub fn answering(
         port: u16,
         answer: impl Fn(&Request<Incoming>) -> Response<AppBody> + Clone + Send + Sync + 'static,
     ) -> Self {
+        Self::answering_after(port, true, answer)
+    }
+
+    /// The same on a free port, but it reads nothing of the request's body.
+    #[must_use]
+    pub fn hasty(
+        answer: impl Fn(&Request<Incoming>) -> Response<AppBody> + Clone + Send + Sync + 'static,
+    ) -> Self {
+        Self::answering_after(0, false, answer)
+    }
+
+    fn answering_after(
+        port: u16,
+        body: bool,
+        answer: impl Fn(&Request<Incoming>) -> Response<AppBody> + Clone + Send + Sync + 'static,
+    ) -> Self {
         Self::serve(port, move |stream| {
             let answer = answer.clone();
             async move {
-                let service = service_fn(|request| {
+                let service = service_fn(|mut request| {
                     let response = answer(&request);
-                    async { Ok::<_, Infallible>(response) }
+                    async move {
+                        while body && let Some(Ok(_)) = request.frame().await {}
+                        Ok::<_, Infallible>(response)
+                    }
                 });
                 let _ = http1::Builder::new()
                     .serve_connection(TokioIo::new(stream), service)

@@ -25,7 +25,8 @@ pub use browser::Browser;
 pub use containers::Containers;
 pub use namespace::Namespace;
 pub use process::{
-    Background, Run, binary, json, make_certificate, repository, run, signal, wait_until,
+    Background, Run, binary, json, make_certificate, repository, run, run_command, signal,
+    wait_until,
 };
 pub use upstream::Upstream;
 pub use world::{Start, World};

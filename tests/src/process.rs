@@ -96,7 +96,11 @@ pub fn run(program: impl AsRef<OsStr>, args: &[&str]) -> Run {
     run_command(Command::new(program).args(args))
 }
 
-pub(crate) fn run_command(command: &mut Command) -> Run {
+/// Runs a command of one's own making to its end.
+///
+/// # Panics
+/// When it cannot be started.
+pub fn run_command(command: &mut Command) -> Run {
     let output = command
         .stdin(Stdio::null())
         .output()

@@ -286,10 +286,24 @@ impl World {
     /// What the API answers to this body at this path below `/api/v1`.
     #[must_use]
     pub fn post(&self, path: &str, body: &str) -> Value {
+        self.send("POST", path, body)
+    }
+
+    /// What the API answers to this change at this path below `/api/v1`.
+    #[must_use]
+    pub fn patch(&self, path: &str, body: &str) -> Value {
+        self.send("PATCH", path, body)
+    }
+
+    fn send(&self, method: &str, path: &str, body: &str) -> Value {
         let url = format!("http://{}/api/v1{path}", self.address("api"));
         let bearer = format!("authorization: Bearer {}", self.token());
         let json = ["-H", "content-type: application/json", "-d", body];
-        run("curl", &[&["-sS", "-H", &bearer, &url][..], &json].concat()).json()
+        run(
+            "curl",
+            &[&["-sS", "-X", method, "-H", &bearer, &url][..], &json].concat(),
+        )
+        .json()
     }
 
     /// A request for the first page of `name` by a client that trusts `root` alone.

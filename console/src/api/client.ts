@@ -6,6 +6,9 @@ import type {
   RecordOfOnesOwn,
   Route,
   RouteInput,
+  RouteTraffic,
+  Traffic,
+  TrafficFilter,
   TrustStore,
   Verdict,
   Zone,
@@ -49,6 +52,31 @@ export async function listRecords(): Promise<RecordOfOnesOwn[]> {
 /** What the resolver was asked lately, newest first. */
 export async function listQueries(): Promise<Query[]> {
   return (await call<{ queries: Query[] }>('GET', '/queries')).queries;
+}
+
+/** The latest exchanges that match, latest last. */
+export function listTraffic(filter: TrafficFilter, most: number): Promise<Traffic> {
+  return call('GET', `/traffic?${wanted(filter, { most })}`);
+}
+
+/** The exchanges after the one numbered `after`; waits for one when there is none. */
+export function followTraffic(filter: TrafficFilter, after: number): Promise<Traffic> {
+  return call('GET', `/traffic?${wanted(filter, { most: 1000, after, wait: 20 })}`);
+}
+
+/** What each route's exchanges of the last quarter of an hour come to, the busiest first. */
+export async function sumUpTraffic(): Promise<RouteTraffic[]> {
+  return (await call<{ routes: RouteTraffic[] }>('GET', '/traffic/summary')).routes;
+}
+
+/** Where the latest exchanges that match are to be had as an HTTP Archive. */
+export function archivePath(filter: TrafficFilter): string {
+  return `/api/v1/traffic/archive?${wanted(filter, { most: 1000 })}`;
+}
+
+function wanted(filter: TrafficFilter, more: Record<string, number>): string {
+  const pairs = Object.entries({ ...filter, ...more }).filter(([, value]) => value !== undefined);
+  return new URLSearchParams(pairs.map(([key, value]) => [key, String(value)])).toString();
 }
 
 export function showAuthority(): Promise<Authority> {

@@ -139,3 +139,61 @@ export interface Certificate {
   not_after?: string;
   renewed_from?: string;
 }
+
+/** Which exchanges are wanted. */
+export interface TrafficFilter {
+  route?: string;
+  /** Such as `404`, `5xx` or `400-499`. */
+  status?: string;
+  method?: string;
+  text?: string;
+}
+
+/** How long the steps of an exchange took, in microseconds. */
+export interface Timings {
+  queue_us: number;
+  connect_us?: number;
+  first_byte_us: number;
+  last_byte_us: number;
+}
+
+/** A request and its response, as the proxy saw them. */
+export interface Exchange {
+  id: number;
+  at: string;
+  route?: string;
+  client: string;
+  secure: boolean;
+  protocol: 'http/1.0' | 'http/1.1' | 'h2';
+  method: string;
+  name: string;
+  path: string;
+  status: number;
+  ending: 'whole' | 'stream' | 'upgraded' | 'client-left' | 'target-broke-off';
+  /** Why the answer is our own. */
+  finding?: string;
+  received: number;
+  sent: number;
+  timings: Timings;
+}
+
+export interface Traffic {
+  /** Latest last. */
+  exchanges: Exchange[];
+  last: number;
+  missed: number;
+  left_out: number;
+  not_kept: number;
+}
+
+/** What the exchanges of a route come to. */
+export interface RouteTraffic {
+  route?: string;
+  exchanges: number;
+  per_second: number;
+  errors: number;
+  sent: number;
+  p50_us: number;
+  p95_us: number;
+  p99_us: number;
+}

@@ -1,7 +1,9 @@
 import { useSyncExternalStore } from 'react';
 
 /** The pages of the console; the address names one behind `#`. */
-export type Page = 'routes' | 'names' | 'certificates';
+export type Page = 'routes' | 'traffic' | 'names' | 'certificates';
+
+const PAGES: readonly Page[] = ['routes', 'traffic', 'names', 'certificates'];
 
 /** What is shown: a page, or one route. */
 export type Place = { page: Page; route?: string };
@@ -28,7 +30,8 @@ export function placeOf(hash: string): Place {
     }
   }
   const named = hash.slice(1);
-  return { page: named === 'names' || named === 'certificates' ? named : 'routes' };
+  const known = PAGES.find((page) => page === named);
+  return { page: known ?? 'routes' };
 }
 
 /** What the address names, as it changes. */

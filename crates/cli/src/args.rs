@@ -3,7 +3,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::cmd::{
-    authority, cert, check, console, journal, record, route, serve, status, system, trace, zone,
+    authority, cert, check, console, journal, record, route, serve, status, system, trace, traffic,
+    zone,
 };
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
@@ -71,6 +72,8 @@ pub(crate) enum Format {
     Json,
     /// For test reports: `bentlane check` alone has it
     Junit,
+    /// For the network panels of browsers: `bentlane traffic` alone has it
+    Har,
 }
 
 /// What to do.
@@ -108,6 +111,8 @@ pub(crate) enum Command {
     /// This machine: its lookups, trust stores and unit, attached to us and detached again
     #[command(subcommand)]
     System(system::System),
+    /// What passes: each request with its answer, newest last
+    Traffic(traffic::Traffic),
     /// Show what changed, when and by whom
     Journal(journal::Journal),
     /// Open the console in a browser, signed in

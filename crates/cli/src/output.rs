@@ -87,10 +87,8 @@ impl Output {
                 self.line(&json)
             }
             Format::Table => self.line(table(data).trim_end()),
-            Format::Junit => Err(CliError::Value {
-                field: "--format",
-                reason: "`junit` is for `bentlane check` alone".to_owned(),
-            }),
+            Format::Junit => refused("`junit` is for `bentlane check` alone"),
+            Format::Har => refused("`har` is for lists of `bentlane traffic` alone"),
         }
     }
 
@@ -136,6 +134,14 @@ impl Output {
     pub(crate) fn error(&self, error: &CliError) {
         self.say(&format!("bentlane: {}", chain(error)));
     }
+}
+
+/// A format that is not for what was asked.
+fn refused(reason: &str) -> Result<(), CliError> {
+    Err(CliError::Value {
+        field: "--format",
+        reason: reason.to_owned(),
+    })
 }
 
 /// <https://no-color.org>: set and not empty means no colour.

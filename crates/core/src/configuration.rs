@@ -613,6 +613,10 @@ impl<'a> RouteIndex<'a> {
                 );
                 return refuse("to", reason);
             }
+            if settings.access_log.is_some() {
+                let reason = "raw TCP has no requests that could be logged";
+                return refuse("access_log", reason.to_owned());
+            }
             if !settings.address.is_some_and(is_own) {
                 let reason = "a route for raw TCP listens on a loopback address of the name's own: \
                               give `own`, or one such as `127.0.0.5`";

@@ -80,6 +80,10 @@ pub struct RouteSettings {
     /// Whether the route rests: a page says so, and nothing reaches the target.
     #[serde(skip_serializing_if = "is_default")]
     pub paused: bool,
+    /// The file to which a line is added for each exchange, in the combined format.
+    #[schema(value_type = Option<String>)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub access_log: Option<PathBuf>,
     /// What the route is for, in words of the user's own.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,

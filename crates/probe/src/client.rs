@@ -185,3 +185,15 @@ fn fields(headers: &HeaderMap) -> Vec<(String, String)> {
 pub(crate) fn text(error: impl std::error::Error + 'static) -> String {
     chain(&error)
 }
+
+#[cfg(test)]
+mod tests {
+    use bentlane_core::check::CHECK_AGENT;
+
+    use super::*;
+
+    #[test]
+    fn our_checks_are_told_from_the_traffic() {
+        assert!(AGENT.as_bytes().starts_with(CHECK_AGENT));
+    }
+}

@@ -2,18 +2,22 @@ use std::error::Error;
 use std::fmt;
 use std::io;
 use std::pin::Pin;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, Instant};
 
+use bentlane_core::exchange::Ending;
 use bytes::Bytes;
+use http_body_util::BodyExt;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
-use tokio::time::{Sleep, sleep};
+use tokio::runtime::Handle;
+use tokio::time::{Sleep, sleep, timeout};
 
 use crate::files::FileBody;
-use crate::guard::Seen;
+use crate::guard::{LINGERS, Seen};
 use crate::pool::Lease;
+use crate::record::Note;
 
 /// What ends a body early.
 pub(crate) type BodyError = Box<dyn Error + Send + Sync>;
@@ -67,8 +71,17 @@ impl Watched {
         }
     }
 
-    fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
-        if let Poll::Ready(frame) = Pin::new(&mut self.incoming).poll_frame(context) {
+    /// The next frame; of what comes over `lease` by working for that.
+    fn poll(
+        &mut self,
+        lease: Option<&mut Lease>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        let frame = match lease {
+            Some(lease) => lease.poll_frame(&mut self.incoming, context),
+            None => Pin::new(&mut self.incoming).poll_frame(context),
+        };
+        if let Poll::Ready(frame) = frame {
             self.clock = None;
             return Poll::Ready(frame.map(|frame| frame.map_err(Into::into)));
         }
@@ -108,6 +121,36 @@ struct Since {
     start: Instant,
     /// Milliseconds from the start to when it got on.
     last: AtomicU64,
+    octets: AtomicU64,
+    /// What was not read of it, kept until the response is on its way: a client is told at once when
+    /// nobody wants the rest, and may take that for the end of the response.
+    unread: Mutex<Option<Unread>>,
+}
+
+/// A body of which nobody wants the rest.
+#[derive(Debug)]
+struct Unread {
+    incoming: Incoming,
+    /// Whether it is one of many streams of its connection.
+    is_stream: bool,
+}
+
+impl Drop for Since {
+    fn drop(&mut self) {
+        let unread = self
+            .unread
+            .get_mut()
+            .map_or_else(|it| it.into_inner().take(), Option::take);
+        if let Some(unread) = unread.filter(|unread| unread.is_stream)
+            && let Ok(runtime) = Handle::try_current()
+        {
+            // Some clients give up a response when their upload is refused, although that is complete
+            // (RFC 9113 §8.1). So it is read and dropped, for a while.
+            let mut incoming = unread.incoming;
+            let read = async move { while let Some(Ok(_)) = incoming.frame().await {} };
+            runtime.spawn(timeout(LINGERS, read));
+        }
+    }
 }
 
 impl Progress {
@@ -115,13 +158,41 @@ impl Progress {
         Self(Arc::new(Since {
             start: Instant::now(),
             last: AtomicU64::new(0),
+            octets: AtomicU64::new(0),
+            unread: Mutex::default(),
         }))
     }
 
-    fn note(&self) {
+    /// So many octets passed.
+    fn note(&self, octets: usize) {
+        self.0.octets.fetch_add(octets as u64, Ordering::Relaxed);
         let millis = self.0.start.elapsed().as_millis();
         let millis = u64::try_from(millis).unwrap_or(u64::MAX);
         self.0.last.store(millis, Ordering::Relaxed);
+    }
+
+    /// Keeps what was not read.
+    fn keep_unread(&self, incoming: Incoming, heads: Option<&Seen>) {
+        if !incoming.is_end_stream() {
+            heads.into_iter().for_each(Seen::body_is_left);
+            let mut unread = self.0.unread.lock().unwrap_or_else(PoisonError::into_inner);
+            *unread = Some(Unread {
+                incoming,
+                is_stream: heads.is_none(),
+            });
+        }
+    }
+
+    /// For a body that nobody has begun to read.
+    pub(crate) fn of_unread(incoming: Incoming, heads: Option<&Seen>) -> Self {
+        let progress = Self::new();
+        progress.keep_unread(incoming, heads);
+        progress
+    }
+
+    /// How many octets have passed.
+    pub(crate) fn octets(&self) -> u64 {
+        self.0.octets.load(Ordering::Relaxed)
     }
 
     /// How long it has been.
@@ -158,6 +229,19 @@ impl RequestBody {
     }
 }
 
+impl Drop for RequestBody {
+    fn drop(&mut self) {
+        if let Some(sending) = self.0.take() {
+            let Sending {
+                watched,
+                progress,
+                heads,
+            } = *sending;
+            progress.keep_unread(watched.incoming, heads.as_ref());
+        }
+    }
+}
+
 impl Body for RequestBody {
     type Data = Bytes;
     type Error = BodyError;
@@ -169,8 +253,8 @@ impl Body for RequestBody {
         let Some(sending) = &mut self.get_mut().0 else {
             return Poll::Ready(None);
         };
-        let frame = ready!(sending.watched.poll(context));
-        sending.progress.note();
+        let frame = ready!(sending.watched.poll(None, context));
+        sending.progress.note(octets_of(frame.as_ref()));
         if frame.is_none() || sending.watched.incoming.is_end_stream() {
             sending.heads.take().iter().for_each(Seen::body_is_over);
         }
@@ -196,9 +280,23 @@ impl Body for RequestBody {
     }
 }
 
+/// The octets of data in what a body gave.
+fn octets_of<E>(frame: Option<&Result<Frame<Bytes>, E>>) -> usize {
+    let data = frame.and_then(|frame| frame.as_ref().ok()?.data_ref());
+    data.map_or(0, Bytes::len)
+}
+
 /// A response's body: the target's, passed on as it comes, a file's, or a page of our own.
 #[derive(Debug)]
-pub(crate) struct ResponseBody(Kind);
+pub(crate) struct ResponseBody {
+    kind: Kind,
+    /// What is noted of the exchange, until the body is over.
+    note: Option<Box<Note>>,
+    /// The request's body, of which something may be unread: kept until the response is on its way.
+    request: Option<Progress>,
+    /// Why it breaks off, until that is told.
+    fault: Option<BodyError>,
+}
 
 #[derive(Debug)]
 enum Kind {
@@ -228,22 +326,46 @@ impl ResponseBody {
         } else {
             Some(lease)
         };
-        Self(Kind::Passing { watched, lease })
+        Self::of(Kind::Passing { watched, lease })
+    }
+
+    fn of(kind: Kind) -> Self {
+        Self {
+            kind,
+            note: None,
+            request: None,
+            fault: None,
+        }
+    }
+
+    /// Ends `note` when the body is over.
+    pub(crate) fn note(&mut self, mut note: Box<Note>) {
+        note.is_stream =
+            matches!(&self.kind, Kind::Passing { watched, .. } if watched.limit.is_none());
+        self.request = note.received.take();
+        self.note = Some(note);
+    }
+
+    fn end(&mut self, ending: Ending) {
+        if let Some(mut note) = self.note.take() {
+            note.carried = self.request.as_ref().map_or(0, Progress::octets);
+            note.end(ending);
+        }
     }
 
     /// The content of a file, or a part of it.
     pub(crate) fn file(body: FileBody) -> Self {
-        Self(Kind::File(Box::new(body)))
+        Self::of(Kind::File(Box::new(body)))
     }
 
     /// A body of our own.
     pub(crate) fn own(octets: impl Into<Bytes>) -> Self {
-        Self(Kind::Own(Some(octets.into())))
+        Self::of(Kind::Own(Some(octets.into())))
     }
 
     /// No body at all.
     pub(crate) fn empty() -> Self {
-        Self(Kind::Own(None))
+        Self::of(Kind::Own(None))
     }
 }
 
@@ -255,17 +377,68 @@ impl Body for ResponseBody {
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
     ) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
-        match &mut self.get_mut().0 {
-            Kind::Own(octets) => Poll::Ready(octets.take().map(|octets| Ok(Frame::data(octets)))),
-            Kind::File(file) => {
+        let this = self.get_mut();
+        if let Some(fault) = this.fault.take() {
+            this.end(Ending::TargetBrokeOff);
+            return Poll::Ready(Some(Err(fault)));
+        }
+        let frame = match ready!(this.kind.poll(context)) {
+            Some(Err(fault)) => {
+                // The engine closes at once, with what it has not sent yet: that goes out first.
+                this.fault = Some(fault);
+                context.waker().wake_by_ref();
+                return Poll::Pending;
+            }
+            frame => frame,
+        };
+        if let Some(note) = &mut this.note {
+            note.sent += octets_of(frame.as_ref()) as u64;
+        }
+        match &frame {
+            Some(Ok(_)) if !this.kind.is_over() => {}
+            _ => this.end(Ending::Whole),
+        }
+        Poll::Ready(frame)
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.fault.is_none() && self.kind.is_over()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        match &self.kind {
+            Kind::Own(octets) => SizeHint::with_exact(octets.as_ref().map_or(0, Bytes::len) as u64),
+            Kind::File(file) => SizeHint::with_exact(file.left()),
+            Kind::Passing { watched, .. } => watched.incoming.size_hint(),
+        }
+    }
+}
+
+impl Drop for ResponseBody {
+    fn drop(&mut self) {
+        // One without octets is not asked for any.
+        let ending = match (&self.fault, self.kind.is_over()) {
+            (Some(_), _) => Ending::TargetBrokeOff,
+            (None, true) => Ending::Whole,
+            (None, false) => Ending::ClientLeft,
+        };
+        self.end(ending);
+    }
+}
+
+impl Kind {
+    fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, BodyError>>> {
+        match self {
+            Self::Own(octets) => Poll::Ready(octets.take().map(|octets| Ok(Frame::data(octets)))),
+            Self::File(file) => {
                 let chunk = ready!(file.poll(context));
                 let framed = chunk.map(|chunk: io::Result<Bytes>| {
                     chunk.map(Frame::data).map_err(BodyError::from)
                 });
                 Poll::Ready(framed)
             }
-            Kind::Passing { watched, lease } => {
-                let frame = ready!(watched.poll(context));
+            Self::Passing { watched, lease } => {
+                let frame = ready!(watched.poll(lease.as_mut(), context));
                 match &frame {
                     Some(Err(_)) => drop(lease.take()),
                     Some(Ok(_)) if !watched.incoming.is_end_stream() => {}
@@ -280,19 +453,12 @@ impl Body for ResponseBody {
         }
     }
 
-    fn is_end_stream(&self) -> bool {
-        match &self.0 {
-            Kind::Own(octets) => octets.is_none(),
-            Kind::File(file) => file.is_over(),
-            Kind::Passing { watched, .. } => watched.incoming.is_end_stream(),
-        }
-    }
-
-    fn size_hint(&self) -> SizeHint {
-        match &self.0 {
-            Kind::Own(octets) => SizeHint::with_exact(octets.as_ref().map_or(0, Bytes::len) as u64),
-            Kind::File(file) => SizeHint::with_exact(file.left()),
-            Kind::Passing { watched, .. } => watched.incoming.size_hint(),
+    /// Whether nothing more comes.
+    fn is_over(&self) -> bool {
+        match self {
+            Self::Own(octets) => octets.is_none(),
+            Self::File(file) => file.is_over(),
+            Self::Passing { watched, .. } => watched.incoming.is_end_stream(),
         }
     }
 }

@@ -25,6 +25,7 @@ use crate::manner::{self, Manner};
 use crate::page::{Page, Wanted};
 use crate::plane::{Found, Lead, Plane};
 use crate::pool::{ConnectError, Lease, Pool};
+use crate::record::Note;
 use crate::redirect;
 use crate::server::Shared;
 use crate::upgrade::{self, Upgrade};
@@ -40,6 +41,7 @@ pub(crate) struct Client {
     https_port: u16,
     /// Whether it came over TLS.
     secure: bool,
+    peer: IpAddr,
     /// Whether it comes from this machine, and may read the details of a fault.
     local: bool,
     /// Whether it is one too many, and gets nothing else than that it is.
@@ -78,12 +80,6 @@ enum Failure {
     Oversized(usize),
     /// The target answers so instead of changing its protocol.
     NoUpgrade(StatusCode),
-}
-
-/// When an exchange reached which point.
-struct Timing {
-    start: Instant,
-    connected: Option<Instant>,
 }
 
 /// A request on its way, worked on in place.
@@ -127,6 +123,7 @@ impl Client {
             name,
             https_port,
             secure,
+            peer,
             local: peer.to_canonical().is_loopback(),
             refused,
             heads: None,
@@ -155,13 +152,26 @@ impl Client {
             ask.parts.method.clone(),
         );
         let version = ask.parts.version;
-        let mut response = match self.try_answer(&mut ask).await {
-            Ok(response) => return response,
+        let plane = self.shared.plane();
+        let note = Note::begin(self.peer, self.secure, version, method.clone());
+        let mut note = Box::new(note);
+        note.skipped = ask.survey.is_check;
+        let mut response = match self.try_answer(&mut ask, &plane, &mut note).await {
+            Ok(response) => response,
             Err(mut page) => {
+                if !note.knows_place() {
+                    note.asks("", path_of(&ask.parts.uri));
+                }
+                note.finding = page.slug();
                 page.hide_details_unless(self.local);
                 page.response_for(Wanted::by(accept.as_ref()), &method)
             }
         };
+        if let Some(unread) = ask.body.take().filter(|body| !body.is_end_stream()) {
+            note.received = Some(Progress::of_unread(unread, self.heads.as_ref()));
+        }
+        note.answered(response.status(), plane);
+        response.body_mut().note(note);
         // What broke the protocol may have left octets behind that nobody can read rightly.
         if response.status() == StatusCode::BAD_REQUEST && version < Version::HTTP_2 {
             let close = HeaderValue::from_static("close");
@@ -170,7 +180,12 @@ impl Client {
         response
     }
 
-    async fn try_answer(&self, ask: &mut Ask) -> Result<Response<ResponseBody>, Box<Page>> {
+    async fn try_answer(
+        &self,
+        ask: &mut Ask,
+        plane: &Arc<Plane>,
+        note: &mut Note,
+    ) -> Result<Response<ResponseBody>, Box<Page>> {
         // The HTTP/1.1 engine takes in what one read brings beyond its limit, so it is counted here.
         if ask.survey.octets > self.shared.limits.head_octets as usize {
             return Err(Box::new(Page::fields_too_large()));
@@ -185,10 +200,17 @@ impl Client {
         }
         let host = self.host(&ask.parts)?;
         let name = name_of(host.as_bytes());
+        note.asks(&name, path_of(&ask.parts.uri));
         self.check(&ask.parts, &name, upgrade.as_ref())?;
-        let plane = self.shared.plane();
         let path = ask.parts.uri.path();
         let found = plane.find(&name, path);
+        if let Some(found) = found {
+            note.position = found.routed.position;
+            note.skipped |= found.routed.position.is_none();
+            if found.manner.is_some_and(|manner| manner.logs) {
+                note.visited_by(&ask.parts.headers);
+            }
+        }
         if !self.secure {
             let plain = plane
                 .snapshot
@@ -196,8 +218,7 @@ impl Client {
             match plain {
                 Plain::Serve => {}
                 Plain::Redirect => {
-                    let path = ask.parts.uri.path_and_query();
-                    let path = path.map_or("/", |path| path.as_str());
+                    let path = path_of(&ask.parts.uri);
                     return Ok(redirect::to_https(&name, self.https_port, path));
                 }
                 Plain::Refuse => {
@@ -215,7 +236,8 @@ impl Client {
             let nearest = plane.snapshot.nearest(&name, 3);
             return Err(Page::route_missing(&name, path, &nearest));
         };
-        self.serve(ask, &host, &name, found, &plane, upgrade).await
+        self.serve(ask, &host, &name, found, plane, upgrade, note)
+            .await
     }
 
     /// The host that is asked for. A client of HTTP/1.0 may name it in the handshake alone.
@@ -262,6 +284,7 @@ impl Client {
         found: Found<'_>,
         plane: &Arc<Plane>,
         upgrade: Option<Upgrade>,
+        note: &mut Note,
     ) -> Result<Response<ResponseBody>, Box<Page>> {
         let Found {
             routed,
@@ -301,7 +324,7 @@ impl Client {
                     pool,
                     plane,
                 };
-                match self.pass(ask, &asked, upgrade).await {
+                match self.pass(ask, &asked, upgrade, note).await {
                     Ok(response) => response,
                     Err(Refusal::Page(page)) => return Err(page),
                     Err(Refusal::Failure(failure)) => {
@@ -324,14 +347,13 @@ impl Client {
         ask: &mut Ask,
         asked: &Asked<'_>,
         upgrade: Option<Upgrade>,
+        note: &mut Note,
     ) -> Result<Response<ResponseBody>, Refusal> {
         let client_side = upgrade
             .is_some()
             .then(|| ask.parts.extensions.remove())
             .flatten();
         let manner = asked.found.manner;
-        let tells_timing = manner.is_some_and(|manner| manner.tells_timing);
-        let mut timing = tells_timing.then(Timing::start);
         let own_host = manner.and_then(|manner| manner.host.as_ref());
         let host = own_host.unwrap_or(asked.host);
         let trailers = self.address_to_target(ask, asked, host)?;
@@ -341,7 +363,8 @@ impl Client {
             upgrade: upgrade.is_some(),
         };
         let request = self.to_send(ask, upgrade.as_ref());
-        let sent = self.exchange(request, asked.pool, &wanted, timing.as_mut());
+        note.received = request.body().progress();
+        let sent = self.exchange(request, asked.pool, &wanted, note);
         let (mut response, lease) = sent.await?;
         // As with requests, the engine takes in what one read brings beyond its limit.
         let survey = Survey::of(response.headers());
@@ -353,7 +376,9 @@ impl Client {
         if let (Some(client_side), Some(upgrade)) = (client_side, &upgrade) {
             let changes = status == StatusCode::SWITCHING_PROTOCOLS;
             if changes && upgrade.is_agreed(response.headers()) {
-                return Ok(upgrade::join(response, client_side, upgrade));
+                note.answered(upgrade.status(), Arc::clone(asked.plane));
+                let note = note.hand_over();
+                return Ok(upgrade::join(response, lease, client_side, upgrade, note));
             }
             if changes || (status.is_success() && upgrade.is_by_success()) {
                 return Err(Failure::NoUpgrade(status).into());
@@ -365,8 +390,8 @@ impl Client {
                 map_response(response.headers_mut(), mapping);
             });
         }
-        if let Some(timing) = timing {
-            timing.tell(response.headers_mut());
+        if manner.is_some_and(|manner| manner.tells_timing) {
+            tell_timing(note, response.headers_mut());
         }
         Ok(self.passed_on(response, lease, survey))
     }
@@ -433,11 +458,10 @@ impl Client {
         asked: &Asked<'_>,
         manner: &Manner,
     ) {
-        if let Some(prefix) = &manner.stripped {
-            let whole = parts.uri.path_and_query().map_or("/", |path| path.as_str());
-            if let Ok(uri) = without_prefix(whole, prefix).parse() {
-                parts.uri = uri;
-            }
+        if let Some(prefix) = &manner.stripped
+            && let Ok(uri) = without_prefix(path_of(&parts.uri), prefix).parse()
+        {
+            parts.uri = uri;
         }
         if let Some(prefix) = &manner.prefix {
             forwarded_prefix(&mut parts.headers, prefix);
@@ -471,7 +495,7 @@ impl Client {
         mut request: Request<RequestBody>,
         pool: &Arc<Pool>,
         wanted: &Wants<'_>,
-        mut timing: Option<&mut Timing>,
+        note: &mut Note,
     ) -> Result<(Response<Incoming>, Lease), Failure> {
         let limits = &self.shared.limits;
         // An upgrade needs HTTP/1.1, which a connection over TLS need not have agreed on.
@@ -483,16 +507,16 @@ impl Client {
             let mut lease = match idle {
                 Some(lease) => lease,
                 None => {
+                    note.connecting = Some(Instant::now());
                     let octets = limits.response_head_octets;
                     let connecting = pool.connect(limits.connect, wanted.upgrade, octets);
                     let lease = Box::pin(connecting).await.map_err(Failure::Connect)?;
-                    if let Some(timing) = &mut timing {
-                        timing.connected = Some(Instant::now());
-                    }
+                    note.connected = Some(Instant::now());
                     lease
                 }
             };
             fit(&mut request, &lease, pool, wanted);
+            note.asked = note.connected.or_else(|| Some(Instant::now()));
             let progress = request.body().progress();
             match in_time(limits.first_byte, progress, lease.send(request)).await {
                 None => return Err(Failure::Late),
@@ -607,26 +631,17 @@ impl Failure {
     }
 }
 
-impl Timing {
-    fn start() -> Self {
-        Self {
-            start: Instant::now(),
-            connected: None,
-        }
-    }
-
-    /// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
-    fn tell(&self, headers: &mut HeaderMap) {
-        let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;
-        let since = self.connected.unwrap_or(self.start);
-        let mut value = match self.connected {
-            Some(at) => format!("connect;dur={:.1}, ", millis(at - self.start)),
-            None => String::new(),
-        };
-        value.push_str(&format!("app;dur={:.1}", millis(since.elapsed())));
-        if let Ok(value) = HeaderValue::try_from(value) {
-            headers.append("server-timing", value);
-        }
+/// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
+fn tell_timing(note: &Note, headers: &mut HeaderMap) {
+    let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;
+    let mut value = match note.connecting.zip(note.connected) {
+        Some((begun, there)) => format!("connect;dur={:.1}, ", millis(there - begun)),
+        None => String::new(),
+    };
+    let asked = note.asked.unwrap_or(note.start);
+    value.push_str(&format!("app;dur={:.1}", millis(asked.elapsed())));
+    if let Ok(value) = HeaderValue::try_from(value) {
+        headers.append("server-timing", value);
     }
 }
 
@@ -770,6 +785,11 @@ pub(crate) fn name_of(host: &[u8]) -> Cow<'_, str> {
         return Cow::Owned(name.to_ascii_lowercase());
     }
     Cow::Borrowed(name)
+}
+
+/// Path and query.
+fn path_of(uri: &Uri) -> &str {
+    uri.path_and_query().map_or("/", PathAndQuery::as_str)
 }
 
 /// Path and query alone, as a server that is no proxy expects them (RFC 9112 §3.2.1).

@@ -2,13 +2,16 @@
 //! and one with both `Content-Length` and `Transfer-Encoding` (RFC 9112 §2.2 and §6.1). The engine
 //! drops one of the two lengths, so that a request no longer shows that it had both.
 
+use std::future::Future;
 use std::io;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
-use std::task::{Context, Poll};
+use std::task::{Context, Poll, ready};
+use std::time::Duration;
 
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::time::{Sleep, sleep};
 
 /// Octets at the start of a line that tell the two fields apart from all others.
 const LONGEST_NAME: usize = "transfer-encoding:".len();
@@ -22,6 +25,11 @@ const LENGTH: u8 = 2;
 const CODING: u8 = 4;
 /// A body is on its way: what is read is no head.
 const BODY: u8 = 8;
+/// Nobody reads the body to its end: where the next head begins is not known.
+const LEFT: u8 = 16;
+
+/// How long a client that still sends a body which nobody reads may take to read the answer.
+pub(crate) const LINGERS: Duration = Duration::from_secs(2);
 
 impl Seen {
     /// What is to be said against the request whose head was read, and has come to its handler.
@@ -34,6 +42,15 @@ impl Seen {
         }
         (seen & (LENGTH | CODING) == LENGTH | CODING)
             .then_some("there are both Content-Length and Transfer-Encoding")
+    }
+
+    /// The body will not be read to its end: nothing that comes is read any more.
+    pub(crate) fn body_is_left(&self) {
+        self.0.fetch_or(LEFT, Ordering::Relaxed);
+    }
+
+    fn is_left(&self) -> bool {
+        self.0.load(Ordering::Relaxed) & LEFT != 0
     }
 
     /// The body has been read: what comes is a head again.
@@ -50,6 +67,8 @@ pub(crate) struct Guard<S> {
     /// The start of the line at which the last read ended, and the octet before what comes next.
     line: Vec<u8>,
     last: u8,
+    /// How long it is still read after we have said all.
+    lingers: Option<Pin<Box<Sleep>>>,
 }
 
 impl<S> Guard<S> {
@@ -60,6 +79,7 @@ impl<S> Guard<S> {
             seen: seen.clone(),
             line: Vec::new(),
             last: 0,
+            lingers: None,
         };
         (guard, seen)
     }
@@ -131,6 +151,10 @@ impl<S: AsyncRead + Unpin> AsyncRead for Guard<S> {
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
         let this = self.get_mut();
+        if this.seen.is_left() {
+            // For the engine the client has finished.
+            return Poll::Ready(Ok(()));
+        }
         let before = buffer.filled().len();
         let outcome = Pin::new(&mut this.stream).poll_read(context, buffer);
         let read = buffer.filled().get(before..).unwrap_or_default();
@@ -139,7 +163,7 @@ impl<S: AsyncRead + Unpin> AsyncRead for Guard<S> {
     }
 }
 
-impl<S: AsyncWrite + Unpin> AsyncWrite for Guard<S> {
+impl<S: AsyncRead + AsyncWrite + Unpin> AsyncWrite for Guard<S> {
     fn poll_write(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -164,8 +188,29 @@ impl<S: AsyncWrite + Unpin> AsyncWrite for Guard<S> {
         Pin::new(&mut self.get_mut().stream).poll_flush(context)
     }
 
+    /// Says that nothing more comes. A socket that is closed while octets wait in it resets the
+    /// connection, and the client may lose the answer by that: so what a client still sends of a body
+    /// that nobody wants is read and dropped, for a while.
     fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_shutdown(context)
+        let this = self.get_mut();
+        if this.lingers.is_none() {
+            ready!(Pin::new(&mut this.stream).poll_shutdown(context))?;
+            if !this.seen.is_left() {
+                return Poll::Ready(Ok(()));
+            }
+        }
+        let end = this.lingers.get_or_insert_with(|| Box::pin(sleep(LINGERS)));
+        loop {
+            if end.as_mut().poll(context).is_ready() {
+                return Poll::Ready(Ok(()));
+            }
+            let mut octets = [0; 8 * 1024];
+            let mut buffer = ReadBuf::new(&mut octets);
+            let read = ready!(Pin::new(&mut this.stream).poll_read(context, &mut buffer));
+            if read.is_err() || buffer.filled().is_empty() {
+                return Poll::Ready(Ok(()));
+            }
+        }
     }
 }
 

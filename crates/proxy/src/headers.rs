@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::sync::{Arc, Weak};
 
 use arc_swap::ArcSwapOption;
+use bentlane_core::check::CHECK_AGENT;
 use bentlane_core::{Mapping, Route, Routed};
 use http::header::Entry;
 use http::header::{
@@ -138,8 +139,10 @@ impl Origin {
         {
             return Arc::clone(told);
         }
+        // A copy: a share of the request's head would keep all of that for as long as the connection.
+        let own = HeaderValue::from_bytes(host.as_bytes());
         let told = Arc::new(Told {
-            host: host.clone(),
+            host: own.unwrap_or_else(|_| host.clone()),
             plane: Arc::downgrade(plane),
             position: routed.position,
             forwarded: self.forwarded(host),
@@ -260,6 +263,8 @@ pub(crate) struct Survey {
     pub(crate) hop_by_hop: bool,
     /// Whether there is a `Location` or a `Set-Cookie`.
     pub(crate) places: bool,
+    /// Whether a check of our own asks.
+    pub(crate) is_check: bool,
     /// Whether a client claims a prefix that a proxy before us took away.
     forwarded_prefix: bool,
 }
@@ -275,6 +280,7 @@ impl Survey {
                 | "upgrade" | "trailer" => survey.hop_by_hop = true,
                 "location" | "set-cookie" => survey.places = true,
                 "x-forwarded-prefix" => survey.forwarded_prefix = true,
+                "user-agent" => survey.is_check = value.as_bytes().starts_with(CHECK_AGENT),
                 _ => {}
             }
         }
@@ -388,7 +394,12 @@ mod tests {
             ..Configuration::default()
         });
         let roots = TargetRoots::new("/nowhere".into());
-        Arc::new(Plane::new(Arc::new(snapshot), None, &roots))
+        Arc::new(Plane::new(
+            Arc::new(snapshot),
+            None,
+            &roots,
+            crate::record::Recorder::default(),
+        ))
     }
 
     fn announced(peer: &str, trusts: bool, given: &[(&str, &str)]) -> HeaderMap {

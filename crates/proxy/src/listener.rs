@@ -1,14 +1,13 @@
-use std::future::Future;
 use std::io;
-use std::net::{SocketAddr, TcpListener as StdListener};
+use std::net::{SocketAddr, TcpListener as StdListener, TcpStream as StdStream};
 use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::TcpListener;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
-use tracing::warn;
+use tracing::{debug, warn};
 
 /// How long accepting pauses when the system has no descriptor left.
 const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
@@ -140,14 +139,13 @@ impl Permits {
 }
 
 /// Accepts until `shutdown`, one `serve` for each connection; the permit counts it until dropped.
-pub(crate) async fn accept<F, S>(
+pub(crate) async fn accept<S>(
     listener: TcpListener,
     permits: Permits,
     shutdown: CancellationToken,
     serve: S,
 ) where
-    F: Future<Output = ()> + Send + 'static,
-    S: Fn(TcpStream, SocketAddr, Permit) -> F,
+    S: Fn(StdStream, SocketAddr, Permit),
 {
     let accepting = async {
         loop {
@@ -157,7 +155,10 @@ pub(crate) async fn accept<F, S>(
                         return;
                     };
                     let _ = stream.set_nodelay(true); // a refusal costs only latency
-                    tokio::spawn(serve(stream, peer, permit));
+                    match stream.into_std() {
+                        Ok(stream) => serve(stream, peer, permit),
+                        Err(cause) => debug!(%peer, %cause, "a connection cannot be handed over"),
+                    }
                 }
                 Err(error) if is_peer_error(&error) => {}
                 Err(cause) => {

@@ -131,6 +131,14 @@ impl Page {
         })
     }
 
+    /// What it says is wrong; `None` when the client broke the protocol.
+    pub(crate) fn slug(&self) -> Option<FindingKind> {
+        match &self.kind {
+            Kind::Refusal(_) => None,
+            Kind::Finding { finding, .. } => Some(finding.slug),
+        }
+    }
+
     /// Says nothing of how this machine is set up, unless it is `local` who reads it.
     pub(crate) fn hide_details_unless(&mut self, local: bool) {
         self.detailed = local;

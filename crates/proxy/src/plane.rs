@@ -7,6 +7,7 @@ use bentlane_core::{Destination, Folder, Redirect, Routed, Snapshot, Target, Tls
 
 use crate::manner::Manner;
 use crate::pool::Pool;
+use crate::record::Recorder;
 use crate::target_tls::TargetRoots;
 
 /// How long the proxy waits, and how much it takes.
@@ -62,6 +63,8 @@ pub(crate) struct Plane {
     leads: Vec<Lead>,
     /// By the route's place in the configuration; empty when no route was told anything.
     manners: Vec<Option<Box<Manner>>>,
+    /// Where it is noted what came of requests.
+    pub(crate) recorder: Recorder,
     raw: HashMap<(Ipv4Addr, u16), Raw>,
 }
 
@@ -102,6 +105,7 @@ impl Plane {
         snapshot: Arc<Snapshot>,
         previous: Option<&Self>,
         roots: &TargetRoots,
+        recorder: Recorder,
     ) -> Self {
         let known = previous.iter().flat_map(|plane| &plane.leads);
         let known: HashMap<&Destination, &Arc<Pool>> = known
@@ -150,6 +154,7 @@ impl Plane {
             snapshot,
             leads,
             manners,
+            recorder,
             raw,
         }
     }

@@ -1,15 +1,17 @@
 use std::io;
 use std::net::SocketAddr;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::task::{Context, Poll};
+use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
 use bentlane_core::check::{Attempt, Refusal};
 use bentlane_core::{ContainerPlace, Destination, Scheme};
-use crossbeam_queue::ArrayQueue;
-use hyper::body::Incoming;
-use hyper::client::conn::{TrySendError, http1, http2};
+use bytes::Bytes;
+use hyper::body::{Body, Frame, Incoming};
+use hyper::client::conn::{TrySendError, http2};
 use hyper::{Request, Response};
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use rustls::ClientConfig;
@@ -19,53 +21,37 @@ use tokio::task::spawn_blocking;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
+use tokio_util::either::Either;
 use tracing::debug;
 
 use crate::body::RequestBody;
+use crate::link::{self, Link, Stream};
 use crate::target_tls::{self, TargetRoots};
 
-/// Idle connections kept for one target.
-const KEPT: usize = 64;
-/// How long an idle connection is used again: less than the 5 s after which the most common dev
-/// servers close theirs, so that a request hardly ever meets a closing connection.
-const FRESH: Duration = Duration::from_secs(4);
-/// How long to wait for a connection whose last response was just read to be ready for the next
-/// request: its task has seen the end too and only needs a turn.
-const SETTLING: Duration = Duration::from_millis(5);
+/// How often it is looked whether a shared connection is still wanted.
+const LOOK_AGAIN: Duration = Duration::from_secs(4);
 /// How long a target may take to show that it speaks TLS, when its answer was no HTTP.
 const SHOWING: Duration = Duration::from_secs(1);
 
 /// The connections to one destination.
 ///
-/// Idle ones wait in a queue without a lock; a request takes one out and its response's body puts
-/// it back when the last octet has been read. Over HTTP/2 all requests share one.
+/// Those of HTTP/1.1 wait with the thread that made them, without a lock; a request takes one out and
+/// its response's body puts it back when the last octet has been read. Over HTTP/2 all requests share
+/// one.
 #[derive(Debug)]
 pub(crate) struct Pool {
+    id: u64,
     destination: Destination,
     roots: TargetRoots,
-    /// Made when the first connection comes back: most targets are asked seldom.
-    idle: OnceLock<ArrayQueue<Idle>>,
     shared: ArcSwapOption<http2::SendRequest<RequestBody>>,
     /// Which family of loopback answered last, to be tried first.
     prefers_ipv6: AtomicBool,
 }
 
-#[derive(Debug)]
-struct Idle {
-    sender: http1::SendRequest<RequestBody>,
-    since: Instant,
-}
-
 /// A connection in use. Giving it back makes it idle; dropping it closes it.
 #[derive(Debug)]
-pub(crate) struct Lease {
-    sender: Sender,
-    pool: Arc<Pool>,
-}
-
-#[derive(Debug)]
-enum Sender {
-    Http1(http1::SendRequest<RequestBody>),
+pub(crate) enum Lease {
+    Http1(Box<Link>),
     /// One of many handles: giving it back is letting go of it.
     Http2(http2::SendRequest<RequestBody>),
 }
@@ -73,7 +59,7 @@ enum Sender {
 impl Lease {
     /// Whether requests go out as HTTP/2.
     pub(crate) fn is_http2(&self) -> bool {
-        matches!(self.sender, Sender::Http2(_))
+        matches!(self, Self::Http2(_))
     }
 
     /// Sends; a request of which no octet went out comes back with the error.
@@ -81,23 +67,37 @@ impl Lease {
         &mut self,
         request: Request<RequestBody>,
     ) -> Result<Response<Incoming>, TrySendError<Request<RequestBody>>> {
-        match &mut self.sender {
-            Sender::Http1(sender) => sender.try_send_request(request).await,
-            Sender::Http2(sender) => sender.try_send_request(request).await,
+        match self {
+            Self::Http1(link) => link.send(request).await,
+            Self::Http2(sender) => sender.try_send_request(request).await,
         }
     }
 
-    /// Puts the connection back. It may still be reading: taking it out again waits for that.
+    /// The next frame of a response that came over this connection.
+    pub(crate) fn poll_frame(
+        &mut self,
+        incoming: &mut Incoming,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
+        match self {
+            Self::Http1(link) => link.poll_frame(incoming, context),
+            Self::Http2(_) => Pin::new(incoming).poll_frame(context),
+        }
+    }
+
+    /// Puts the connection back, once its response has been read.
     pub(crate) fn give_back(self) {
-        if let Sender::Http1(sender) = self.sender
-            && !sender.is_closed()
-        {
-            // A full queue hands the connection back, and dropping it closes it.
-            let idle = self.pool.idle.get_or_init(|| ArrayQueue::new(KEPT));
-            let _ = idle.push(Idle {
-                sender,
-                since: Instant::now(),
-            });
+        if let Self::Http1(link) = self {
+            link.give_back();
+        }
+    }
+
+    /// What is spoken over after a change of protocol, and what was read of that: `None` over HTTP/2,
+    /// which knows none.
+    pub(crate) async fn change(self) -> Option<(Stream, Bytes)> {
+        match self {
+            Self::Http1(link) => Some(link.change().await),
+            Self::Http2(_) => None,
         }
     }
 }
@@ -127,10 +127,11 @@ pub(crate) enum ConnectError {
 
 impl Pool {
     pub(crate) fn new(destination: Destination, roots: TargetRoots) -> Self {
+        static NEXT: AtomicU64 = AtomicU64::new(0);
         Self {
+            id: NEXT.fetch_add(1, Ordering::Relaxed),
             destination,
             roots,
-            idle: OnceLock::new(),
             shared: ArcSwapOption::empty(),
             prefers_ipv6: AtomicBool::new(false),
         }
@@ -145,28 +146,13 @@ impl Pool {
     }
 
     /// An idle connection that can take a request now.
-    pub(crate) async fn take_idle(self: &Arc<Self>) -> Option<Lease> {
-        let lease = |sender| {
-            Some(Lease {
-                sender,
-                pool: Arc::clone(self),
-            })
-        };
-        if let Some(idle) = self.idle.get() {
-            while let Some(Idle { mut sender, since }) = idle.pop() {
-                if sender.is_closed() || since.elapsed() > FRESH {
-                    continue;
-                }
-                if sender.is_ready()
-                    || matches!(timeout(SETTLING, sender.ready()).await, Ok(Ok(())))
-                {
-                    return lease(Sender::Http1(sender));
-                }
-            }
+    pub(crate) async fn take_idle(&self) -> Option<Lease> {
+        if let Some(link) = link::take(self.id).await {
+            return Some(Lease::Http1(link));
         }
         let shared = self.shared.load();
         let sender = shared.as_ref().filter(|sender| !sender.is_closed())?;
-        lease(Sender::Http2(http2::SendRequest::clone(sender)))
+        Some(Lease::Http2(http2::SendRequest::clone(sender)))
     }
 
     /// A new connection; one that can be upgraded speaks HTTP/1.1.
@@ -177,22 +163,20 @@ impl Pool {
         head_octets: usize,
     ) -> Result<Lease, ConnectError> {
         let stream = self.open(limit).await?;
-        let sender = match self.scheme() {
-            Scheme::Bare | Scheme::Http => http1(stream, head_octets).await?,
-            Scheme::H2c => self.http2(stream).await?,
+        let stream = match self.scheme() {
+            Scheme::Bare | Scheme::Http => Either::Left(stream),
+            Scheme::H2c => return self.http2(stream).await,
             Scheme::Https => {
                 let stream = self.secure(stream, limit, upgrade).await?;
                 if stream.get_ref().1.alpn_protocol() == Some(b"h2") {
-                    self.http2(stream).await?
-                } else {
-                    http1(stream, head_octets).await?
+                    return self.http2(stream).await;
                 }
+                Either::Right(stream)
             }
         };
-        Ok(Lease {
-            sender,
-            pool: Arc::clone(self),
-        })
+        let link = Link::new(stream, self.id, head_octets).await;
+        link.map(|link| Lease::Http1(Box::new(link)))
+            .map_err(broken)
     }
 
     /// A connection without anything on it yet.
@@ -265,7 +249,7 @@ impl Pool {
         }
     }
 
-    async fn http2<S>(self: &Arc<Self>, stream: S) -> Result<Sender, ConnectError>
+    async fn http2<S>(self: &Arc<Self>, stream: S) -> Result<Lease, ConnectError>
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
@@ -286,7 +270,7 @@ impl Pool {
             // A shared connection lives as long as its pool: until no route leads there.
             let gone = async {
                 while pool.strong_count() > 0 {
-                    tokio::time::sleep(FRESH).await;
+                    tokio::time::sleep(LOOK_AGAIN).await;
                 }
             };
             tokio::select! {
@@ -298,7 +282,7 @@ impl Pool {
                 () = gone => {}
             }
         });
-        Ok(Sender::Http2(sender))
+        Ok(Lease::Http2(sender))
     }
 
     /// Whether the target answers a hello with TLS: asked when its answer to HTTP was none.
@@ -334,23 +318,6 @@ async fn dial(address: SocketAddr, limit: Duration) -> Result<TcpStream, Refusal
         Ok(Err(error)) => Err(Refusal::Other(error.to_string())),
         Err(_) => Err(Refusal::Silent),
     }
-}
-
-async fn http1<S>(stream: S, head_octets: usize) -> Result<Sender, ConnectError>
-where
-    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
-{
-    let (sender, connection) = http1::Builder::new()
-        .max_buf_size(head_octets)
-        .handshake(TokioIo::new(stream))
-        .await
-        .map_err(broken)?;
-    tokio::spawn(async move {
-        if let Err(cause) = connection.with_upgrades().await {
-            debug!(%cause, "a connection to a target ended early");
-        }
-    });
-    Ok(Sender::Http1(sender))
 }
 
 fn broken(error: hyper::Error) -> ConnectError {

@@ -13,7 +13,7 @@ use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
-use rustls::ServerConfig;
+use rustls::{CipherSuite, ServerConfig};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::{sleep, timeout};
@@ -29,14 +29,18 @@ use crate::listener::{Listeners, Permit, Permits, accept};
 use crate::own::{OwnListeners, Wanted as WantedPlaces};
 use crate::page::Wanted;
 use crate::plane::{Limits, Plane};
+use crate::record::Recorder;
 use crate::target_tls::TargetRoots;
 use crate::tickets::Tickets;
+use crate::workers::Workers;
 use crate::{raw, redirect};
 
 /// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
 const HANDSHAKE: u8 = 0x16;
 /// The first octets of HTTP/2 (RFC 9113 §3.4); no request of HTTP/1.1 begins so.
 const HTTP2_PREFACE: [u8; 3] = *b"PRI";
+/// Octets of a body that are read or written at a time, at most.
+const BUFFER: usize = 256 * 1024;
 /// How long to wait for more of a connection's first octets.
 const LOOK_AGAIN: Duration = Duration::from_millis(5);
 
@@ -79,7 +83,7 @@ impl Proxy {
         limits: Limits,
     ) -> Self {
         certificates.pin(&snapshot);
-        let plane = Plane::new(snapshot, None, &roots);
+        let plane = Plane::new(snapshot, None, &roots, Recorder::default());
         let own = OwnListeners::new(WantedPlaces::of(&plane));
         let mut id = [0; 4];
         // A constant would do, too, as long as no other service passes requests on to us.
@@ -101,7 +105,8 @@ impl Proxy {
     /// own. Requests at work finish as they began, and targets that stay keep their connections.
     pub fn publish(&self, snapshot: Arc<Snapshot>) {
         self.shared.certificates.pin(&snapshot);
-        let next = Plane::new(snapshot, Some(&self.shared.plane.load()), &self.roots);
+        let now = self.shared.plane.load();
+        let next = Plane::new(snapshot, Some(&now), &self.roots, now.recorder.clone());
         let wanted = WantedPlaces::of(&next);
         self.shared.plane.store(Arc::new(next));
         self.own.want(wanted);
@@ -111,6 +116,12 @@ impl Proxy {
     #[must_use]
     pub fn certificates(&self) -> &Certificates {
         &self.shared.certificates
+    }
+
+    /// Where the exchanges are that have passed.
+    #[must_use]
+    pub fn recorder(&self) -> Recorder {
+        self.shared.plane.load().recorder.clone()
     }
 
     /// Serves on `listeners` until `shutdown` is cancelled, then lets connections finish for as
@@ -125,6 +136,7 @@ impl Proxy {
             acceptor: TlsAcceptor::from(Arc::new(self.tls_config(&[b"h2", b"http/1.1"])?)),
             raw_acceptor: TlsAcceptor::from(Arc::new(self.tls_config(&[])?)),
             permits: Permits::new(self.shared.limits.connections),
+            workers: Workers::start()?,
             https_port: tls.first().map_or(443, SocketAddr::port),
             accepting: TaskTracker::new(),
             connections: TaskTracker::new(),
@@ -149,13 +161,19 @@ impl Proxy {
     }
 
     fn tls_config(&self, protocols: &[&[u8]]) -> io::Result<ServerConfig> {
-        let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-        let mut config = ServerConfig::builder_with_provider(provider)
+        let mut provider = rustls::crypto::aws_lc_rs::default_provider();
+        // Of two that are as safe here the cheaper one first: a shorter key, and a key schedule with
+        // SHA-256. Clients mostly name the longer one first out of habit, so our order goes.
+        provider
+            .cipher_suites
+            .sort_by_key(|suite| suite.suite() != CipherSuite::TLS13_AES_128_GCM_SHA256);
+        let mut config = ServerConfig::builder_with_provider(Arc::new(provider))
             .with_safe_default_protocol_versions()
             .map_err(io::Error::other)?
             .with_no_client_auth()
             .with_cert_resolver(self.shared.certificates.clone());
         config.alpn_protocols = protocols.iter().map(|name| name.to_vec()).collect();
+        config.ignore_client_order = true;
         config.ticketer = Arc::new(self.tickets.clone());
         Ok(config)
     }
@@ -169,6 +187,7 @@ pub(crate) struct Serving {
     /// For raw TCP: whatever protocol the client offers, we know nothing of it.
     raw_acceptor: TlsAcceptor,
     permits: Permits,
+    workers: Workers,
     https_port: u16,
     accepting: TaskTracker,
     connections: TaskTracker,
@@ -222,14 +241,24 @@ impl Serving {
         let at = listener.local_addr()?;
         let serving = self.clone();
         let serve = move |stream, peer, permit: Permit| {
-            let accepted = Accepted {
-                stream,
-                peer,
-                at,
-                refused: permit.refused,
+            let for_connection = serving.clone();
+            let work = async move {
+                // From here on the socket belongs to the thread that serves it.
+                let stream = match TcpStream::from_std(stream) {
+                    Ok(stream) => stream,
+                    Err(cause) => return debug!(%peer, %cause, "a connection cannot be served"),
+                };
+                let accepted = Accepted {
+                    stream,
+                    peer,
+                    at,
+                    refused: permit.refused,
+                };
+                serve(for_connection, accepted).await;
+                drop(permit);
             };
-            let work = serve(serving.clone(), accepted);
-            serving.connections.track_future(hold(permit, work))
+            let work = serving.connections.track_future(work);
+            serving.workers.serve(work);
         };
         let permits = self.permits.clone();
         self.accepting.spawn(accept(listener, permits, end, serve));
@@ -238,13 +267,13 @@ impl Serving {
 
     async fn serve_plain(self, accepted: Accepted) {
         match self.first_octets(&accepted.stream).await {
-            Some([HANDSHAKE, ..]) => self.open_tls(accepted).await,
+            Some([HANDSHAKE, ..]) => Box::pin(self.open_tls(accepted)).await,
             Some(first) => {
                 let client = self.client(self.connected(&accepted));
                 if first == HTTP2_PREFACE {
-                    self.serve_http2(accepted.stream, client).await;
+                    Box::pin(self.serve_http2(accepted.stream, client)).await;
                 } else {
-                    self.serve_http1(accepted.stream, client).await;
+                    Box::pin(self.serve_http1(accepted.stream, client)).await;
                 }
             }
             None => {}
@@ -253,7 +282,7 @@ impl Serving {
 
     async fn serve_tls(self, accepted: Accepted) {
         match self.first_octets(&accepted.stream).await {
-            Some([HANDSHAKE, ..]) => self.open_tls(accepted).await,
+            Some([HANDSHAKE, ..]) => Box::pin(self.open_tls(accepted)).await,
             Some(_) => {
                 let https_port = self.https_port;
                 let service = service_fn(move |request: Request<Incoming>| async move {
@@ -265,7 +294,7 @@ impl Serving {
                     )
                 });
                 let stream = TokioIo::new(accepted.stream);
-                let connection = self.http1().serve_connection(stream, service);
+                let connection = Box::pin(self.http1().serve_connection(stream, service));
                 self.finish(connection, http1::Connection::graceful_shutdown)
                     .await;
             }
@@ -324,7 +353,9 @@ impl Serving {
         }
         drop(plane);
         let (connected, peer) = (self.connected(&accepted), accepted.peer);
-        let accepting = self.acceptor.accept(accepted.stream);
+        // In boxes of their own, as all parts of a connection's life: it has one of them at a time,
+        // and an idle one keeps no room for what is over.
+        let accepting = Box::pin(self.acceptor.accept(accepted.stream));
         let stream = match timeout(self.shared.limits.head, accepting).await {
             Ok(Ok(stream)) => stream,
             Ok(Err(cause)) => return debug!(%peer, %cause, "a handshake failed"),
@@ -338,9 +369,9 @@ impl Serving {
             ..connected
         });
         if h2 {
-            self.serve_http2(stream, client).await;
+            Box::pin(self.serve_http2(stream, client)).await;
         } else {
-            self.serve_http1(stream, client).await;
+            Box::pin(self.serve_http1(stream, client)).await;
         }
     }
 
@@ -369,10 +400,11 @@ impl Serving {
         let client = Arc::new(client);
         let service = service_fn(move |request| {
             let client = Arc::clone(&client);
-            async move { Ok::<_, Infallible>(client.answer(request).await) }
+            // Boxed, since the engine keeps room for a request's future as long as the connection.
+            async move { Ok::<_, Infallible>(Box::pin(client.answer(request)).await) }
         });
         let connection = self.http1().serve_connection(TokioIo::new(stream), service);
-        let connection = connection.with_upgrades();
+        let connection = Box::pin(connection.with_upgrades());
         self.finish(connection, http1::UpgradeableConnection::graceful_shutdown)
             .await;
     }
@@ -384,7 +416,7 @@ impl Serving {
         let client = Arc::new(client);
         let service = service_fn(move |request| {
             let client = Arc::clone(&client);
-            // Boxed: the engine moves a stream's future several times on its way into a task.
+            // Boxed, since the engine moves a stream's future several times on its way into a task.
             async move { Ok::<_, Infallible>(Box::pin(client.answer(request)).await) }
         });
         let mut builder = http2::Builder::new(TokioExecutor::new());
@@ -399,7 +431,7 @@ impl Serving {
             .max_pending_accept_reset_streams(Some(20))
             .max_local_error_reset_streams(Some(1024))
             .enable_connect_protocol();
-        let connection = builder.serve_connection(TokioIo::new(stream), service);
+        let connection = Box::pin(builder.serve_connection(TokioIo::new(stream), service));
         self.finish(connection, http2::Connection::graceful_shutdown)
             .await;
     }
@@ -410,17 +442,17 @@ impl Serving {
         builder
             .timer(TokioTimer::new())
             .header_read_timeout(limits.head)
-            // A head that does not fit the buffer gets 431 from the engine (RFC 6585 §5).
-            .max_buf_size(usize::try_from(limits.head_octets).unwrap_or(usize::MAX));
+            // A head that does not fit the buffer gets 431 from the engine (RFC 6585 §5); one that does
+            // and is too long gets it from us. Bodies come and go the faster the more fits.
+            .max_buf_size((limits.head_octets as usize).max(BUFFER));
         builder
     }
 
     /// Serves `connection` to its end; once the proxy stops, to the end of its request at work.
-    async fn finish<C>(&self, connection: C, stop_after_this: fn(Pin<&mut C>))
+    async fn finish<C>(&self, mut connection: Pin<Box<C>>, stop_after_this: fn(Pin<&mut C>))
     where
         C: Future<Output = Result<(), hyper::Error>>,
     {
-        let mut connection = std::pin::pin!(connection);
         let outcome = tokio::select! {
             outcome = connection.as_mut() => outcome,
             () = self.shutdown.cancelled() => {
@@ -442,10 +474,4 @@ pub(crate) struct Accepted {
     /// Where it came to.
     at: SocketAddr,
     refused: bool,
-}
-
-/// Keeps `permit` until `work` is done, also when it panics.
-async fn hold(permit: Permit, work: impl Future<Output = ()>) {
-    work.await;
-    drop(permit);
 }

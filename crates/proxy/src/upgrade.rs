@@ -2,6 +2,7 @@
 //! (RFC 8441), and whatever else a client and a target agree on.
 
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
+use bentlane_core::exchange::Ending;
 use data_encoding::BASE64;
 use http::header::{CONNECTION, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, UPGRADE};
 use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Version, request};
@@ -9,11 +10,14 @@ use hyper::body::Incoming;
 use hyper::ext::Protocol;
 use hyper::upgrade::OnUpgrade;
 use hyper_util::rt::TokioIo;
-use tokio::io::copy_bidirectional;
+use tokio::io::{AsyncWriteExt, copy_bidirectional};
+use tokio_util::io::InspectReader;
 use tracing::debug;
 
 use crate::body::ResponseBody;
 use crate::headers::{append_via, remove_hop_by_hop, upgrade_wanted};
+use crate::pool::Lease;
+use crate::record::Note;
 
 /// What RFC 6455 §1.3 has appended to a key.
 const KEY_SUFFIX: &[u8] = b"258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
@@ -55,6 +59,14 @@ impl Upgrade {
         }
     }
 
+    /// The status by which the client learns that it has come about.
+    pub(crate) fn status(&self) -> StatusCode {
+        match self {
+            Self::Field(_) => StatusCode::SWITCHING_PROTOCOLS,
+            Self::Connect { .. } => StatusCode::OK,
+        }
+    }
+
     /// Whether a success without a change would be taken for one (RFC 8441 §5).
     pub(crate) fn is_by_success(&self) -> bool {
         matches!(self, Self::Connect { .. })
@@ -88,20 +100,35 @@ fn accept_of(key: &HeaderValue) -> String {
 /// Passes on the target's consent and then, in a task of its own, every octet both ways until both
 /// sides have closed.
 pub(crate) fn join(
-    mut response: Response<Incoming>,
+    response: Response<Incoming>,
+    lease: Lease,
     client_side: OnUpgrade,
     upgrade: &Upgrade,
+    note: Box<Note>,
 ) -> Response<ResponseBody> {
-    let target_side = hyper::upgrade::on(&mut response);
     tokio::spawn(async move {
-        let (client, target) = match tokio::try_join!(client_side, target_side) {
-            Ok(sides) => sides,
-            Err(cause) => return debug!(%cause, "an upgrade did not come about"),
+        let Some((target, read)) = lease.change().await else {
+            return;
         };
-        let (mut client, mut target) = (TokioIo::new(client), TokioIo::new(target));
-        if let Err(cause) = copy_bidirectional(&mut client, &mut target).await {
+        let client = match client_side.await {
+            Ok(client) => TokioIo::new(client),
+            Err(cause) => {
+                note.end(Ending::ClientLeft);
+                return debug!(%cause, "an upgrade did not come about");
+            }
+        };
+        let (mut to_target, mut to_client) = (0, read.len() as u64);
+        let mut client = InspectReader::new(client, |read| to_target += read.len() as u64);
+        let mut target = InspectReader::new(target, |read| to_client += read.len() as u64);
+        let passed = async {
+            client.write_all(&read).await?;
+            copy_bidirectional(&mut client, &mut target).await
+        };
+        if let Err(cause) = passed.await {
             debug!(%cause, "an upgraded connection ended early");
         }
+        drop((client, target));
+        note.end_upgraded(to_target, to_client);
     });
     let (mut parts, _) = response.into_parts();
     let protocol = parts.headers.get(UPGRADE).cloned();
@@ -118,7 +145,7 @@ pub(crate) fn join(
         Upgrade::Connect { .. } => {
             // The stream is open with a success, and the key was between us and the target.
             parts.headers.remove(SEC_WEBSOCKET_ACCEPT);
-            parts.status = StatusCode::OK;
+            parts.status = upgrade.status();
             parts.version = Version::HTTP_2;
         }
     }

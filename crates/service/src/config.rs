@@ -19,9 +19,13 @@ pub struct Config {
     pub upstreams: Upstreams,
     /// How routes are checked in the background.
     pub checks: Checks,
+    /// How much of the traffic is kept.
+    pub traffic: KeepTraffic,
     /// The socket of the container engine; `None` for where it usually is.
     pub engine: Option<PathBuf>,
 }
+
+const DAY: Duration = Duration::from_secs(86_400);
 
 /// How routes are checked in the background.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,10 +40,29 @@ impl Checks {
     /// From seconds and days.
     #[must_use]
     pub fn new(seconds: Option<u32>, days: Option<u32>) -> Self {
-        const DAY: u64 = 86_400;
         Self {
             every: Duration::from_secs(seconds.unwrap_or(30).max(1).into()),
-            keep: Duration::from_secs(u64::from(days.unwrap_or(30)) * DAY),
+            keep: DAY * days.unwrap_or(30),
+        }
+    }
+}
+
+/// How much is kept of what passed the proxy.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct KeepTraffic {
+    /// For how long. Default 7 days.
+    pub age: Duration,
+    /// How many exchanges at most. Default 200,000.
+    pub most: u64,
+}
+
+impl KeepTraffic {
+    /// From days and a count.
+    #[must_use]
+    pub fn new(days: Option<u32>, most: Option<u64>) -> Self {
+        Self {
+            age: DAY * days.unwrap_or(7),
+            most: most.unwrap_or(200_000),
         }
     }
 }
@@ -263,6 +286,9 @@ pub struct ConfigFile {
     /// How routes are checked in the background.
     #[serde(default)]
     pub checks: ChecksFile,
+    /// How much of the traffic is kept.
+    #[serde(default)]
+    pub traffic: TrafficFile,
     /// See [`Config::engine`].
     pub engine: Option<PathBuf>,
 }
@@ -275,6 +301,16 @@ pub struct ChecksFile {
     pub every_seconds: Option<u32>,
     /// Days for which it is kept what checks came to.
     pub keep_days: Option<u32>,
+}
+
+/// The table `[traffic]`.
+#[derive(Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TrafficFile {
+    /// Days for which exchanges are kept.
+    pub keep_days: Option<u32>,
+    /// Exchanges that are kept at most.
+    pub keep_most: Option<u64>,
 }
 
 /// The table `[listen]`: a port, `"ADDRESS:PORT"`, or a list of them, for each listener.

@@ -23,14 +23,15 @@ mod run_file;
 mod service;
 mod sign_in;
 mod state;
+mod traffic;
 mod trust;
 mod turns;
 mod upstreams;
 mod wiring;
 
 pub use config::{
-    Checks, ChecksFile, Config, ConfigError, ConfigFile, Listen, ListenAt, UpstreamChoice,
-    Upstreams,
+    Checks, ChecksFile, Config, ConfigError, ConfigFile, KeepTraffic, Listen, ListenAt,
+    TrafficFile, UpstreamChoice, Upstreams,
 };
 pub use from_container::LookFrom;
 pub use inherited::Inherited;

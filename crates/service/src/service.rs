@@ -34,6 +34,7 @@ use crate::queries::QueryBook;
 use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
 use crate::state::{Listening, State, certified, last_known_good};
+use crate::traffic::{self, TrafficBook};
 use crate::trust::{self, BUNDLE, Trust};
 use crate::wiring::Database;
 
@@ -194,6 +195,7 @@ impl Service {
             exports: Exports::take_up(&data_dir)?,
             trust: authority,
             snapshot,
+            traffic: TrafficBook::new(engine.recorder(), config.traffic),
             proxy: engine,
             board: Arc::new(board),
             engine: config.engine,
@@ -288,6 +290,9 @@ impl Service {
         });
         let finding = tokio::spawn(containers::keep(Arc::clone(&state)));
         let remembering = tokio::spawn(history::keep(Arc::clone(&state)));
+        let watching = traffic::keep_aside(Arc::clone(&state))
+            .map_err(io_error("start taking over traffic"))?;
+        let storing = tokio::spawn(traffic::store(Arc::clone(&state)));
         let following = tokio::spawn({
             let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
             upstreams.follow(state.resolver.forwarder.clone(), ours, shutdown)
@@ -315,9 +320,11 @@ impl Service {
                 Err(cause) => error!(part, %cause, "ended abruptly"),
             }
         }
+        state.traffic.finish();
         for (part, task) in [
             ("checks", checking),
             ("what checks came to", remembering),
+            ("the database's traffic", storing),
             ("containers", finding),
             ("upstream resolvers", following),
             ("system", keeping),
@@ -329,6 +336,12 @@ impl Service {
             if let Err(cause) = task.await {
                 error!(part, %cause, "ended abruptly");
             }
+        }
+        if tokio::task::spawn_blocking(|| watching.join())
+            .await
+            .is_err()
+        {
+            error!("taking over traffic ended abruptly");
         }
         if let Ok(Err(cause)) = tokio::task::spawn_blocking(|| resolver.join()).await {
             error!(%cause, "the resolver ended abruptly");

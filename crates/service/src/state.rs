@@ -22,6 +22,7 @@ use crate::imports::{Imported, Imports};
 use crate::machine::Watch;
 use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
+use crate::traffic::TrafficBook;
 use crate::trust::{Trust, TrustError};
 
 /// The file with the last known good configuration.
@@ -92,6 +93,8 @@ pub(crate) struct State {
     pub(crate) watch: Watch,
     /// What checks came to, kept in the database.
     pub(crate) history: History,
+    /// What passed the proxy.
+    pub(crate) traffic: TrafficBook,
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
     pub(crate) listening: Listening,

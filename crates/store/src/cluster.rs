@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use rand::Rng;
 use rand::distr::Alphanumeric;
+use rustix::process::{Pid, setpriority_process};
 use tokio::process::Command;
 use tokio::time::{Instant, sleep};
 use tracing::{info, warn};
@@ -24,6 +25,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// How often a server that is starting is looked at.
 const LOOK_AGAIN: Duration = Duration::from_millis(50);
 /// The role that owns everything, and the database it is kept in.
+/// The nice value of the private server's processes (setpriority(2)).
+const NICE: i32 = 10;
 const ROLE: &str = "bentlane";
 
 /// Small and private: a handful of connections over loopback, no socket file.
@@ -261,7 +264,20 @@ impl Cluster {
                 OsStr::new(&options),
             ],
         )
-        .await
+        .await?;
+        self.give_way();
+        Ok(())
+    }
+
+    /// Has the server give way to whoever needs the processor at once, such as requests that pass
+    /// while what passed is written down.
+    fn give_way(&self) {
+        let pid = self.running().and_then(|(pid, ..)| i32::try_from(pid).ok());
+        if let Some(pid) = pid.and_then(Pid::from_raw)
+            && let Err(cause) = setpriority_process(Some(pid), NICE)
+        {
+            warn!(%cause, "the database server has the priority of everybody");
+        }
     }
 
     /// The port of last time while it is free, so that connections made by URL find it again.

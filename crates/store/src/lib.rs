@@ -7,6 +7,7 @@
 mod cluster;
 mod data_dir;
 mod entity;
+mod exchanges;
 mod migration;
 mod store;
 mod verdicts;

@@ -104,7 +104,7 @@ impl Check {
     async fn check(&self, client: &Client, output: &Output) -> Result<Verdicts, CliError> {
         let known = self.addresses.is_empty();
         let addresses = if known {
-            let Routes { routes } = client.get("/routes").await?;
+            let Routes { routes, .. } = client.get("/routes").await?;
             routes.into_iter().map(|route| route.address).collect()
         } else {
             self.addresses.clone()
@@ -169,7 +169,7 @@ impl Check {
     async fn watch(&self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         let mut known: HashMap<String, Verdict> = HashMap::new();
         loop {
-            let Routes { routes } = client.get("/routes").await?;
+            let Routes { routes, .. } = client.get("/routes").await?;
             for route in routes {
                 let wanted = self.addresses.is_empty() || self.addresses.contains(&route.address);
                 let Some(verdict) = route.verdict.filter(|_| wanted) else {

@@ -85,7 +85,10 @@ pub(crate) fn duration(micros: u64) -> String {
         0..1_000 => format!("{micros} µs"),
         1_000..10_000 => format!("{}.{} ms", micros / 1_000, micros % 1_000 / 100),
         10_000..1_000_000 => format!("{} ms", micros / 1_000),
-        _ => format!("{}.{} s", micros / 1_000_000, micros % 1_000_000 / 100_000),
+        1_000_000..60_000_000 => {
+            format!("{}.{} s", micros / 1_000_000, micros % 1_000_000 / 100_000)
+        }
+        _ => format!("{} min", micros / 60_000_000),
     }
 }
 
@@ -237,6 +240,10 @@ lost.moor.test     ●╴╴ 1.2 ms ╴╴✕╌╌ 1.2 ms ╌╌○╌╌╌╌
     #[case(10_000, "10 ms")]
     #[case(999_999, "999 ms")]
     #[case(2_340_000, "2.3 s")]
+    #[case(1_500, "1.5 ms")]
+    #[case(45_000, "45 ms")]
+    #[case(2_500_000, "2.5 s")]
+    #[case(600_000_000, "10 min")]
     fn durations(#[case] micros: u64, #[case] text: &str) {
         assert_eq!(duration(micros), text);
     }

@@ -15,6 +15,7 @@ pub(crate) mod serve;
 pub(crate) mod status;
 pub(crate) mod system;
 pub(crate) mod trace;
+pub(crate) mod traffic;
 mod trust;
 pub(crate) mod zone;
 
@@ -46,6 +47,7 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
         Command::Cert(cert) => wait(cert.run(&client()?, output)),
         Command::System(system) => wait(system.run(client, &data_dir, output)),
+        Command::Traffic(traffic) => wait(traffic.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }

@@ -121,7 +121,7 @@ impl Route {
                         .say("there is no route yet: add one with `bentlane route add NAME PORT`");
                     return Ok(Answer::Yes);
                 }
-                output.data(&routes, |Routes { routes }| list(output, routes))?;
+                output.data(&routes, |Routes { routes, .. }| list(output, routes))?;
             }
             Self::Remove(Remove { address }) => {
                 client
@@ -323,6 +323,9 @@ fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
     }
     for field in &settings.remove_headers {
         line(format!("removes from the {field}"));
+    }
+    if let Some(file) = &settings.access_log {
+        line(format!("its requests are logged to {}", file.display()));
     }
     if let Some(plain) = settings.plain {
         line(match plain {

@@ -62,6 +62,9 @@ pub(crate) struct Keys {
     /// Answer with a page that says that the route rests
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     paused: Option<bool>,
+    /// A file to which a line is added for each request, in the combined format; `none` for none
+    #[arg(long, value_name = "FILE")]
+    access_log: Option<String>,
     /// What the route is for, in words of your own; `none` for nothing
     #[arg(long, value_name = "TEXT")]
     note: Option<String>,
@@ -120,6 +123,16 @@ impl Keys {
             }
             other => other,
         };
+        let access_log = match self.access_log {
+            Some(file) if file != "none" => {
+                let path = std::path::absolute(&file).map_err(|source| CliError::Io {
+                    verb: format!("find {file}"),
+                    source,
+                })?;
+                Some(path.display().to_string())
+            }
+            other => other,
+        };
         Ok(RouteKeys {
             address: self.address,
             strip_prefix: self.strip_prefix,
@@ -138,6 +151,7 @@ impl Keys {
             trust_forwarded: self.trust_forwarded,
             server_timing: self.server_timing,
             paused: self.paused,
+            access_log,
             note: self.note,
             expect: self.expect.keys(),
             ..RouteKeys::default()

@@ -1,8 +1,8 @@
 use std::path::PathBuf;
 
 use bentlane_service::{
-    Checks, Config, ConfigError, ConfigFile, Inherited, Listen, ListenAt, Service, UpstreamChoice,
-    Upstreams,
+    Checks, Config, ConfigError, ConfigFile, Inherited, KeepTraffic, Listen, ListenAt, Service,
+    UpstreamChoice, Upstreams,
 };
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
@@ -59,6 +59,12 @@ pub(crate) struct Serve {
     /// Days for which it is kept what checks came to [default: 30]
     #[arg(long, value_name = "DAYS")]
     keep_verdicts: Option<u32>,
+    /// Days for which exchanges are kept [default: 7]
+    #[arg(long, value_name = "DAYS")]
+    keep_traffic: Option<u32>,
+    /// Exchanges that are kept at most [default: 200000]
+    #[arg(long, value_name = "N")]
+    most_traffic: Option<u64>,
 }
 
 impl Serve {
@@ -113,6 +119,10 @@ impl Serve {
             checks: Checks::new(
                 self.check_every.or(checks.every_seconds),
                 self.keep_verdicts.or(checks.keep_days),
+            ),
+            traffic: KeepTraffic::new(
+                self.keep_traffic.or(settings.traffic.keep_days),
+                self.most_traffic.or(settings.traffic.keep_most),
             ),
             upstreams,
             data_dir,

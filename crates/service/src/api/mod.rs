@@ -22,6 +22,7 @@ mod route_keys;
 mod routes;
 mod session;
 mod status;
+mod traffic;
 mod zones;
 
 use std::sync::Arc;
@@ -34,6 +35,7 @@ use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 pub use crate::queries::{Queries, QueryCount, QueryView};
+pub use crate::traffic::{Traffic, TrafficSummary};
 pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
 pub use certificates::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
@@ -78,6 +80,7 @@ fn all() -> OpenApiRouter<Arc<State>> {
         .merge(records::router())
         .merge(routes::router())
         .merge(checks::router())
+        .merge(traffic::router())
         .merge(authority::router())
         .merge(certificates::router())
         .merge(journal::router())

@@ -1,4 +1,5 @@
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 use axum::http::StatusCode;
 use bentlane_core::{Expectation, Invalid, RouteSettings};
@@ -66,6 +67,9 @@ pub struct RouteKeys {
     /// Whether the route rests.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
+    /// The whole path of a file for its access log, in the combined format; `none` for none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub access_log: Option<String>,
     /// What the route is for; `none` for nothing.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
@@ -154,7 +158,7 @@ fn all<T: std::str::FromStr<Err = Invalid>>(given: &[String]) -> Result<Vec<T>, 
 
 impl RouteKeys {
     /// What the keys are called.
-    const NAMES: [&str; 19] = [
+    const NAMES: [&str; 20] = [
         "address",
         "strip_prefix",
         "host",
@@ -172,6 +176,7 @@ impl RouteKeys {
         "trust_forwarded",
         "server_timing",
         "paused",
+        "access_log",
         "note",
         "expect",
     ];
@@ -196,6 +201,7 @@ impl RouteKeys {
             cert,
             tls,
             fallback,
+            access_log,
             note,
             ..
         } = self;
@@ -227,6 +233,12 @@ impl RouteKeys {
             choose(&mut settings.cert, cert.as_ref(), NONE, str::parse),
             choose(&mut settings.tls, tls.as_ref(), NONE, str::parse),
             choose(&mut settings.fallback, fallback.as_ref(), NONE, file),
+            choose(
+                &mut settings.access_log,
+                access_log.as_ref(),
+                NONE,
+                log_file,
+            ),
             choose(&mut settings.note, note.as_ref(), NONE, |text| {
                 Ok(text.to_owned())
             }),
@@ -253,6 +265,16 @@ impl RouteKeys {
     }
 }
 
+/// A file that the service can name as its user does: the service has a folder of its own.
+fn log_file(text: &str) -> Result<PathBuf, Invalid> {
+    let path = PathBuf::from(text);
+    if path.is_absolute() && path.file_name().is_some() {
+        return Ok(path);
+    }
+    let reason = format!("`{text}` is not the whole path of a file");
+    Err(Invalid::new("access_log", reason))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -266,7 +288,8 @@ mod tests {
             "set_headers": ["request a: b"], "remove_headers": ["response b"],
             "plain": "serve", "cert": "issued", "tls": "here", "fallback": "/index.html",
             "redirect_status": 301, "keep_path": true, "trust_forwarded": true,
-            "server_timing": true, "paused": true, "note": "the shop",
+            "server_timing": true, "paused": true,
+            "access_log": "/var/log/shop.log", "note": "the shop",
             "expect": { "status": 200, "text": "a", "title": "b", "header": ["x-a: b"],
                 "json": ["/a=1"], "websocket": "/live", "events": "/news" },
         }));
@@ -289,7 +312,7 @@ mod tests {
             "strip_prefix": false, "host": "keep", "target_tls": "verify", "target_name": "none",
             "allow_origins": [], "set_headers": [], "remove_headers": [], "plain": "zone",
             "cert": "none", "tls": "none", "fallback": "none", "trust_forwarded": false,
-            "server_timing": false, "paused": false, "note": "none",
+            "server_timing": false, "paused": false, "access_log": "none", "note": "none",
             "expect": { "status": 0, "text": "none", "title": "none", "header": [], "json": [],
                 "websocket": "none", "events": "none" },
         }));

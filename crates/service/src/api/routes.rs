@@ -2,15 +2,20 @@ use std::net::IpAddr;
 use std::num::NonZeroU16;
 use std::sync::Arc;
 
+use axum::body::{Body as Content, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, State as Shared};
 use axum::http::StatusCode;
+use axum::http::header::CONTENT_TYPE;
+use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use bentlane_core::check::Verdict;
 use bentlane_core::{
     Address, Advice, Change, Configuration, Pattern, PinnedCert, Rejection, Route, RouteDraft,
     RouteSettings, Snapshot, advice_for_route,
 };
+use futures_util::stream;
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -111,12 +116,28 @@ pub struct RouteView {
     pub verdict: Option<Verdict>,
 }
 
-/// All routes, by address.
+/// Routes, by address.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Routes {
     /// The routes.
     pub routes: Vec<RouteView>,
+    /// The address to ask for what comes `after`; none when nothing does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
 }
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct ListRoutes {
+    /// Only routes behind the one with this address: the next page.
+    #[serde(default)]
+    after: Option<String>,
+    /// How many at most, 1 or more; all by default.
+    #[serde(default)]
+    most: Option<usize>,
+}
+
+/// Routes that are written at a time: a list is sent as it is made, however long it is.
+const AT_A_TIME: usize = 256;
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(crate) struct AddRoute {
@@ -189,17 +210,52 @@ pub(super) fn find(state: &State, address: &Address) -> Result<Route, Problem> {
     found.ok_or_else(|| Rejection::missing_route(address).into())
 }
 
-/// List the routes with what their last checks came to.
-#[utoipa::path(get, path = "/routes", responses((status = 200, body = Routes)))]
-async fn list_routes(Shared(state): Shared<Arc<State>>) -> Json<Routes> {
-    let snapshot = state.snapshot.load();
-    let routes = snapshot
-        .configuration()
-        .routes
-        .iter()
-        .map(|route| view(&state, route))
-        .collect();
-    Json(Routes { routes })
+/// List the routes with what their last checks came to, all of them or a page at a time.
+#[utoipa::path(
+    get, path = "/routes", params(ListRoutes),
+    responses((status = 200, body = Routes), (status = 422, body = Problem)),
+)]
+async fn list_routes(
+    Shared(state): Shared<Arc<State>>,
+    Query(ListRoutes { after, most }): Query<ListRoutes>,
+) -> Result<Response, Problem> {
+    let snapshot = state.snapshot.load_full();
+    let routes = &snapshot.configuration().routes;
+    let from = match after {
+        None => 0,
+        Some(text) => {
+            let after = text.parse().map_err(|e| Problem::value("after", e))?;
+            let found = routes.iter().position(|route| route.address == after);
+            1 + found.ok_or_else(|| {
+                let reason = format!("there is no route `{after}` any more: begin anew");
+                Problem::value("after", reason)
+            })?
+        }
+    };
+    let most = most.map_or(usize::MAX, |most| most.max(1));
+    let until = from.saturating_add(most).min(routes.len());
+    let next = (until < routes.len())
+        .then(|| routes[until - 1].address.to_string())
+        .map_or(String::new(), |next| format!(r#","next":{}"#, json!(next)));
+    let parts = (from..until).step_by(AT_A_TIME).map(move |start| {
+        let end = until.min(start + AT_A_TIME);
+        let mut part = Vec::new();
+        for (place, route) in snapshot.configuration().routes[start..end]
+            .iter()
+            .enumerate()
+        {
+            if start + place > from {
+                part.push(b',');
+            }
+            serde_json::to_writer(&mut part, &view(&state, route))?;
+        }
+        Ok::<_, serde_json::Error>(Bytes::from(part))
+    });
+    let front = std::iter::once(Ok(Bytes::from_static(br#"{"routes":["#)));
+    let end = std::iter::once(Ok(Bytes::from(format!("]{next}}}"))));
+    let parts = front.chain(parts).chain(end);
+    let body = Content::from_stream(stream::iter(parts));
+    Ok(([(CONTENT_TYPE, "application/json")], body).into_response())
 }
 
 /// Add a route. It is in force when this returns.

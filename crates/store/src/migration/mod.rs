@@ -7,6 +7,7 @@ mod m0002_zone_content;
 mod m0003_route_settings;
 mod m0004_route_port;
 mod m0005_verdicts;
+mod m0006_exchanges;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -20,6 +21,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0003_route_settings::Migration),
             Box::new(m0004_route_port::Migration),
             Box::new(m0005_verdicts::Migration),
+            Box::new(m0006_exchanges::Migration),
         ]
     }
 }

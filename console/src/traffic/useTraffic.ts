@@ -1,0 +1,86 @@
+import { useEffect, useState } from 'react';
+import { Problem, followTraffic, listTraffic, sumUpTraffic } from '../api/client';
+import type { Exchange, RouteTraffic, TrafficFilter } from '../api/types';
+import { usePolled } from '../state/usePolled';
+
+/** Exchanges that are shown at most. */
+const SHOWN = 200;
+/** How long what comes gathers before it is drawn. */
+const GATHER_MS = 250;
+/** How long to wait before a call that failed is tried again. */
+const AGAIN_MS = 2000;
+/** How often the summary is made anew. */
+const SUM_UP_MS = 5000;
+
+interface Traffic {
+  /** Newest first. */
+  exchanges: readonly Exchange[];
+  /** How many passed unseen, since they came faster than they could be read. */
+  missed: number;
+  /** What the filter has against itself. */
+  refused?: string;
+}
+
+/** What passes and matches the filter, live; held still while paused. */
+export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { reading: boolean } {
+  const { route, status, method, text } = filter;
+  const [traffic, setTraffic] = useState<Traffic>({ exchanges: [], missed: 0 });
+  const [reading, setReading] = useState(true);
+
+  useEffect(() => {
+    if (paused) return;
+    let current = true;
+    const wanted = { route, status, method, text };
+    const follow = async () => {
+      let last: number | undefined;
+      while (current) {
+        try {
+          const news =
+            last === undefined
+              ? await listTraffic(wanted, SHOWN)
+              : await followTraffic(wanted, last);
+          if (!current) return;
+          const anew = last === undefined;
+          last = news.last;
+          const came = [...news.exchanges].reverse();
+          setReading(false);
+          setTraffic((known) =>
+            anew
+              ? { exchanges: came, missed: 0 }
+              : {
+                  exchanges: [...came, ...known.exchanges].slice(0, SHOWN),
+                  missed: known.missed + news.missed,
+                },
+          );
+          await pause(GATHER_MS);
+        } catch (error) {
+          if (!current) return;
+          if (error instanceof Problem && error.body.status === 422) {
+            const refused = error.body.errors?.[0]?.reason ?? error.body.detail;
+            setTraffic({ exchanges: [], missed: 0, refused });
+            setReading(false);
+            return;
+          }
+          // The connection's own notice says when the service is away; what is shown stays.
+          last = undefined;
+          await pause(AGAIN_MS);
+        }
+      }
+    };
+    void follow();
+    return () => {
+      current = false;
+    };
+  }, [route, status, method, text, paused]);
+
+  return { ...traffic, reading };
+}
+
+/** What each route's exchanges of the last quarter of an hour come to. */
+export function useSummary(): readonly RouteTraffic[] {
+  return usePolled(sumUpTraffic, SUM_UP_MS);
+}
+
+function pause(millis: number): Promise<void> {
+  return new Promise((done) => setTimeout(done, millis));
+}

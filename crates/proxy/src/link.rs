@@ -1,0 +1,334 @@
+//! Connections to targets over HTTP/1.1, which have no task of their own: whoever sends a request over
+//! one works for it, in the same task, until the response has been read. So an octet that comes in
+//! wakes nobody but the one who waits for it.
+//!
+//! In between they wait with the thread that made them. A connection is only ever used by that thread:
+//! its socket is registered there, and another thread would have to be woken by it.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::fmt;
+use std::future::{Future, poll_fn};
+use std::io::{self, IoSlice};
+use std::pin::{Pin, pin};
+use std::task::{Context, Poll, Waker, ready};
+use std::time::{Duration, Instant};
+
+use bytes::Bytes;
+use hyper::body::{Body, Frame, Incoming};
+use hyper::client::conn::TrySendError;
+use hyper::client::conn::http1::{Builder, Connection, SendRequest};
+use hyper::{Request, Response};
+use hyper_util::rt::TokioIo;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::TcpStream;
+use tokio::task::coop;
+use tokio_rustls::client::TlsStream;
+use tokio_util::either::Either;
+use tracing::debug;
+
+use crate::body::RequestBody;
+
+/// Idle connections that a thread keeps for one target.
+const KEPT: usize = 64;
+/// How long an idle connection is used again: less than the 5 s after which the most common dev
+/// servers close theirs, so that a request hardly ever meets a closing connection.
+const FRESH: Duration = Duration::from_secs(4);
+/// How often old ones are closed, as long as there are any.
+const SWEEP: Duration = Duration::from_secs(1);
+
+/// The octets of a target, in the clear or out of TLS.
+pub(crate) type Stream = Either<TcpStream, TlsStream<TcpStream>>;
+
+/// A stream on which a target may answer and leave before it has read the whole request, as one does
+/// for which a body is too large. What can no longer be written is dropped then, and what the target
+/// has said is read: an error of writing would end the connection before that.
+struct Hasty {
+    stream: Stream,
+    left: bool,
+}
+
+impl AsyncRead for Hasty {
+    fn poll_read(
+        self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.get_mut().stream).poll_read(context, buffer)
+    }
+}
+
+impl AsyncWrite for Hasty {
+    fn poll_write(
+        self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        octets: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        self.poll_write_vectored(context, &[IoSlice::new(octets)])
+    }
+
+    fn poll_write_vectored(
+        self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        octets: &[IoSlice<'_>],
+    ) -> Poll<io::Result<usize>> {
+        let this = self.get_mut();
+        if !this.left {
+            match ready!(Pin::new(&mut this.stream).poll_write_vectored(context, octets)) {
+                Err(cause) if has_left(&cause) => this.left = true,
+                outcome => return Poll::Ready(outcome),
+            }
+        }
+        Poll::Ready(Ok(octets.iter().map(|slice| slice.len()).sum()))
+    }
+
+    fn is_write_vectored(&self) -> bool {
+        self.stream.is_write_vectored()
+    }
+
+    fn poll_flush(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        let this = self.get_mut();
+        match ready!(Pin::new(&mut this.stream).poll_flush(context)) {
+            Err(cause) if has_left(&cause) => {
+                this.left = true;
+                Poll::Ready(Ok(()))
+            }
+            outcome => Poll::Ready(outcome),
+        }
+    }
+
+    fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.get_mut().stream).poll_shutdown(context)
+    }
+}
+
+fn has_left(cause: &io::Error) -> bool {
+    matches!(
+        cause.kind(),
+        io::ErrorKind::BrokenPipe | io::ErrorKind::ConnectionReset
+    )
+}
+
+/// A connection to a target.
+pub(crate) struct Link {
+    sender: SendRequest<RequestBody>,
+    connection: Connection<TokioIo<Hasty>, RequestBody>,
+    /// Whether it has come to its end.
+    over: bool,
+    pool: u64,
+    idle_since: Instant,
+}
+
+impl fmt::Debug for Link {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Link").finish_non_exhaustive()
+    }
+}
+
+impl Link {
+    /// HTTP/1.1 over `stream`, for the pool with this id.
+    pub(crate) async fn new(
+        stream: Stream,
+        pool: u64,
+        head_octets: usize,
+    ) -> Result<Self, hyper::Error> {
+        let (sender, connection) = Builder::new()
+            .max_buf_size(head_octets)
+            .handshake(TokioIo::new(Hasty {
+                stream,
+                left: false,
+            }))
+            .await?;
+        Ok(Self {
+            sender,
+            connection,
+            over: false,
+            pool,
+            idle_since: Instant::now(),
+        })
+    }
+
+    /// Sends, and works for the connection until the head of the response is there.
+    pub(crate) async fn send(
+        &mut self,
+        request: Request<RequestBody>,
+    ) -> Result<Response<Incoming>, TrySendError<Request<RequestBody>>> {
+        let mut sending = pin!(self.sender.try_send_request(request));
+        let (connection, over) = (&mut self.connection, &mut self.over);
+        poll_fn(|context| {
+            work(connection, over, context);
+            // What is waited for comes from the connection alone, which was just looked after.
+            let outcome = sending.as_mut().poll(&mut quiet());
+            if outcome.is_pending() {
+                return_if_budget_is_spent(context);
+            }
+            outcome
+        })
+        .await
+    }
+
+    /// The next frame of the response's body.
+    pub(crate) fn poll_frame(
+        &mut self,
+        incoming: &mut Incoming,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
+        // Asking first says that there is room for more.
+        if let Poll::Ready(frame) = Pin::new(&mut *incoming).poll_frame(&mut quiet()) {
+            return Poll::Ready(frame);
+        }
+        work(&mut self.connection, &mut self.over, context);
+        let frame = Pin::new(incoming).poll_frame(&mut quiet());
+        if frame.is_pending() {
+            return_if_budget_is_spent(context);
+        }
+        frame
+    }
+
+    /// Keeps the connection for another request. One on which the request is still being sent goes on
+    /// with that by itself.
+    pub(crate) fn give_back(mut self: Box<Self>) {
+        if self.look() {
+            IDLE.with_borrow_mut(|idle| idle.put(self));
+        } else if !self.over {
+            tokio::spawn(self.work());
+        }
+    }
+
+    /// Works for the connection until it speaks HTTP no more. Gives what is spoken over from then on,
+    /// and what was read of that.
+    pub(crate) async fn change(mut self: Box<Self>) -> (Stream, Bytes) {
+        poll_fn(|context| {
+            work(&mut self.connection, &mut self.over, context);
+            if self.over {
+                Poll::Ready(())
+            } else {
+                Poll::Pending
+            }
+        })
+        .await;
+        let parts = self.connection.into_parts();
+        (parts.io.into_inner().stream, parts.read_buf)
+    }
+
+    /// Works for the connection until it has ended.
+    async fn work(self: Box<Self>) {
+        let Self {
+            sender,
+            connection,
+            over,
+            ..
+        } = *self;
+        // Without a sender it ends once there is nothing left to do.
+        drop(sender);
+        if !over && let Err(cause) = connection.await {
+            debug!(%cause, "a connection to a target ended early");
+        }
+    }
+
+    /// Whether it is there, and ready for a request. Nobody is woken by it from then on.
+    fn look(&mut self) -> bool {
+        work(&mut self.connection, &mut self.over, &mut quiet());
+        !self.over && self.sender.is_ready()
+    }
+}
+
+/// Does what there is to do on a connection.
+fn work(
+    connection: &mut Connection<TokioIo<Hasty>, RequestBody>,
+    over: &mut bool,
+    context: &mut Context<'_>,
+) {
+    if *over {
+        return;
+    }
+    if let Poll::Ready(outcome) = Pin::new(connection).poll(context) {
+        *over = true;
+        if let Err(cause) = outcome {
+            debug!(%cause, "a connection to a target ended early");
+        }
+    }
+}
+
+/// For what needs no waking.
+fn quiet() -> Context<'static> {
+    Context::from_waker(Waker::noop())
+}
+
+/// Comes back when this task has had its share of the thread: what was asked quietly may be there
+/// already, and only have been put off.
+fn return_if_budget_is_spent(context: &Context<'_>) {
+    if !coop::has_budget_remaining() {
+        context.waker().wake_by_ref();
+    }
+}
+
+thread_local! {
+    static IDLE: RefCell<Idle> = RefCell::default();
+}
+
+/// The connections of one thread that wait for a request.
+#[derive(Default)]
+struct Idle {
+    /// By pool, the longest idle first.
+    #[allow(clippy::vec_box, reason = "they are used in the same boxes")]
+    waiting: HashMap<u64, Vec<Box<Link>>>,
+    /// Whether a task closes those that have become old.
+    swept: bool,
+}
+
+impl Idle {
+    fn put(&mut self, mut link: Box<Link>) {
+        link.idle_since = Instant::now();
+        let waiting = self.waiting.entry(link.pool).or_default();
+        if waiting.len() < KEPT {
+            waiting.push(link);
+        }
+        if !self.swept {
+            self.swept = true;
+            tokio::spawn(sweep());
+        }
+    }
+
+    /// Closes those that are old. Gives whether any are left.
+    fn close_old(&mut self) -> bool {
+        self.waiting.retain(|_, links| {
+            let fresh = |link: &Link| link.idle_since.elapsed() < FRESH;
+            let first = links.partition_point(|link| !fresh(link));
+            links.drain(..first);
+            links.shrink_to(1);
+            !links.is_empty()
+        });
+        self.swept = !self.waiting.is_empty();
+        self.swept
+    }
+}
+
+async fn sweep() {
+    loop {
+        tokio::time::sleep(SWEEP).await;
+        if !IDLE.with_borrow_mut(Idle::close_old) {
+            return;
+        }
+    }
+}
+
+/// The connection of a pool that was used last, and can take a request now.
+pub(crate) async fn take(pool: u64) -> Option<Box<Link>> {
+    loop {
+        let mut link = IDLE.with_borrow_mut(|idle| idle.waiting.get_mut(&pool)?.pop())?;
+        if link.idle_since.elapsed() >= FRESH {
+            continue;
+        }
+        // Without a share of the thread left, nothing can be seen.
+        coop::consume_budget().await;
+        if link.look() {
+            return Some(link);
+        }
+    }
+}
+
+/// Closes every connection that waits with this thread.
+pub(crate) fn close_all() {
+    drop(IDLE.take());
+}

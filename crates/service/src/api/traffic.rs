@@ -1,0 +1,139 @@
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Json;
+use axum::extract::State as Shared;
+use bentlane_core::Address;
+use bentlane_core::exchange::{ExchangeFilter, har};
+use serde::Deserialize;
+use serde_json::Value;
+use utoipa::IntoParams;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::problem::{Problem, Query};
+use crate::state::State;
+use crate::traffic::{Traffic, TrafficSummary};
+
+/// Exchanges that are listed unless another number is asked for, and at most.
+const SHOWN: usize = 100;
+const MOST_SHOWN: usize = 1_000;
+/// Exchanges in an archive at most.
+const MOST_ARCHIVED: usize = 10_000;
+/// Seconds for which a call waits for exchanges at most.
+const LONGEST_WAIT: u64 = 30;
+/// Seconds that are summed up unless another number is asked for: a quarter of an hour.
+const SUMMED_UP: u64 = 900;
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct Wanted {
+    /// Only of the route with this address.
+    #[serde(default)]
+    route: Option<String>,
+    /// Only with this status: `404`, `5xx`, `400-499`.
+    #[serde(default)]
+    status: Option<String>,
+    /// Only with this method.
+    #[serde(default)]
+    method: Option<String>,
+    /// Only with this text in name and path.
+    #[serde(default)]
+    text: Option<String>,
+    /// Only before the exchange with this number: the page before.
+    #[serde(default)]
+    before: Option<i64>,
+    /// How many at most, 1 to 1000, or to 10,000 for an archive; 100 by default.
+    #[serde(default)]
+    most: Option<usize>,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct Follow {
+    /// Only after the exchange with this number, the first of them first.
+    #[serde(default)]
+    after: Option<i64>,
+    /// With `after`: seconds to wait for an exchange when there is none yet; at most 30.
+    #[serde(default)]
+    wait: u64,
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct Since {
+    /// How many seconds to sum up, 3600 at most; 900 by default.
+    #[serde(default)]
+    seconds: Option<u64>,
+}
+
+pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+    OpenApiRouter::new()
+        .routes(routes!(list_traffic))
+        .routes(routes!(sum_up_traffic))
+        .routes(routes!(archive_traffic))
+}
+
+impl Wanted {
+    fn filter(&self) -> Result<ExchangeFilter, Problem> {
+        let route = self.route.as_deref().map(|text| {
+            let address = text.parse::<Address>();
+            address.map_err(|error| Problem::value("route", error))
+        });
+        let status = self.status.as_deref().map(|text| {
+            let range = text.parse();
+            range.map_err(|error: bentlane_core::Invalid| Problem::from(vec![error]))
+        });
+        Ok(ExchangeFilter {
+            route: route.transpose()?.map(|address| address.to_string()),
+            status: status.transpose()?,
+            method: self.method.clone(),
+            text: self.text.clone(),
+        })
+    }
+}
+
+/// List what passed the proxy lately, latest last; with `after`, what came since, or follow it.
+#[utoipa::path(
+    get, path = "/traffic", params(Wanted, Follow),
+    responses((status = 200, body = Traffic), (status = 422, body = Problem)),
+)]
+async fn list_traffic(
+    Shared(state): Shared<Arc<State>>,
+    Query(wanted): Query<Wanted>,
+    Query(Follow { after, wait }): Query<Follow>,
+) -> Result<Json<Traffic>, Problem> {
+    let filter = wanted.filter()?;
+    let most = wanted.most.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
+    let Some(after) = after else {
+        let latest = state.latest_traffic(&filter, wanted.before, most);
+        return Ok(Json(latest.await?));
+    };
+    let wait = Duration::from_secs(wait.min(LONGEST_WAIT));
+    Ok(Json(state.traffic_after(&filter, after, most, wait).await))
+}
+
+/// Sum up what passed the proxy, by route: how many, how often, how many errors, how long.
+#[utoipa::path(
+    get, path = "/traffic/summary", params(Since),
+    responses((status = 200, body = TrafficSummary), (status = 422, body = Problem)),
+)]
+async fn sum_up_traffic(
+    Shared(state): Shared<Arc<State>>,
+    Query(Since { seconds }): Query<Since>,
+) -> Result<Json<TrafficSummary>, Problem> {
+    let over = Duration::from_secs(seconds.unwrap_or(SUMMED_UP).max(1));
+    Ok(Json(state.traffic_summary(over).await))
+}
+
+/// What passed the proxy lately as an HTTP Archive (HAR 1.2).
+#[utoipa::path(
+    get, path = "/traffic/archive", params(Wanted),
+    responses((status = 200, body = Object), (status = 422, body = Problem)),
+)]
+async fn archive_traffic(
+    Shared(state): Shared<Arc<State>>,
+    Query(wanted): Query<Wanted>,
+) -> Result<Json<Value>, Problem> {
+    let filter = wanted.filter()?;
+    let most = wanted.most.unwrap_or(SHOWN).clamp(1, MOST_ARCHIVED);
+    let latest = state.latest_traffic(&filter, wanted.before, most).await?;
+    Ok(Json(har(&latest.exchanges)))
+}

@@ -1,0 +1,438 @@
+use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::fs::OpenOptions;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::{Builder, JoinHandle};
+use std::time::Duration;
+
+use bentlane_core::chain;
+use bentlane_core::exchange::{Exchange, ExchangeFilter, RouteTraffic, Tally};
+use bentlane_proxy::{Recorded, Recorder};
+use bentlane_store::{Store, StoreError};
+use rustix::process::setpriority_process;
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use tokio::runtime;
+use tokio::sync::watch;
+use tokio::time::{Instant, sleep, timeout_at};
+use tokio_util::sync::CancellationToken;
+use tracing::{info, warn};
+use utoipa::ToSchema;
+
+use crate::config::KeepTraffic;
+use crate::state::State;
+use crate::turns::Turns;
+
+/// Exchanges that are kept in memory: the last of them.
+const KEPT: usize = 2_000;
+/// Exchanges that wait for the database at most. Of more, the oldest are not kept, and counted.
+const WAITING: usize = 20_000;
+/// Exchanges written in a second at most. More wait for quieter times: a load test is to have the
+/// machine for itself, not share it with what notes it down.
+const BATCH: usize = 1_000;
+/// How long exchanges gather before they are taken over: the first at once, those that follow
+/// together.
+const PAUSE: Duration = Duration::from_millis(50);
+/// How often exchanges are written.
+const WRITE: Duration = Duration::from_secs(1);
+/// How often old ones are forgotten.
+const FORGET: Duration = Duration::from_secs(60);
+/// The nice value of the thread that takes over what passes (setpriority(2)).
+const NICE: i32 = 10;
+/// How often it is looked whether what just ended was taken over, and how often at most.
+const SETTLING: (Duration, u32) = (Duration::from_millis(5), 40);
+
+/// What passed the proxy lately.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Traffic {
+    /// Exchanges, latest last.
+    pub exchanges: Vec<Exchange>,
+    /// The number up to which this tells: what comes next is after it.
+    pub last: i64,
+    /// Exchanges after the given number that are no longer at hand: more came than were read.
+    #[serde(default)]
+    pub missed: u64,
+    /// Exchanges since the start that were not recorded, since more came than could be taken over.
+    pub left_out: u64,
+    /// Exchanges since the start that did not get into the database, and are known here alone.
+    pub not_kept: u64,
+}
+
+/// What the exchanges of a time come to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TrafficSummary {
+    /// Since when.
+    #[serde(with = "time::serde::rfc3339")]
+    pub since: OffsetDateTime,
+    /// By route, the busiest first.
+    pub routes: Vec<RouteTraffic>,
+    /// See [`Traffic::left_out`].
+    pub left_out: u64,
+    /// See [`Traffic::not_kept`].
+    pub not_kept: u64,
+}
+
+/// What passed the proxy: the last of it in memory, and all on its way into the database. Nobody
+/// waits for that.
+#[derive(Debug)]
+pub(crate) struct TrafficBook {
+    recorder: Recorder,
+    pages: Mutex<Pages>,
+    /// The number of the last exchange.
+    last: watch::Sender<i64>,
+    keep: KeepTraffic,
+    /// Cancelled when nothing passes any more: later than the service is told to stop.
+    over: CancellationToken,
+}
+
+#[derive(Debug, Default)]
+struct Pages {
+    next: i64,
+    last: VecDeque<Arc<Exchange>>,
+    waiting: VecDeque<Arc<Exchange>>,
+    tally: Tally,
+    /// Lines for access logs, by file.
+    lines: BTreeMap<PathBuf, String>,
+    not_kept: u64,
+}
+
+impl TrafficBook {
+    pub(crate) fn new(recorder: Recorder, keep: KeepTraffic) -> Self {
+        // Higher than any number that was given before: nobody has a million exchanges a second.
+        let micros = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
+        let next = i64::try_from(micros).unwrap_or_default();
+        Self {
+            recorder,
+            pages: Mutex::new(Pages {
+                next,
+                ..Pages::default()
+            }),
+            last: watch::Sender::new(next - 1),
+            keep,
+            over: CancellationToken::new(),
+        }
+    }
+
+    /// Nothing passes any more: what is still to be taken over and written is so, and that is all.
+    pub(crate) fn finish(&self) {
+        self.over.cancel();
+    }
+
+    /// Takes over what ended since the last time.
+    fn take_over(&self) {
+        let mut pages = self.pages();
+        let now = OffsetDateTime::now_utc();
+        for recorded in self.recorder.take() {
+            pages.add(recorded, now);
+        }
+        let last = pages.next - 1;
+        drop(pages);
+        self.last.send_if_modified(|before| {
+            let news = *before != last;
+            *before = last;
+            news
+        });
+    }
+
+    /// The latest `most` exchanges in memory that `filter` takes, of those before the one numbered
+    /// `before`, latest last; and the number of the oldest that is at hand.
+    fn latest(
+        &self,
+        filter: &ExchangeFilter,
+        before: i64,
+        most: usize,
+    ) -> (VecDeque<Exchange>, i64) {
+        let pages = self.pages();
+        let older = pages.last.iter().rev().filter(|it| it.id < before);
+        let wanted = older.filter(|it| filter.takes(it)).take(most);
+        let mut found = VecDeque::new();
+        for exchange in wanted {
+            found.push_front(Exchange::clone(exchange));
+        }
+        (found, pages.first())
+    }
+
+    /// The first `most` exchanges after the one numbered `after` that `filter` takes.
+    fn after(&self, filter: &ExchangeFilter, after: i64, most: usize) -> Traffic {
+        let pages = self.pages();
+        let newer = pages.last.iter().filter(|it| it.id > after);
+        let wanted = newer.filter(|it| filter.takes(it)).take(most);
+        let exchanges: Vec<Exchange> = wanted.map(|it| Exchange::clone(it)).collect();
+        let last = match exchanges.last() {
+            Some(exchange) if exchanges.len() == most => exchange.id,
+            _ => pages.next - 1,
+        };
+        let missed = (pages.first() - 1 - after).max(0).unsigned_abs();
+        Traffic {
+            exchanges,
+            last,
+            missed,
+            left_out: self.recorder.left_out(),
+            not_kept: pages.not_kept,
+        }
+    }
+
+    /// Waits until what ended before this was asked is taken over.
+    async fn settle(&self) {
+        let (pause, times) = SETTLING;
+        for _ in 0..times {
+            if self.recorder.is_empty() {
+                return;
+            }
+            sleep(pause).await;
+        }
+    }
+
+    /// Writes a batch of what waits, or `all` of it. What cannot be written now goes on waiting.
+    async fn write(&self, store: &Store, all: bool) -> Result<(), StoreError> {
+        loop {
+            let batch: Vec<Arc<Exchange>> = {
+                let pages = self.pages();
+                pages.waiting.iter().take(BATCH).cloned().collect()
+            };
+            let Some(last) = batch.last().map(|exchange| exchange.id) else {
+                return Ok(());
+            };
+            let outcome = store.keep_exchanges(&batch).await;
+            let lost = match &outcome {
+                Ok(new) => (batch.len() as u64).saturating_sub(*new),
+                Err(StoreError::Unreachable(_)) => return Ok(()),
+                // Asked again it would be refused again.
+                Err(_) => batch.len() as u64,
+            };
+            let mut pages = self.pages();
+            pages.not_kept += lost;
+            while pages.waiting.front().is_some_and(|it| it.id <= last) {
+                pages.waiting.pop_front();
+            }
+            drop(pages);
+            outcome?;
+            if !all {
+                return Ok(());
+            }
+        }
+    }
+
+    fn pages(&self) -> MutexGuard<'_, Pages> {
+        self.pages.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Pages {
+    fn add(&mut self, Recorded { mut exchange, log }: Recorded, now: OffsetDateTime) {
+        exchange.id = self.next;
+        self.next += 1;
+        if let Some((file, line)) = log {
+            let lines = self.lines.entry(file).or_default();
+            lines.push_str(&line);
+            lines.push('\n');
+        }
+        self.tally.add(&exchange, now);
+        let exchange = Arc::new(exchange);
+        if self.last.len() == KEPT {
+            self.last.pop_front();
+        }
+        self.last.push_back(Arc::clone(&exchange));
+        if self.waiting.len() == WAITING {
+            self.waiting.pop_front();
+            self.not_kept += 1;
+        }
+        self.waiting.push_back(exchange);
+    }
+
+    /// The number of the oldest exchange in memory.
+    fn first(&self) -> i64 {
+        self.last.front().map_or(self.next, |exchange| exchange.id)
+    }
+}
+
+/// Takes over what passes on a thread of its own, which gives way to those that serve requests.
+pub(crate) fn keep_aside(state: Arc<State>) -> io::Result<JoinHandle<()>> {
+    let runtime = runtime::Builder::new_current_thread()
+        .enable_time()
+        .build()?;
+    let keeping = move || {
+        if let Err(cause) = setpriority_process(None, NICE) {
+            warn!(%cause, "traffic is taken over with the priority of everybody");
+        }
+        runtime.block_on(keep(state));
+    };
+    Builder::new().name("traffic".to_owned()).spawn(keeping)
+}
+
+/// Takes over what passes, and writes access logs, until nothing passes any more.
+async fn keep(state: Arc<State>) {
+    let mut failed: HashSet<PathBuf> = HashSet::new();
+    loop {
+        let goes_on = tokio::select! {
+            () = state.traffic.over.cancelled() => false,
+            () = state.traffic.recorder.news() => true,
+        };
+        state.traffic.take_over();
+        let lines = std::mem::take(&mut state.traffic.pages().lines);
+        write_logs(lines, &mut failed);
+        if !goes_on {
+            return;
+        }
+        tokio::select! {
+            () = state.traffic.over.cancelled() => {}
+            () = sleep(PAUSE) => {}
+        }
+    }
+}
+
+/// Adds lines to their files, each opened anew, so that they can be moved away at any time. Which
+/// cannot be written is told once.
+fn write_logs(lines: BTreeMap<PathBuf, String>, failed: &mut HashSet<PathBuf>) {
+    for (file, text) in lines {
+        match append(&file, &text) {
+            Ok(()) => {
+                if failed.remove(&file) {
+                    info!(file = %file.display(), "the access log is written again");
+                }
+            }
+            Err(cause) => {
+                if failed.insert(file.clone()) {
+                    warn!(file = %file.display(), %cause, "an access log cannot be written");
+                }
+            }
+        }
+    }
+}
+
+fn append(file: &Path, text: &str) -> io::Result<()> {
+    let mut file = OpenOptions::new().append(true).create(true).open(file)?;
+    file.write_all(text.as_bytes())
+}
+
+/// Writes exchanges into the database and forgets old ones, until nothing passes any more. While
+/// the database is away they wait.
+pub(crate) async fn store(state: Arc<State>) {
+    let book = &state.traffic;
+    let mut turns = Turns::new(WRITE, &book.over);
+    let mut forget_at = Instant::now();
+    let mut told = 0;
+    loop {
+        let goes_on = turns.next().await;
+        if !goes_on {
+            book.take_over();
+        }
+        if book.keep.age.is_zero() {
+            book.pages().waiting.clear();
+        }
+        if let Ok(store) = state.store() {
+            // At the end everything is written, however much it is.
+            if let Err(cause) = book.write(&store, !goes_on).await {
+                warn!(cause = chain(&cause), "exchanges are not kept");
+            }
+            if Instant::now() >= forget_at {
+                forget_at = Instant::now() + FORGET;
+                let since = OffsetDateTime::now_utc() - book.keep.age;
+                match store.forget_exchanges(since, book.keep.most).await {
+                    Ok(()) | Err(StoreError::Unreachable(_)) => {}
+                    Err(cause) => warn!(cause = chain(&cause), "old exchanges are not forgotten"),
+                }
+            }
+        }
+        let mut not_kept = book.pages().not_kept;
+        if !goes_on {
+            // What could not be written by now is lost with the service.
+            not_kept += book.pages().waiting.len() as u64;
+        }
+        if not_kept > told {
+            let lost = not_kept - told;
+            warn!(lost, "exchanges did not get into the database");
+            told = not_kept;
+        }
+        if !goes_on {
+            return;
+        }
+    }
+}
+
+impl State {
+    /// The latest `most` exchanges that `filter` takes, before the one numbered `before` when that is
+    /// given: first those in memory, then what the database has.
+    pub(crate) async fn latest_traffic(
+        &self,
+        filter: &ExchangeFilter,
+        before: Option<i64>,
+        most: usize,
+    ) -> Result<Traffic, StoreError> {
+        let book = &self.traffic;
+        book.settle().await;
+        let before = before.unwrap_or(i64::MAX);
+        let (mut exchanges, first) = book.latest(filter, before, most);
+        let missing = most - exchanges.len();
+        if missing > 0
+            && let Ok(store) = self.store()
+        {
+            let older = store.exchanges(filter, first.min(before), missing as u64);
+            match older.await {
+                Ok(older) => older
+                    .into_iter()
+                    .rev()
+                    .for_each(|it| exchanges.push_front(it)),
+                // What is in memory is known all the same.
+                Err(StoreError::Unreachable(_)) => {}
+                Err(cause) => return Err(cause),
+            }
+        }
+        let pages = book.pages();
+        Ok(Traffic {
+            exchanges: exchanges.into(),
+            last: pages.next - 1,
+            missed: 0,
+            left_out: book.recorder.left_out(),
+            not_kept: pages.not_kept,
+        })
+    }
+
+    /// The first `most` exchanges after the one numbered `after` that `filter` takes. When there is
+    /// none, waits for one, for as long as `wait`.
+    pub(crate) async fn traffic_after(
+        &self,
+        filter: &ExchangeFilter,
+        after: i64,
+        most: usize,
+        wait: Duration,
+    ) -> Traffic {
+        let book = &self.traffic;
+        let end = Instant::now() + wait;
+        let mut news = book.last.subscribe();
+        let mut missed = 0;
+        let mut from = after;
+        loop {
+            news.mark_unchanged();
+            let mut found = book.after(filter, from, most);
+            missed += found.missed;
+            found.missed = missed;
+            let over = !found.exchanges.is_empty() || missed > 0;
+            if over || Instant::now() >= end || self.shutdown.is_cancelled() {
+                return found;
+            }
+            from = found.last;
+            tokio::select! {
+                _ = timeout_at(end, news.changed()) => {}
+                () = self.shutdown.cancelled() => {}
+            }
+        }
+    }
+
+    /// What the exchanges of the last `over` come to, which is an hour at most.
+    pub(crate) async fn traffic_summary(&self, over: Duration) -> TrafficSummary {
+        let book = &self.traffic;
+        book.settle().await;
+        let now = OffsetDateTime::now_utc();
+        // Since the start there is nothing to tell of before that.
+        let over = over.min(Tally::REACH);
+        let pages = book.pages();
+        TrafficSummary {
+            since: (now - over).max(self.started_at),
+            routes: pages.tally.sum_up(over, now),
+            left_out: book.recorder.left_out(),
+            not_kept: pages.not_kept,
+        }
+    }
+}
