@@ -13,7 +13,7 @@ use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpListener;
 
-use crate::measure::{AtMost, Report, Scale};
+use crate::measure::{Aim, Report, Scale};
 use crate::process::cpu_time;
 use crate::subject::Subject;
 
@@ -46,7 +46,7 @@ pub(crate) fn measure(
     });
     let times = times.collect();
     let name = "a check of 1,000 routes, 20 ms a target";
-    report.alone(name, "s", times, AtMost(3.0));
+    report.alone(name, "s", times, Aim::AtMost(3.0));
     drop(subject);
 
     let subject = Subject::start(bentlane, &folder.join("background"), upstream);
@@ -55,7 +55,7 @@ pub(crate) fn measure(
     std::thread::sleep(scale.background);
     let share = (cpu_time(subject.pid()) - before).as_secs_f64() / start.elapsed().as_secs_f64();
     let name = "of a core, 100 routes checked in the background";
-    report.alone(name, "%", vec![share * 100.0], AtMost(1.0));
+    report.alone(name, "%", vec![share * 100.0], Aim::AtMost(1.0));
 }
 
 /// An app that takes its time for each answer.

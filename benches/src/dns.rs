@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use crate::load::Ends;
-use crate::measure::{AtMost, Report, Scale, micros, quantile};
+use crate::measure::{Aim, Report, Scale, micros, quantile};
 use crate::process::{Server, cpu_time, thread_time};
 use crate::subject::Subject;
 
@@ -51,13 +51,13 @@ pub(crate) fn compare(
         format!("CPU per answer{routes}"),
         "µs",
         &cpu,
-        Some(AtMost(1.1)),
+        Some(Aim::AtMost(1.1)),
     );
     report.compare(
         format!("time of an answer, p50{routes}"),
         "µs",
         &time,
-        Some(AtMost(1.08)),
+        Some(Aim::AtMost(1.08)),
     );
     report.compare(format!("answers per second{routes}"), "1/s", &rate, None);
 }
@@ -91,7 +91,7 @@ pub(crate) fn kept(subject: &Subject, scale: Scale, report: &mut Report) {
     }
     let name = "kept upstream answer beside one of the zones";
     report.compare(format!("CPU, {name}"), "µs", &cpu, None);
-    report.compare(format!("p50, {name}"), "µs", &time, Some(AtMost(1.2)));
+    report.compare(format!("p50, {name}"), "µs", &time, Some(Aim::AtMost(1.2)));
 }
 
 /// Ordinary answers while garbage comes in, beside the quiet ones.
@@ -111,7 +111,7 @@ pub(crate) fn garbage(subject: &Subject, scale: Scale, report: &mut Report) {
         time.push((quantile(&quiet, 0.5), quantile(&flooded, 0.5)));
     }
     let name = "p50 of an answer beside 10,000 packets of garbage a second";
-    report.compare(name, "µs", &time, Some(AtMost(2.0)));
+    report.compare(name, "µs", &time, Some(Aim::AtMost(2.0)));
 }
 
 /// Answers while the proxy runs flat out, beside the quiet ones, and beside those that the bare
@@ -160,13 +160,13 @@ pub(crate) fn beside_load(
         format!("{name}, of the quiet one"),
         "µs",
         &time,
-        Some(AtMost(1.2)),
+        Some(Aim::AtMost(1.2)),
     );
     report.compare(
         format!("{name}, of the bare one then"),
         "µs",
         &beside,
-        Some(AtMost(1.2)),
+        Some(Aim::AtMost(1.2)),
     );
 }
 

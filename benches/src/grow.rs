@@ -1,36 +1,68 @@
 //! What more routes cost: the snapshot by itself, in this process.
 
 use std::fmt::Write;
-use std::time::Instant;
+use std::process::Command;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 use bentlane_core::dns::{Outcome, Settings, Transport, answer};
 use bentlane_core::{Configuration, Route, Snapshot, Zone};
 
-use crate::measure::{AtMost, Report, Scale, micros};
+use crate::load::Ends;
+use crate::measure::{Aim, Report, Scale, micros, quantile};
+use crate::process::resident_kib;
+use crate::subject::Subject;
 
-/// Routes and zones, from few to many.
-const SIZES: [(usize, usize); 3] = [(10, 1), (1_000, 10), (100_000, 1_000)];
+/// How many routes there are, and how many zones.
+const ROUTES: [usize; 3] = [10, 1_000, 100_000];
+const ZONES: [usize; 3] = [1, 10, 1_000];
+/// Few, and many.
+const SIZES: [(usize, usize); 2] = [(10, 1), (100_000, 1_000)];
 /// Names looked up in turn: as many as there are at the least, spread over all of them.
 const NAMES: usize = 10;
 /// Look-ups timed together.
 const LOOK_UPS: usize = 200_000;
+/// How long requests are looked at, at the least.
+const LOOKED_AT: Duration = Duration::from_secs(5);
+/// Swaps of the snapshot while requests come in.
+const SWAPS: usize = 20;
 
-/// The time of a look-up with few routes and with many, and of compiling many.
+/// The time to compile each size, the memory of many routes, and the time of a look-up with few and
+/// with many.
 pub(crate) fn compare(scale: Scale, report: &mut Report) {
-    let configurations = SIZES.map(|(routes, zones)| configuration(routes, zones));
-    let [few, _, many] = &configurations;
-    let compiled = (0..scale.starts).map(|_| {
-        let start = Instant::now();
-        let snapshot = Snapshot::compile(many.clone());
-        let took = start.elapsed().as_secs_f64() * 1e3;
-        drop(snapshot);
-        took
-    });
-    let compiled = compiled.collect();
-    report.alone("compiling 100,000 routes", "ms", compiled, AtMost(1_000.0));
+    for (routes, zones) in ROUTES
+        .iter()
+        .flat_map(|routes| ZONES.map(|zones| (*routes, zones)))
+    {
+        let configuration = configuration(routes, zones);
+        let compiled = (0..scale.starts).map(|_| {
+            let start = Instant::now();
+            let snapshot = Snapshot::compile(configuration.clone());
+            let took = start.elapsed().as_secs_f64() * 1e3;
+            drop(snapshot);
+            took
+        });
+        let name = format!("compiling {routes} routes in {zones} zones");
+        report.alone(name, "ms", compiled.collect(), Aim::AtMost(1_000.0));
+    }
+    // In a process of its own, where nothing that was used before is used again.
+    let own = std::env::current_exe().unwrap();
+    let told = Command::new(own).arg("memory").output().unwrap();
+    let bytes = String::from_utf8(told.stdout)
+        .unwrap()
+        .trim()
+        .parse()
+        .unwrap();
+    report.alone(
+        "memory of a route, of 100,000",
+        "B",
+        vec![bytes],
+        Aim::AtMost(1_024.0),
+    );
 
+    let [few, many] = SIZES.map(|(routes, zones)| configuration(routes, zones));
     let snapshots = [few, many].map(|it| Snapshot::compile(it.clone()));
-    let sizes = [SIZES[0], SIZES[2]];
+    let sizes = SIZES;
     let (mut answers, mut routes) = (Vec::new(), Vec::new());
     for _ in 0..scale.rounds {
         let [few, many] = [0, 1].map(|it| answer_time(&snapshots[it], sizes[it]));
@@ -43,11 +75,64 @@ pub(crate) fn compare(scale: Scale, report: &mut Report) {
         format!("an answer out {name}"),
         "µs",
         &answers,
-        Some(AtMost(1.1)),
+        Some(Aim::AtMost(1.1)),
     );
     report.compare(format!("a route's look-up out {name}"), "µs", &routes, None);
     let most = routes.iter().map(|(_, many)| *many).collect();
-    report.alone("a route's look-up, 100,000 routes", "µs", most, AtMost(1.0));
+    report.alone(
+        "a route's look-up, 100,000 routes",
+        "µs",
+        most,
+        Aim::AtMost(1.0),
+    );
+}
+
+/// What a route takes in a compiled snapshot, beside what it was compiled from.
+#[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
+pub(crate) fn memory_per_route() -> f64 {
+    let (routes, zones) = SIZES[1];
+    let own = std::process::id();
+    let configuration = configuration(routes, zones);
+    let before = resident_kib(own);
+    let snapshot = Snapshot::compile(configuration);
+    let grown = resident_kib(own).saturating_sub(before);
+    drop(snapshot);
+    grown as f64 * 1024.0 / routes as f64
+}
+
+/// The service with many routes: how fast it is there again, lists them, and whether requests feel
+/// that a snapshot is swapped.
+pub(crate) fn serving(subject: &mut Subject, ends: &Ends, scale: Scale, report: &mut Report) {
+    let ((first, last), _) = subject.get("routes");
+    report.tell("first octet of the list of all routes", "ms", first);
+    report.tell("the whole list of all routes", "ms", last);
+    let ((_, page), _) = subject.get("routes?most=100");
+    report.tell("a page of 100 routes", "ms", page);
+
+    let quiet = ends.until(&AtomicBool::new(true), LOOKED_AT);
+    let over = AtomicBool::new(false);
+    let swapped = std::thread::scope(|scope| {
+        let editing = scope.spawn(|| {
+            for number in 0..SWAPS.min(scale.rounds * 2) {
+                subject.edit(number);
+            }
+            over.store(true, Ordering::Relaxed);
+        });
+        let times = ends.until(&over, LOOKED_AT);
+        editing.join().unwrap();
+        times
+    });
+    let p99 = (quantile(&quiet, 0.99), quantile(&swapped, 0.99));
+    let name = format!("p99 of requests while {} routes are swapped", scale.many);
+    report.compare(name, "µs", &[p99], None);
+    let longest = |times: &[f64]| times.iter().copied().fold(0.0, f64::max) / 1e3;
+    report.compare(
+        "the longest request then, beside quiet",
+        "ms",
+        &[(longest(&quiet), longest(&swapped))],
+        None,
+    );
+    subject.restarts(&scale.many.to_string(), scale, report);
 }
 
 /// The name of route `number`, one of `sizes.0` in `sizes.1` zones.

@@ -19,6 +19,7 @@ mod dns;
 mod grow;
 mod load;
 mod measure;
+mod picture;
 mod process;
 mod subject;
 mod tls;
@@ -26,7 +27,7 @@ mod tls;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use clap::{Parser, Subcommand};
+use clap::{Parser, Subcommand, ValueEnum};
 
 use crate::measure::{Report, Scale};
 
@@ -47,9 +48,15 @@ enum Command {
         /// Write the figures as JSON to this file, too
         #[arg(long)]
         json: Option<PathBuf>,
+        /// Draw the ratios beside their bounds into this file, as SVG
+        #[arg(long)]
+        picture: Option<PathBuf>,
         /// Fewer rounds: shows that everything works, not how fast
         #[arg(long)]
         short: bool,
+        /// Measure this part alone; several times for several [default: all of them]
+        #[arg(long, value_enum)]
+        only: Vec<Part>,
     },
     /// The target of both relays: answers every request with the same 1 KiB
     #[command(hide = true)]
@@ -62,9 +69,39 @@ enum Command {
         /// The folder with `cert.der` and `key.der`
         folder: PathBuf,
     },
+    /// Writes the bare relay's certificate into a folder
+    #[command(hide = true)]
+    Certificate {
+        /// The folder
+        folder: PathBuf,
+    },
+    /// Prints how many octets a route takes in memory
+    #[command(hide = true)]
+    Memory,
     /// The bare responder
     #[command(hide = true)]
     Responder,
+}
+
+/// What can be measured by itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Part {
+    /// Requests through the proxy
+    Requests,
+    /// What idle connections take
+    Connections,
+    /// A steady 10,000 requests a second
+    Steady,
+    /// Certificates and handshakes
+    Handshakes,
+    /// DNS answers
+    Names,
+    /// Memory, and how fast the service starts
+    Starts,
+    /// Many routes
+    Growth,
+    /// Checks
+    Checks,
 }
 
 fn main() -> ExitCode {
@@ -72,27 +109,38 @@ fn main() -> ExitCode {
         Command::Run {
             bentlane,
             json,
+            picture,
             short,
+            only,
         } => {
-            return run(
-                &bentlane,
-                json,
-                if short { Scale::SHORT } else { Scale::FULL },
-            );
+            let scale = if short { Scale::SHORT } else { Scale::FULL };
+            let (report, code) = run(&bentlane, scale, &only);
+            if let Some(path) = json {
+                std::fs::write(path, report.json()).unwrap();
+            }
+            if let Some(path) = picture {
+                std::fs::write(path, report.picture()).unwrap();
+            }
+            return code;
         }
         Command::App => app::serve(),
         Command::Relay { target, folder } => bare::relay(target, &folder),
+        Command::Certificate { folder } => bare::write_certificate(&folder),
+        Command::Memory => println!("{}", grow::memory_per_route()),
         Command::Responder => bare::responder(),
     }
     ExitCode::SUCCESS
 }
 
-fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
+fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
+    let wanted = |part| only.is_empty() || only.contains(&part);
     let folder = tempfile::tempdir_in("/tmp").unwrap();
     let app = process::Server::start(&["app"]);
     let target = app.address().port().to_string();
     bare::write_certificate(folder.path());
-    let relay = process::Server::start(&["relay", &target, folder.path().to_str().unwrap()]);
+    let bare_folder = folder.path();
+    let relaying = ["relay", &target, bare_folder.to_str().unwrap()];
+    let relay = process::Server::start(&relaying);
     let responder = process::Server::start(&["responder"]);
     let mut subject =
         subject::Subject::start(bentlane, &folder.path().join("data"), responder.address());
@@ -104,42 +152,63 @@ fn run(bentlane: &Path, json: Option<PathBuf>, scale: Scale) -> ExitCode {
     report.memory("idle, 1,000 routes", subject.resident_kib());
 
     let ends = load::Ends::new(&relay, &subject, folder.path());
-    for protocol in [load::Protocol::Http1, load::Protocol::Http2] {
-        ends.throughput(protocol, scale, &mut report);
-        ends.latency(protocol, scale, &mut report);
+    if wanted(Part::Requests) {
+        for protocol in [load::Protocol::Http1, load::Protocol::Http2] {
+            ends.throughput(protocol, scale, &mut report);
+            ends.latency(protocol, scale, &mut report);
+            ends.transfers(protocol, scale, &mut report);
+        }
     }
-    tls::issuing(scale, &mut report);
-    tls::handshakes(&relay, &subject, folder.path(), scale, &mut report);
-    dns::compare(&responder, &subject, scale, "", &mut report);
-    dns::kept(&subject, scale, &mut report);
-    dns::garbage(&subject, scale, &mut report);
-    dns::beside_load(&responder, &subject, &ends, scale, &mut report);
-    report.memory(
-        "after the load, 1,000 routes and 10,000 certificates",
-        subject.resident_kib(),
-    );
-    subject.restarts(scale, &mut report);
-    grow::compare(scale, &mut report);
-    subject.add_many(scale.many, &target);
-    let routes = format!(", {} routes", scale.many);
-    dns::compare(&responder, &subject, scale, &routes, &mut report);
-
-    checks::measure(
-        bentlane,
-        folder.path(),
-        responder.address(),
-        scale,
-        &mut report,
-    );
+    if wanted(Part::Connections) {
+        let folder = folder.path().join("connections");
+        let relay = process::Server::start(&relaying);
+        let mut subject = subject::Subject::start(bentlane, &folder, responder.address());
+        subject.add_routes(subject::ROUTES, &target);
+        // Started anew, so that no side has memory left from before.
+        subject.restart();
+        load::Ends::new(&relay, &subject, bare_folder).idle(scale, &mut report);
+    }
+    if wanted(Part::Steady) {
+        ends.steady(&subject, scale, &mut report);
+    }
+    if wanted(Part::Handshakes) {
+        tls::issuing(scale, &mut report);
+        tls::handshakes(&relay, &subject, folder.path(), scale, &mut report);
+    }
+    if wanted(Part::Names) {
+        dns::compare(&responder, &subject, scale, "", &mut report);
+        dns::kept(&subject, scale, &mut report);
+        dns::garbage(&subject, scale, &mut report);
+        dns::beside_load(&responder, &subject, &ends, scale, &mut report);
+    }
+    if wanted(Part::Starts) {
+        report.memory(
+            "after the load, 1,000 routes and 10,000 certificates",
+            subject.resident_kib(),
+        );
+        subject.restarts("1,000", scale, &mut report);
+        report.memory("after a start, 1,000 routes", subject.resident_kib());
+    }
+    if wanted(Part::Growth) {
+        grow::compare(scale, &mut report);
+        subject.add_many(scale.many, &target);
+        let routes = format!(", {} routes", scale.many);
+        dns::compare(&responder, &subject, scale, &routes, &mut report);
+        // It listens elsewhere since it was started anew.
+        let ends = load::Ends::new(&relay, &subject, bare_folder);
+        grow::serving(&mut subject, &ends, scale, &mut report);
+    }
+    if wanted(Part::Checks) {
+        let upstream = responder.address();
+        checks::measure(bentlane, folder.path(), upstream, scale, &mut report);
+    }
 
     report.print();
-    if let Some(path) = json {
-        std::fs::write(path, report.json()).unwrap();
-    }
     drop(subject);
-    if report.within_aims() {
+    let code = if report.within_aims() {
         ExitCode::SUCCESS
     } else {
         ExitCode::FAILURE
-    }
+    };
+    (report, code)
 }

@@ -3,6 +3,8 @@ use std::time::Duration;
 
 use serde_json::{Value, json};
 
+use crate::picture;
+
 /// How much to measure.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Scale {
@@ -20,6 +22,12 @@ pub(crate) struct Scale {
     pub(crate) many: usize,
     /// How long checks in the background are watched.
     pub(crate) background: Duration,
+    /// Megabytes of a long transfer.
+    pub(crate) megabytes: usize,
+    /// Connections that are kept idle.
+    pub(crate) idle: usize,
+    /// How long exchanges come in at a steady rate.
+    pub(crate) steady: Duration,
 }
 
 impl Scale {
@@ -31,6 +39,9 @@ impl Scale {
         starts: 7,
         many: 100_000,
         background: Duration::from_secs(60),
+        megabytes: 100,
+        idle: 2_000,
+        steady: Duration::from_secs(60),
     };
     pub(crate) const SHORT: Self = Self {
         rounds: 3,
@@ -40,22 +51,40 @@ impl Scale {
         starts: 2,
         many: 5_000,
         background: Duration::from_secs(5),
+        megabytes: 20,
+        idle: 200,
+        steady: Duration::from_secs(3),
     };
 }
 
-/// What a figure is to stay below.
+/// What a figure is to keep to.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct AtMost(pub(crate) f64);
+pub(crate) enum Aim {
+    AtMost(f64),
+    AtLeast(f64),
+}
 
-impl AtMost {
+impl Aim {
     fn holds(self, value: f64) -> bool {
-        value <= self.0
+        match self {
+            Self::AtMost(bound) => value <= bound,
+            Self::AtLeast(bound) => value >= bound,
+        }
+    }
+
+    fn bound(self) -> f64 {
+        match self {
+            Self::AtMost(bound) | Self::AtLeast(bound) => bound,
+        }
     }
 }
 
-impl fmt::Display for AtMost {
+impl fmt::Display for Aim {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "≤ {}", self.0)
+        match self {
+            Self::AtMost(bound) => write!(f, "≤ {bound}"),
+            Self::AtLeast(bound) => write!(f, "≥ {bound}"),
+        }
     }
 }
 
@@ -67,7 +96,7 @@ struct Row {
     ours: f64,
     /// Ratio of ours to the bare one in each round; without a bare one, the figure itself.
     rounds: Vec<f64>,
-    aim: Option<AtMost>,
+    aim: Option<Aim>,
 }
 
 impl Row {
@@ -89,7 +118,7 @@ impl Report {
         name: impl Into<String>,
         unit: &'static str,
         pairs: &[(f64, f64)],
-        aim: Option<AtMost>,
+        aim: Option<Aim>,
     ) {
         let (bare, ours): (Vec<_>, Vec<_>) = pairs.iter().copied().unzip();
         self.push(Row {
@@ -108,7 +137,7 @@ impl Report {
         name: impl Into<String>,
         unit: &'static str,
         figures: Vec<f64>,
-        aim: AtMost,
+        aim: Aim,
     ) {
         self.push(Row {
             name: name.into(),
@@ -120,11 +149,23 @@ impl Report {
         });
     }
 
+    /// Adds a figure that has no bound.
+    pub(crate) fn tell(&mut self, name: &str, unit: &'static str, figure: f64) {
+        self.push(Row {
+            name: name.to_owned(),
+            unit,
+            bare: None,
+            ours: figure,
+            rounds: vec![figure],
+            aim: None,
+        });
+    }
+
     /// Adds the resident memory of the service.
     pub(crate) fn memory(&mut self, when: &str, kib: u64) {
         #[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
         let mib = kib as f64 / 1024.0;
-        let aim = AtMost(60.0);
+        let aim = Aim::AtMost(60.0);
         self.alone(format!("resident memory, {when}"), "MiB", vec![mib], aim);
     }
 
@@ -148,8 +189,7 @@ impl Report {
             let spread = match row.rounds.len() {
                 1 => String::new(),
                 _ => {
-                    let least = row.rounds.iter().copied().fold(f64::INFINITY, f64::min);
-                    let most = row.rounds.iter().copied().fold(0.0, f64::max);
+                    let (least, most) = spread(&row.rounds);
                     format!("{least:.2} to {most:.2}")
                 }
             };
@@ -164,6 +204,21 @@ impl Report {
             let (name, unit, ours) = (&row.name, row.unit, row.ours);
             println!("| {name}, {unit} | {bare} | {ours:.1} | {ratio} | {spread} | {aim} |");
         }
+    }
+
+    /// Draws each ratio as a bar beside its bound, as SVG.
+    pub(crate) fn picture(&self) -> String {
+        picture::draw(self.rows.iter().filter_map(|row| {
+            let aim = row.aim.filter(|_| row.bare.is_some())?;
+            Some(picture::Bar {
+                name: &row.name,
+                figure: row.figure(),
+                spread: spread(&row.rounds),
+                bound: aim.bound(),
+                held: aim.holds(row.figure()),
+                aim: aim.to_string(),
+            })
+        }))
     }
 
     pub(crate) fn json(&self) -> String {
@@ -181,6 +236,13 @@ impl Report {
         });
         format!("{:#}\n", Value::from_iter(rows))
     }
+}
+
+/// The least and the most of some figures.
+fn spread(figures: &[f64]) -> (f64, f64) {
+    let least = figures.iter().copied().fold(f64::INFINITY, f64::min);
+    let most = figures.iter().copied().fold(0.0, f64::max);
+    (least, most)
 }
 
 /// The middle of some figures.

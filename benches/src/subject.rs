@@ -8,7 +8,7 @@ use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
 use crate::grow::many;
-use crate::measure::{AtMost, Report, Scale};
+use crate::measure::{Aim, Report, Scale};
 use crate::process::resident_kib;
 
 /// Routes that the service has while it is measured.
@@ -87,6 +87,51 @@ impl Subject {
         self.post("routes/many", &many(ROUTES, count - ROUTES, target));
     }
 
+    /// How many exchanges were not recorded since the start, and how many were but are not in the
+    /// database.
+    #[allow(
+        clippy::cast_precision_loss,
+        reason = "some hundred thousand exchanges"
+    )]
+    pub(crate) fn lost(&self) -> (f64, f64) {
+        let (_, summary) = self.get("traffic/summary?seconds=3600");
+        let summary: Value = serde_json::from_slice(&summary).unwrap();
+        let lost = |key: &str| summary[key].as_u64().unwrap() as f64;
+        (lost("left_out"), lost("not_kept"))
+    }
+
+    /// What the API answers, with the time to its first octet and to its last, in ms.
+    pub(crate) fn get(&self, path: &str) -> ((f64, f64), Vec<u8>) {
+        let mut api = TcpStream::connect(self.address("api")).unwrap();
+        let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
+        let start = Instant::now();
+        let millis = |start: Instant| start.elapsed().as_secs_f64() * 1e3;
+        write!(
+            api,
+            "GET /api/v1/{path} HTTP/1.0\r\nhost: {}\r\nauthorization: Bearer {}\r\n\r\n",
+            self.address("api"),
+            token.trim(),
+        )
+        .unwrap();
+        let mut answer = vec![0; 4096];
+        let length = api.read(&mut answer).unwrap();
+        let first = millis(start);
+        answer.truncate(length);
+        api.read_to_end(&mut answer).unwrap();
+        let last = millis(start);
+        assert!(answer.starts_with(b"HTTP/1.0 200"));
+        let head = answer.windows(4).position(|four| four == b"\r\n\r\n");
+        ((first, last), answer.split_off(head.unwrap() + 4))
+    }
+
+    /// Edits a route, which makes another snapshot.
+    pub(crate) fn edit(&self, number: usize) {
+        let note = format!("edit {number}");
+        let edit = ["route", "edit", "n7.moor.test", "--note", &note];
+        let edited = self.client(&edit).output().unwrap();
+        assert!(edited.status.success(), "{edited:?}");
+    }
+
     fn post(&self, path: &str, body: &str) {
         let mut api = TcpStream::connect(self.address("api")).unwrap();
         let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
@@ -107,26 +152,36 @@ impl Subject {
 
     /// How long the service takes from its start to its first answer, when the database server of
     /// one that was killed still runs.
-    pub(crate) fn restarts(&mut self, scale: Scale, report: &mut Report) {
+    pub(crate) fn restarts(&mut self, routes: &str, scale: Scale, report: &mut Report) {
         let mut times = Vec::new();
         for _ in 0..scale.starts {
-            let http = self.address("http");
-            self.child.kill().unwrap();
-            self.child.wait().unwrap();
-            let start = Instant::now();
-            let mut command = serve(&self.binary, &self.data_dir, self.upstream);
-            command.args(["--http", &http.to_string(), "--https", "127.0.0.1:0"]);
-            self.child = command.spawn().unwrap();
-            while !answers(http) {
-                assert!(start.elapsed() < Duration::from_secs(60));
-                std::thread::sleep(Duration::from_millis(1));
-            }
-            times.push(start.elapsed().as_secs_f64() * 1e3);
-            self.wait_until_ready();
+            times.push(self.restart());
         }
-        let aim = AtMost(500.0);
-        report.alone("ready after a start", "ms", times, aim);
-        report.memory("after a start, 1,000 routes", self.resident_kib());
+        let aim = Aim::AtMost(500.0);
+        report.alone(
+            format!("ready after a start, {routes} routes"),
+            "ms",
+            times,
+            aim,
+        );
+    }
+
+    /// Ends it as a fault would and starts it anew; gives after how many ms it answers.
+    pub(crate) fn restart(&mut self) -> f64 {
+        let http = self.address("http");
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        let start = Instant::now();
+        let mut command = serve(&self.binary, &self.data_dir, self.upstream);
+        command.args(["--http", &http.to_string(), "--https", "127.0.0.1:0"]);
+        self.child = command.spawn().unwrap();
+        while !answers(http) {
+            assert!(start.elapsed() < Duration::from_secs(60));
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        let took = start.elapsed().as_secs_f64() * 1e3;
+        self.wait_until_ready();
+        took
     }
 
     fn client(&self, args: &[&str]) -> Command {

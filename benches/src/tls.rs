@@ -15,7 +15,7 @@ use rustls::{ClientConfig, ClientConnection, RootCertStore};
 use time::OffsetDateTime;
 
 use crate::bare::NAME;
-use crate::measure::{AtMost, Report, Scale, micros, quantile};
+use crate::measure::{Aim, Report, Scale, micros, quantile};
 use crate::process::{Server, cpu_time};
 use crate::subject::Subject;
 
@@ -56,7 +56,7 @@ pub(crate) fn issuing(scale: Scale, report: &mut Report) {
         pairs.push((bare, per(start)));
     }
     let name = "making a certificate, beside its key and signature";
-    report.compare(name, "µs", &pairs, Some(AtMost(1.1)));
+    report.compare(name, "µs", &pairs, Some(Aim::AtMost(1.1)));
 }
 
 /// CPU time of full handshakes beside the bare relay's, and the time of the first one for a name
@@ -110,9 +110,9 @@ pub(crate) fn handshakes(
         .map(|(bare, ours)| (bare / per, ours / per))
         .collect();
     let name = format!("CPU per full handshake, {warm} names");
-    report.compare(name, "µs", &cpu, Some(AtMost(1.03)));
+    report.compare(name, "µs", &cpu, Some(Aim::AtMost(1.03)));
     let name = "first handshake for a name, p50, beside a later one";
-    report.compare(name, "µs", &first_and_later, Some(AtMost(1.2)));
+    report.compare(name, "µs", &first_and_later, Some(Aim::AtMost(1.2)));
 }
 
 fn client(root: CertificateDer<'static>) -> Arc<ClientConfig> {
