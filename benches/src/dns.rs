@@ -1,7 +1,13 @@
+use std::io::IoSliceMut;
 use std::net::{SocketAddr, UdpSocket};
+use std::os::fd::AsRawFd;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use nix::cmsg_space;
+use nix::sys::socket::{ControlMessageOwned, MsgFlags, recvmsg, setsockopt, sockopt};
+use nix::sys::time::TimeSpec;
 
 use crate::load::Ends;
 use crate::measure::{Aim, Report, Scale, micros, quantile};
@@ -115,7 +121,7 @@ pub(crate) fn garbage(subject: &Subject, scale: Scale, report: &mut Report) {
 }
 
 /// Answers while the proxy runs flat out, beside the quiet ones, and beside those that the bare
-/// responder gives then: with every core taken, who asks has to wait for a turn, too.
+/// responder gives then.
 pub(crate) fn beside_load(
     responder: &Server,
     subject: &Subject,
@@ -125,25 +131,20 @@ pub(crate) fn beside_load(
 ) {
     let (bare, ours) = (socket(responder.address()), socket(subject.dns()));
     let (mut time, mut beside) = (Vec::new(), Vec::new());
-    // What is measured is the answer, not how long this thread waits for its own turn.
-    let first = rustix::process::setpriority_process(None, FIRST);
-    if let Err(cause) = first {
-        eprintln!("questions are asked without priority: {cause}");
+    for socket in [&bare, &ours] {
+        setsockopt(socket, sockopt::ReceiveTimestampns, &true).unwrap();
     }
     let paced = |socket| {
-        let blocks = scale.questions.div_ceil(10_000);
-        (0..blocks)
-            .flat_map(|_| block_for(socket, OURS, NOW_AND_THEN))
+        let count = scale.questions / 100;
+        (0..count)
+            .map(|id| arrival(socket, u16::try_from(id % 1_000).unwrap()))
             .collect::<Vec<_>>()
     };
     for _ in 0..scale.rounds {
         let quiet = paced(&ours);
         let end = AtomicBool::new(false);
         let (others, loaded) = std::thread::scope(|scope| {
-            scope.spawn(|| {
-                let _ = rustix::process::setpriority_process(None, 0); // as it was
-                ends.load_ours(&end);
-            });
+            scope.spawn(|| ends.load_ours(&end));
             std::thread::sleep(Duration::from_millis(200));
             let (others, loaded) = (paced(&bare), paced(&ours));
             end.store(true, Ordering::Relaxed);
@@ -153,8 +154,6 @@ pub(crate) fn beside_load(
         time.push((quantile(&quiet, 0.99), p99));
         beside.push((quantile(&others, 0.99), p99));
     }
-    // A refusal to give it back costs the other figures nothing.
-    let _ = rustix::process::setpriority_process(None, 0);
     let name = "p99 of an answer beside a proxy flat out";
     report.compare(
         format!("{name}, of the quiet one"),
@@ -191,9 +190,6 @@ fn flood(to: SocketAddr, end: &AtomicBool) {
         std::thread::sleep(Duration::from_millis(5));
     }
 }
-
-/// The nice value of the thread that asks now and then.
-const FIRST: i32 = -20;
 
 /// The pause between lookups that come now and then, as those of one person do.
 const NOW_AND_THEN: Duration = Duration::from_millis(1);
@@ -234,6 +230,23 @@ fn ask_for(socket: &UdpSocket, name: &[u8], count: usize) -> f64 {
 
 fn block(socket: &UdpSocket) -> Vec<f64> {
     block_for(socket, OURS, Duration::ZERO)
+}
+
+/// From when a question is sent, after a pause, to when the system notes that its answer has come in,
+/// in µs: what is measured is the answer, not how long this thread waits for its own turn to read it.
+fn arrival(socket: &UdpSocket, id: u16) -> f64 {
+    std::thread::sleep(NOW_AND_THEN);
+    let (mut buffer, mut control) = ([0; 2048], cmsg_space!(TimeSpec));
+    let sent = SystemTime::now();
+    socket.send(&question(id, OURS)).unwrap();
+    let mut room = [IoSliceMut::new(&mut buffer)];
+    let flags = MsgFlags::empty();
+    let answer = recvmsg::<()>(socket.as_raw_fd(), &mut room, Some(&mut control), flags).unwrap();
+    let noted = answer.cmsgs().unwrap().find_map(|noted| match noted {
+        ControlMessageOwned::ScmTimestampns(at) => Some(UNIX_EPOCH + Duration::from(at)),
+        _ => None,
+    });
+    micros(noted.unwrap().duration_since(sent).unwrap())
 }
 
 /// The times of a hundred questions, one after the other with a pause before each, in µs.

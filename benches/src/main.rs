@@ -26,6 +26,7 @@ mod tls;
 
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use std::time::Duration;
 
 use clap::{Parser, Subcommand, ValueEnum};
 
@@ -82,6 +83,9 @@ enum Command {
     #[command(hide = true)]
     Responder,
 }
+
+/// When a service that was just busy is at rest.
+const AT_REST: Duration = Duration::from_secs(3);
 
 /// What can be measured by itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -149,6 +153,7 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
     let fresh = subject.resident_kib();
     subject.add_routes(subject::ROUTES, &target);
     report.memory("idle, without a route", fresh);
+    std::thread::sleep(AT_REST);
     report.memory("idle, 1,000 routes", subject.resident_kib());
 
     let ends = load::Ends::new(&relay, &subject, folder.path());

@@ -146,3 +146,33 @@ fn malformed_packets_get_formerr_or_silence_and_the_next_question_its_answer() {
         assert_eq!(answer[7], 1);
     }
 }
+
+#[test]
+fn questions_that_come_together_each_get_their_own_answer() {
+    let world = World::with_routes(&[]);
+    let patience = Some(Duration::from_secs(5));
+    let sockets = [(); 3].map(|()| {
+        let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+        socket.set_read_timeout(patience).unwrap();
+        socket.connect(world.address("dns")).unwrap();
+        socket
+    });
+    // More than are taken at once, with some among them that get no answer.
+    for id in 0..40_u8 {
+        for (number, socket) in sockets.iter().enumerate() {
+            let number = u8::try_from(number).unwrap();
+            socket.send(&question(0, &[number, id])).unwrap();
+        }
+        sockets[0].send(&question(2, &[0x81])).unwrap();
+    }
+    for (number, socket) in sockets.iter().enumerate() {
+        let mut ids = Vec::new();
+        for _ in 0..40 {
+            let mut buffer = [0; 512];
+            socket.recv(&mut buffer).unwrap();
+            assert_eq!((usize::from(buffer[0]), buffer[7]), (number, 1));
+            ids.push(buffer[1]);
+        }
+        assert_eq!(ids, (0..40).collect::<Vec<u8>>());
+    }
+}

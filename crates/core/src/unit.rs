@@ -43,6 +43,7 @@ impl Unit<'_> {
              AmbientCapabilities=CAP_NET_BIND_SERVICE\n\
              # For the resolver's threads, which go before the proxy's.\n\
              LimitNICE=-10\n\
+             LimitRTPRIO=1\n\
              NoNewPrivileges=yes\n\
              Restart=on-failure\n\
              RestartSec=2\n\

@@ -7,6 +7,11 @@ use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
 use bentlane_core::dns::{self, Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
 use rustix::process::setpriority_process;
+use thread_priority::ThreadPriority;
+use thread_priority::unix::{
+    RealtimeThreadSchedulePolicy, ThreadSchedulePolicy, set_thread_priority_and_policy,
+    thread_native_id,
+};
 use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -217,6 +222,7 @@ impl Sockets {
             let (socket, view, shutdown) = (Arc::clone(socket), view.clone(), shutdown.clone());
             let (handle, running) = (runtime.handle().clone(), Arc::clone(&running));
             threads.push(spawn("resolver udp", move || {
+                go_first();
                 udp::serve(&socket, &view, &handle, &shutdown);
                 drop(running);
             })?);
@@ -255,4 +261,14 @@ fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> io::Result<thread:
         }
         work();
     })
+}
+
+/// Has the calling thread go before all that is not real-time, where the service may say so
+/// (sched(7), RLIMIT_RTPRIO): it works for as long as others ask, and those have to get on to do so.
+fn go_first() {
+    let policy = ThreadSchedulePolicy::Realtime(RealtimeThreadSchedulePolicy::RoundRobin);
+    let outcome = set_thread_priority_and_policy(thread_native_id(), ThreadPriority::Min, policy);
+    if let Err(cause) = outcome {
+        debug!(%cause, "the resolver does not go first");
+    }
 }

@@ -1,8 +1,12 @@
-use std::io;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, UdpSocket};
+use std::array;
+use std::io::{self, IoSlice, IoSliceMut};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, SocketAddrV4, SocketAddrV6, UdpSocket};
+use std::os::fd::AsRawFd;
 use std::sync::Arc;
 
 use bentlane_core::dns::Transport;
+use nix::errno::Errno;
+use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
 use tracing::debug;
@@ -11,40 +15,127 @@ use crate::serve::{Next, View};
 
 /// Octets of the longest query that is read; what is longer is cut, and so malformed.
 const LONGEST_QUERY: usize = 4096;
+/// Queries that are taken with one call of the system at most, and answered with one.
+const AT_ONCE: usize = 16;
 
 /// Answers queries until `shutdown`, on a thread that does nothing else: waiting in the system's
-/// own call for the next query costs half of what an event loop does. It has to be [woken](wake) to
-/// see that it should stop; a time limit would cost each query a timer. What has to be asked for
-/// upstream goes on in `runtime`.
+/// own call for the next query costs half of what an event loop does, and those that came in the
+/// meantime are taken with it. It has to be [woken](wake) to see that it should stop; a time limit
+/// would cost each query a timer. What has to be asked for upstream goes on in `runtime`.
 pub(crate) fn serve(
     socket: &Arc<UdpSocket>,
     view: &View,
     runtime: &Handle,
     shutdown: &CancellationToken,
 ) {
-    let mut buffer = vec![0; LONGEST_QUERY];
-    let mut answer = Vec::new();
+    let mut buffers = Box::new([[0; LONGEST_QUERY]; AT_ONCE]);
+    let mut headers = MultiHeaders::preallocate(AT_ONCE, None);
+    let mut answers = Answers::new();
     while !shutdown.is_cancelled() {
-        let (length, peer) = match socket.recv_from(&mut buffer) {
-            Ok(received) => received,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+        let mut rooms = buffers.each_mut().map(|buffer| [IoSliceMut::new(buffer)]);
+        let queries = match recvmmsg(
+            socket.as_raw_fd(),
+            &mut headers,
+            rooms.iter_mut(),
+            MsgFlags::MSG_WAITFORONE,
+            None,
+        ) {
+            Ok(queries) => queries,
+            Err(Errno::EINTR) => continue,
             Err(cause) => {
                 debug!(%cause, "a UDP socket reports an error");
                 continue;
             }
         };
-        let query = buffer.get(..length).unwrap_or_default();
-        match view.answer(query, peer, Transport::Udp, &mut answer) {
-            Next::Send => send(socket, &answer, peer),
-            Next::Ask(errand) => {
-                let socket = Arc::clone(socket);
-                runtime.spawn(async move {
-                    let mut answer = Vec::new();
-                    errand.run(Transport::Udp, &mut answer).await;
-                    send(&socket, &answer, peer);
-                });
+        for query in queries {
+            let Some(peer) = query.address.as_ref().and_then(address) else {
+                continue;
+            };
+            let octets = query.iovs().next().unwrap_or_default();
+            match view.answer(
+                octets,
+                peer,
+                Transport::Udp,
+                answers.next_for(query.address),
+            ) {
+                Next::Send => answers.keep(),
+                Next::Ask(errand) => {
+                    let socket = Arc::clone(socket);
+                    runtime.spawn(async move {
+                        let mut answer = Vec::new();
+                        errand.run(Transport::Udp, &mut answer).await;
+                        send(&socket, &answer, peer);
+                    });
+                }
             }
         }
+        answers.send(socket);
+    }
+}
+
+fn address(of: &SockaddrStorage) -> Option<SocketAddr> {
+    let v4 = of.as_sockaddr_in().map(|at| SocketAddrV4::from(*at).into());
+    v4.or_else(|| {
+        of.as_sockaddr_in6()
+            .map(|at| SocketAddrV6::from(*at).into())
+    })
+}
+
+/// Answers that are sent together.
+struct Answers {
+    octets: [Vec<u8>; AT_ONCE],
+    peers: [Option<SockaddrStorage>; AT_ONCE],
+    count: usize,
+    headers: MultiHeaders<SockaddrStorage>,
+}
+
+impl Answers {
+    fn new() -> Self {
+        Self {
+            octets: array::from_fn(|_| Vec::new()),
+            peers: [None; AT_ONCE],
+            count: 0,
+            headers: MultiHeaders::preallocate(AT_ONCE, None),
+        }
+    }
+
+    /// Where the next answer, which goes to `peer`, is written.
+    fn next_for(&mut self, peer: Option<SockaddrStorage>) -> &mut Vec<u8> {
+        self.peers[self.count] = peer;
+        &mut self.octets[self.count]
+    }
+
+    /// The answer that was written last is to be sent, unless it is empty.
+    fn keep(&mut self) {
+        self.count += usize::from(!self.octets[self.count].is_empty());
+    }
+
+    /// Sends all of them. A datagram leaves at once or not at all, so this holds up nobody.
+    fn send(&mut self, socket: &UdpSocket) {
+        let mut first = 0;
+        while first < self.count {
+            let octets = self.octets[first..self.count].iter();
+            let slices: [[IoSlice<'_>; 1]; AT_ONCE] = {
+                let mut octets = octets.map(|answer| IoSlice::new(answer));
+                array::from_fn(|_| [octets.next().unwrap_or(IoSlice::new(&[]))])
+            };
+            let sent = sendmmsg(
+                socket.as_raw_fd(),
+                &mut self.headers,
+                slices.iter().take(self.count - first),
+                &self.peers[first..self.count],
+                [],
+                MsgFlags::empty(),
+            );
+            first += match sent {
+                Ok(sent) => sent.count().max(1),
+                Err(cause) => {
+                    debug!(%cause, "an answer could not be sent");
+                    1
+                }
+            };
+        }
+        self.count = 0;
     }
 }
 
