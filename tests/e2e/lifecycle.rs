@@ -182,6 +182,72 @@ fn a_given_database_is_used_and_its_absence_survived() {
     assert!(world.ok(&["status"]).contains("not reachable"));
 }
 
+#[test]
+fn names_and_routes_do_not_wait_for_the_database() {
+    let app = App::new();
+    let (dns, https) = (App::free_port(), App::free_port());
+    let start = |more: &[&str]| {
+        let at = |port: u16| format!("127.0.0.1:{port}");
+        let places = [
+            ("--http", 0),
+            ("--api", 0),
+            ("--dns", dns),
+            ("--https", https),
+        ];
+        let places = places.map(|(flag, port)| [flag.to_owned(), at(port)]);
+        Start {
+            flags: [
+                &places.concat()[..],
+                &more.iter().map(|it| (*it).to_owned()).collect::<Vec<_>>(),
+            ]
+            .concat(),
+            own_places: true,
+            ..Start::default()
+        }
+    };
+    let mut world = World::with(start(&[]));
+    world.ok(&["zone", "add", "moor.test"]);
+    world.ok(&["route", "add", "booking.moor.test", &app.port()]);
+    assert_eq!(world.end(Signal::TERM), 0);
+
+    // One that takes connections and says nothing.
+    let silent = TcpListener::bind("127.0.0.1:0").unwrap();
+    let url = format!("postgres://me:secret@{}/lane", silent.local_addr().unwrap());
+    world.start_as(start(&["--database-url", &url]));
+    world.wake();
+    let found = run(
+        "dig",
+        &[
+            "@127.0.0.1",
+            "-p",
+            &dns.to_string(),
+            "+short",
+            "booking.moor.test",
+        ],
+    );
+    assert_eq!(found.ok().trim(), "127.0.0.1");
+    let page = run(
+        "curl",
+        &[
+            "-sS",
+            "--cacert",
+            world.root().to_str().unwrap(),
+            "--connect-to",
+            &format!("::127.0.0.1:{https}"),
+            "https://booking.moor.test/status/201",
+            "-w",
+            "%{http_code}",
+        ],
+    );
+    assert!(page.ok().ends_with("201"));
+    let said = world.service().output();
+    assert!(
+        !said.contains("starting without the database"),
+        "it is still asked: {said}"
+    );
+    assert!(world.ok(&["status"]).contains("not reachable"));
+}
+
 fn run_sql(place: &str, password: &str, sql: &str) {
     let url = format!("postgres://bentlane:{password}@{place}/postgres");
     run("psql", &["-qX", "-c", sql, &url]).ok();

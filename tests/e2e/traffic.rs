@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::process::Stdio;
 
-use bentlane_tests::{App, Start, World, events, reply, run_command, wait_until};
+use bentlane_tests::{App, Start, World, events, reply, run, run_command, wait_until};
 use futures_util::{SinkExt, StreamExt};
 use rustix::process::Signal;
 use serde_json::Value;
@@ -291,6 +291,39 @@ fn access_logs_are_read_by_a_common_parser_and_may_be_moved_away() {
             .then_some(())
     });
     assert_eq!(world.curl(&[LOCAL]).ok(), "0123456789", "requests go on");
+}
+
+#[test]
+fn none_is_missing_while_many_wait_for_the_database() {
+    let app = shop();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let https = world.address("https");
+    let count = 6_000;
+    let load = [
+        "--h1",
+        "-c4",
+        "-n",
+        &count.to_string(),
+        &format!("--connect-to={https}"),
+        LOCAL,
+    ];
+    assert!(run("h2load", &load).ok().contains("6000 succeeded"));
+    // More than are kept in memory for those who look, and than are written in a moment.
+    let mut ids: Vec<i64> = Vec::new();
+    while ids.len() < count {
+        let before = ids.last().copied().unwrap_or(i64::MAX);
+        let page = world.get(&format!("/traffic?most=1000&before={before}"));
+        let page = page["exchanges"].as_array().unwrap();
+        ids.extend(page.iter().rev().map(|it| it["id"].as_i64().unwrap()));
+        assert!(!page.is_empty(), "{} of {count}", ids.len());
+    }
+    assert!(ids.windows(2).all(|pair| pair[0] - 1 == pair[1]));
+    let summary = world.json(&["traffic", "--summary"]);
+    assert_eq!(summary["routes"][0]["exchanges"], count);
+    assert_eq!(
+        (&summary["left_out"], &summary["not_kept"]),
+        (&0.into(), &0.into())
+    );
 }
 
 #[test]

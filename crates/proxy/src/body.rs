@@ -342,6 +342,9 @@ impl ResponseBody {
     pub(crate) fn note(&mut self, mut note: Box<Note>) {
         note.is_stream =
             matches!(&self.kind, Kind::Passing { watched, .. } if watched.limit.is_none());
+        if note.is_stream {
+            note.lasts();
+        }
         self.request = note.received.take();
         self.note = Some(note);
     }

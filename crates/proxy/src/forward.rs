@@ -1,7 +1,6 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
 use std::borrow::Cow;
-use std::future::Future;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -12,7 +11,6 @@ use http::header::{ACCEPT, CONNECTION, CONTENT_TYPE, HOST};
 use http::uri::{Authority, PathAndQuery};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
 use hyper::body::{Body, Incoming};
-use tokio::time::timeout;
 
 use crate::body::{Broken, Progress, RequestBody, ResponseBody, Stalled};
 use crate::files::{self, FileError};
@@ -21,6 +19,7 @@ use crate::headers::{
     Origin, Survey, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
     remove_hop_by_hop,
 };
+use crate::link::Patience;
 use crate::manner::{self, Manner};
 use crate::page::{Page, Wanted};
 use crate::plane::{Found, Lead, Plane};
@@ -86,8 +85,42 @@ enum Failure {
 struct Ask {
     survey: Survey,
     parts: request::Parts,
-    /// Until it is sent.
+    /// Until somebody reads it.
     body: Option<Incoming>,
+    /// The body as it is sent, until it is.
+    sending: RequestBody,
+}
+
+impl Ask {
+    /// The request in the form of the protocol that `lease` speaks (RFC 9112 §3.2, RFC 9113 §8.3.1).
+    /// What is left here is of no use until it is put back.
+    fn fit(&mut self, lease: &Lease, pool: &Pool, wanted: &Wants<'_>) -> Request<RequestBody> {
+        let parts = &mut self.parts;
+        let host = wanted.host;
+        if lease.is_http2() {
+            parts.version = Version::HTTP_2;
+            parts.headers.remove(HOST);
+            if wanted.trailers {
+                let trailers = HeaderValue::from_static("trailers");
+                parts.headers.insert(http::header::TE, trailers);
+            }
+            let tls = pool.destination().to.scheme().is_some_and(Scheme::is_tls);
+            let scheme = if tls { "https" } else { "http" };
+            let mut uri = std::mem::take(&mut parts.uri).into_parts();
+            uri.authority = Authority::try_from(host.as_bytes()).ok();
+            if uri.authority.is_some() {
+                uri.scheme = scheme.parse().ok();
+            }
+            parts.uri = Uri::from_parts(uri).unwrap_or_default();
+        } else if parts.version == Version::HTTP_2 {
+            parts.version = Version::HTTP_11;
+            parts.uri = origin_form(std::mem::take(&mut parts.uri));
+            parts.headers.insert(HOST, host.clone());
+        }
+        let (nothing, ()) = Request::new(()).into_parts();
+        let body = std::mem::replace(&mut self.sending, RequestBody::empty());
+        Request::from_parts(std::mem::replace(parts, nothing), body)
+    }
 }
 
 /// What a request needs of the connection that it goes out on.
@@ -146,6 +179,7 @@ impl Client {
             survey: Survey::of(&parts.headers),
             parts,
             body: Some(body),
+            sending: RequestBody::empty(),
         };
         let (accept, method) = (
             ask.parts.headers.get(ACCEPT).cloned(),
@@ -362,9 +396,9 @@ impl Client {
             trailers,
             upgrade: upgrade.is_some(),
         };
-        let request = self.to_send(ask, upgrade.as_ref());
-        note.received = request.body().progress();
-        let sent = self.exchange(request, asked.pool, &wanted, note);
+        self.make_ready(ask, upgrade.as_ref());
+        note.received = ask.sending.progress();
+        let sent = self.exchange(ask, asked.pool, &wanted, note);
         let (mut response, lease) = sent.await?;
         // As with requests, the engine takes in what one read brings beyond its limit.
         let survey = Survey::of(response.headers());
@@ -396,22 +430,16 @@ impl Client {
         Ok(self.passed_on(response, lease, survey))
     }
 
-    /// The request as it is sent; what is left of `ask` is of no use.
-    fn to_send(&self, ask: &mut Ask, upgrade: Option<&Upgrade>) -> Request<RequestBody> {
-        let body = match (upgrade, ask.body.take()) {
-            (Some(upgrade), _) => {
-                upgrade.ask(&mut ask.parts);
-                RequestBody::empty()
-            }
-            (None, Some(body)) => {
-                let limits = &self.shared.limits;
-                let heads = self.heads.clone();
-                RequestBody::new(body, limits.request_idle, limits.total, heads)
-            }
-            (None, None) => RequestBody::empty(),
-        };
-        let (nothing, ()) = Request::new(()).into_parts();
-        Request::from_parts(std::mem::replace(&mut ask.parts, nothing), body)
+    /// Gives the request the body that it is sent with.
+    fn make_ready(&self, ask: &mut Ask, upgrade: Option<&Upgrade>) {
+        let body = ask.body.take();
+        if let Some(upgrade) = upgrade {
+            upgrade.ask(&mut ask.parts);
+        } else if let Some(body) = body {
+            let limits = &self.shared.limits;
+            let heads = self.heads.clone();
+            ask.sending = RequestBody::new(body, limits.request_idle, limits.total, heads);
+        }
     }
 
     /// Turns the client's request into the one that the target gets. Gives whether the client reads
@@ -492,7 +520,7 @@ impl Client {
     /// closed before any octet of the request was sent.
     async fn exchange(
         &self,
-        mut request: Request<RequestBody>,
+        ask: &mut Ask,
         pool: &Arc<Pool>,
         wanted: &Wants<'_>,
         note: &mut Note,
@@ -515,14 +543,18 @@ impl Client {
                     lease
                 }
             };
-            fit(&mut request, &lease, pool, wanted);
-            note.asked = note.connected.or_else(|| Some(Instant::now()));
-            let progress = request.body().progress();
-            match in_time(limits.first_byte, progress, lease.send(request)).await {
+            let since = note.connected.unwrap_or_else(Instant::now);
+            note.asked = Some(since);
+            let patience = Patience {
+                since,
+                limit: limits.first_byte,
+                progress: ask.sending.progress(),
+            };
+            match lease.send(ask.fit(&lease, pool, wanted), patience).await {
                 None => return Err(Failure::Late),
                 Some(Ok(response)) => return Ok((response, lease)),
                 Some(Err(mut error)) => match error.take_message().filter(|_| !fresh) {
-                    Some(unsent) => request = unsent,
+                    Some(unsent) => (ask.parts, ask.sending) = unsent.into_parts(),
                     None => {
                         let failure = Failure::of(error.into_error());
                         return Err(Box::pin(failure.or_tls(pool, fresh)).await);
@@ -697,60 +729,12 @@ fn file_failure(name: &str, route: &Route, path: &str, error: &FileError) -> Box
     Page::finding(status, name, &address, Some(target), finding)
 }
 
-/// What comes of `work` within `limit`, which begins anew as long as the body gets on: an upload may
-/// take its time. `None` when nothing does.
-async fn in_time<T>(
-    limit: Duration,
-    progress: Option<Progress>,
-    work: impl Future<Output = T>,
-) -> Option<T> {
-    let Some(progress) = progress else {
-        return timeout(limit, work).await.ok();
-    };
-    // In a box, as everything that is rare here: most requests have no body.
-    let mut work = Box::pin(work);
-    let mut left = limit;
-    loop {
-        if let Ok(outcome) = timeout(left, &mut work).await {
-            return Some(outcome);
-        }
-        left = limit.checked_sub(progress.since())?;
-    }
-}
-
 /// Whether a response may be silent for as long as it likes: event streams, and streams of gRPC.
 fn is_stream(headers: &HeaderMap) -> bool {
     headers.get(CONTENT_TYPE).is_some_and(|media| {
         let media = media.as_bytes();
         media.starts_with(b"text/event-stream") || media.starts_with(b"application/grpc")
     })
-}
-
-/// Puts a request into the form of the protocol that `lease` speaks (RFC 9112 §3.2, RFC 9113 §8.3.1).
-fn fit(request: &mut Request<RequestBody>, lease: &Lease, pool: &Pool, wanted: &Wants<'_>) {
-    let host = wanted.host;
-    if !lease.is_http2() {
-        if *request.version_mut() == Version::HTTP_2 {
-            *request.version_mut() = Version::HTTP_11;
-            *request.uri_mut() = origin_form(std::mem::take(request.uri_mut()));
-            request.headers_mut().insert(HOST, host.clone());
-        }
-        return;
-    }
-    *request.version_mut() = Version::HTTP_2;
-    request.headers_mut().remove(HOST);
-    if wanted.trailers {
-        let trailers = HeaderValue::from_static("trailers");
-        request.headers_mut().insert(http::header::TE, trailers);
-    }
-    let tls = pool.destination().to.scheme().is_some_and(Scheme::is_tls);
-    let scheme = if tls { "https" } else { "http" };
-    let mut parts = std::mem::take(request.uri_mut()).into_parts();
-    parts.authority = Authority::try_from(host.as_bytes()).ok();
-    if parts.authority.is_some() {
-        parts.scheme = scheme.parse().ok();
-    }
-    *request.uri_mut() = Uri::from_parts(parts).unwrap_or_default();
 }
 
 /// The host that the request is for: `:authority`, or the one Host field (RFC 9112 §3.2).

@@ -8,6 +8,7 @@
 //! What the proxy leaves to others: which routes there are (it is given snapshots), and which
 //! certificates may be made (it is given an issuer).
 
+mod alarm;
 mod body;
 mod certificates;
 mod files;
@@ -34,6 +35,6 @@ pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
 pub use plane::Limits;
 pub use record::{Recorded, Recorder};
-pub use server::Proxy;
+pub use server::{Proxy, Replaced};
 pub use target_tls::TargetRoots;
 pub use tickets::{TICKET_KEY_LENGTH, Tickets};

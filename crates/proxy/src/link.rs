@@ -10,11 +10,12 @@ use std::collections::HashMap;
 use std::fmt;
 use std::future::{Future, poll_fn};
 use std::io::{self, IoSlice};
-use std::pin::{Pin, pin};
+use std::pin::Pin;
 use std::task::{Context, Poll, Waker, ready};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
+use foldhash::fast::RandomState;
 use hyper::body::{Body, Frame, Incoming};
 use hyper::client::conn::TrySendError;
 use hyper::client::conn::http1::{Builder, Connection, SendRequest};
@@ -27,7 +28,8 @@ use tokio_rustls::client::TlsStream;
 use tokio_util::either::Either;
 use tracing::debug;
 
-use crate::body::RequestBody;
+use crate::alarm::Alarm;
+use crate::body::{Progress, RequestBody};
 
 /// Idle connections that a thread keeps for one target.
 const KEPT: usize = 64;
@@ -109,14 +111,36 @@ fn has_left(cause: &io::Error) -> bool {
     )
 }
 
+/// What came of a request; one of which no octet went out comes back with the error.
+pub(crate) type Sent = Result<Response<Incoming>, TrySendError<Request<RequestBody>>>;
+
 /// A connection to a target.
 pub(crate) struct Link {
     sender: SendRequest<RequestBody>,
     connection: Connection<TokioIo<Hasty>, RequestBody>,
     /// Whether it has come to its end.
     over: bool,
+    /// Rings when an answer is late.
+    late: Alarm,
     pool: u64,
     idle_since: Instant,
+}
+
+/// How long an answer may take: so long from when it is asked for, and for a request whose body gets
+/// on from when it last did.
+#[derive(Debug)]
+pub(crate) struct Patience {
+    pub(crate) since: Instant,
+    pub(crate) limit: Duration,
+    pub(crate) progress: Option<Progress>,
+}
+
+impl Patience {
+    /// How much longer it goes on once the limit is over; `None` when the answer is late.
+    pub(crate) fn left(&self) -> Option<Duration> {
+        let since = self.progress.as_ref()?.since();
+        self.limit.checked_sub(since)
+    }
 }
 
 impl fmt::Debug for Link {
@@ -143,28 +167,44 @@ impl Link {
             sender,
             connection,
             over: false,
+            late: Alarm::new(),
             pool,
             idle_since: Instant::now(),
         })
     }
 
-    /// Sends, and works for the connection until the head of the response is there.
-    pub(crate) async fn send(
+    /// Sends, and works for the connection until the head of the response is there. `None` when it is
+    /// late.
+    pub(crate) fn send(
         &mut self,
         request: Request<RequestBody>,
-    ) -> Result<Response<Incoming>, TrySendError<Request<RequestBody>>> {
-        let mut sending = pin!(self.sender.try_send_request(request));
-        let (connection, over) = (&mut self.connection, &mut self.over);
-        poll_fn(|context| {
+        patience: Patience,
+    ) -> impl Future<Output = Option<Sent>> {
+        let Self {
+            sender,
+            connection,
+            over,
+            late,
+            ..
+        } = self;
+        late.set(patience.since + patience.limit);
+        let mut sending = Box::pin(sender.try_send_request(request));
+        poll_fn(move |context| {
             work(connection, over, context);
             // What is waited for comes from the connection alone, which was just looked after.
-            let outcome = sending.as_mut().poll(&mut quiet());
-            if outcome.is_pending() {
-                return_if_budget_is_spent(context);
+            if let Poll::Ready(sent) = sending.as_mut().poll(&mut quiet()) {
+                late.unset();
+                return Poll::Ready(Some(sent));
             }
-            outcome
+            return_if_budget_is_spent(context);
+            while late.poll(context).is_ready() {
+                match patience.left() {
+                    Some(left) => late.set(Instant::now() + left),
+                    None => return Poll::Ready(None),
+                }
+            }
+            Poll::Pending
         })
-        .await
     }
 
     /// The next frame of the response's body.
@@ -272,7 +312,7 @@ thread_local! {
 struct Idle {
     /// By pool, the longest idle first.
     #[allow(clippy::vec_box, reason = "they are used in the same boxes")]
-    waiting: HashMap<u64, Vec<Box<Link>>>,
+    waiting: HashMap<u64, Vec<Box<Link>>, RandomState>,
     /// Whether a task closes those that have become old.
     swept: bool,
 }

@@ -1,3 +1,4 @@
+use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
@@ -10,9 +11,9 @@ use arc_swap::ArcSwapOption;
 use bentlane_core::check::{Attempt, Refusal};
 use bentlane_core::{ContainerPlace, Destination, Scheme};
 use bytes::Bytes;
+use hyper::Request;
 use hyper::body::{Body, Frame, Incoming};
-use hyper::client::conn::{TrySendError, http2};
-use hyper::{Request, Response};
+use hyper::client::conn::http2;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use rustls::ClientConfig;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
@@ -25,7 +26,7 @@ use tokio_util::either::Either;
 use tracing::debug;
 
 use crate::body::RequestBody;
-use crate::link::{self, Link, Stream};
+use crate::link::{self, Link, Patience, Sent, Stream};
 use crate::target_tls::{self, TargetRoots};
 
 /// How often it is looked whether a shared connection is still wanted.
@@ -62,14 +63,19 @@ impl Lease {
         matches!(self, Self::Http2(_))
     }
 
-    /// Sends; a request of which no octet went out comes back with the error.
-    pub(crate) async fn send(
+    /// Sends; `None` when the answer is late.
+    pub(crate) fn send(
         &mut self,
         request: Request<RequestBody>,
-    ) -> Result<Response<Incoming>, TrySendError<Request<RequestBody>>> {
+        patience: Patience,
+    ) -> impl Future<Output = Option<Sent>> {
         match self {
-            Self::Http1(link) => link.send(request).await,
-            Self::Http2(sender) => sender.try_send_request(request).await,
+            Self::Http1(link) => Either::Left(link.send(request, patience)),
+            Self::Http2(sender) => {
+                // In boxes, since most targets speak HTTP/1.1.
+                let sending = Box::pin(sender.try_send_request(request));
+                Either::Right(Box::pin(in_time(patience, sending)))
+            }
         }
     }
 
@@ -99,6 +105,17 @@ impl Lease {
             Self::Http1(link) => Some(link.change().await),
             Self::Http2(_) => None,
         }
+    }
+}
+
+/// What comes of `work`, unless it is late.
+async fn in_time<T>(patience: Patience, mut work: Pin<Box<impl Future<Output = T>>>) -> Option<T> {
+    let mut left = patience.limit;
+    loop {
+        if let Ok(outcome) = timeout(left, &mut work).await {
+            return Some(outcome);
+        }
+        left = patience.left()?;
     }
 }
 

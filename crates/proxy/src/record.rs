@@ -2,19 +2,23 @@
 //!
 //! A request's note is filled in as it goes, without a lock and with one allocation beside itself, and
 //! put into a bounded queue when the last octet of the response has been read. Everything that takes
-//! longer, such as hiding what may be secret, is done by whoever takes it out.
+//! longer is done by whoever takes it out: hiding what may be secret at once, and telling it in full
+//! when somebody asks.
 
+use std::borrow::Cow;
+use std::collections::HashMap;
 use std::net::IpAddr;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Instant, SystemTime};
 
 use bentlane_core::check::FindingKind;
 use bentlane_core::exchange::{
-    Ending, Exchange, Protocol, Timings, Visitor, combined_line, without_secrets,
+    Ending, Exchange, Outcome, Protocol, Timings, Visitor, combined_line, without_secrets,
 };
 use crossbeam_queue::ArrayQueue;
+use foldhash::fast::RandomState;
 use http::header::{REFERER, USER_AGENT};
 use http::{HeaderMap, HeaderName, Method, StatusCode, Version};
 use time::OffsetDateTime;
@@ -37,18 +41,69 @@ pub struct Recorder {
 struct Inner {
     queue: ArrayQueue<Box<Note>>,
     left_out: AtomicU64,
+    /// For whoever takes them out.
+    labels: Mutex<Labels>,
     /// Whether somebody waits to be told of the next exchange.
     awaited: AtomicBool,
     news: Notify,
 }
 
-/// An exchange that ended.
-#[derive(Clone, Debug)]
+/// An exchange that ended, as it was noted.
+#[derive(Debug)]
 pub struct Recorded {
-    /// The exchange, without its number.
-    pub exchange: Exchange,
-    /// The route's access log, and the line for it.
-    pub log: Option<(PathBuf, String)>,
+    note: Box<Note>,
+    /// The route's address.
+    route: Option<Arc<str>>,
+    clocks: Clocks,
+}
+
+/// What is needed of a plane when an exchange ends that outlasts it.
+#[derive(Debug)]
+struct Lasting {
+    recorder: Recorder,
+    route: Option<Arc<str>>,
+    log: Option<PathBuf>,
+}
+
+/// What two clocks said at one moment.
+#[derive(Clone, Copy, Debug)]
+struct Clocks {
+    now: Instant,
+    at: SystemTime,
+}
+
+/// The addresses of a plane's routes, made when they are first told.
+#[derive(Debug, Default)]
+struct Labels {
+    /// Kept from being another one's place, and not in memory.
+    plane: Weak<Plane>,
+    labels: HashMap<usize, Arc<str>, RandomState>,
+}
+
+impl Labels {
+    fn of(&mut self, plane: &Arc<Plane>, position: usize) -> Option<Arc<str>> {
+        if self.plane.as_ptr() != Arc::as_ptr(plane) {
+            self.plane = Arc::downgrade(plane);
+            self.labels = HashMap::default();
+        }
+        if let Some(label) = self.labels.get(&position) {
+            return Some(Arc::clone(label));
+        }
+        let label = label(plane, position)?;
+        self.labels.insert(position, Arc::clone(&label));
+        Some(label)
+    }
+}
+
+fn label(plane: &Plane, position: usize) -> Option<Arc<str>> {
+    let route = plane.snapshot.configuration().routes.get(position)?;
+    Some(route.address.to_string().into())
+}
+
+/// The access log of a route.
+fn log(plane: &Plane, position: usize) -> Option<PathBuf> {
+    let route = plane.snapshot.configuration().routes.get(position)?;
+    route.settings.access_log.clone()
 }
 
 impl Default for Recorder {
@@ -57,6 +112,7 @@ impl Default for Recorder {
             inner: Arc::new(Inner {
                 queue: ArrayQueue::new(WAITING),
                 left_out: AtomicU64::new(0),
+                labels: Mutex::default(),
                 awaited: AtomicBool::new(false),
                 news: Notify::new(),
             }),
@@ -65,10 +121,22 @@ impl Default for Recorder {
 }
 
 impl Recorder {
-    /// Takes the exchanges that ended since the last time, first the one that ended first.
-    pub fn take(&self) -> impl Iterator<Item = Recorded> {
-        let (now, at) = (Instant::now(), SystemTime::now());
-        std::iter::from_fn(move || self.inner.queue.pop()).map(move |note| note.told(now, at))
+    /// Takes the exchanges that ended since the last time, first the one that ended first; with each
+    /// the route's access log and the line for it, when it has one.
+    pub fn take(&self) -> impl Iterator<Item = (Recorded, Option<(PathBuf, String)>)> {
+        let clocks = Clocks {
+            now: Instant::now(),
+            at: SystemTime::now(),
+        };
+        let mut labels = self
+            .inner
+            .labels
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        std::iter::from_fn(move || {
+            let note = self.inner.queue.pop()?;
+            Some(Recorded::new(note, clocks, &mut labels))
+        })
     }
 
     /// Whether there is nothing to take.
@@ -119,6 +187,8 @@ pub(crate) struct Note {
     name_length: usize,
     /// The plane that it was routed by, once it is answered, and the route's place in it.
     plane: Option<Arc<Plane>>,
+    /// In place of the plane, for what may last much longer than that.
+    lasting: Option<Box<Lasting>>,
     pub(crate) position: Option<usize>,
     status: StatusCode,
     pub(crate) finding: Option<FindingKind>,
@@ -154,6 +224,7 @@ impl Note {
             place: Box::default(),
             name_length: 0,
             plane: None,
+            lasting: None,
             position: None,
             status: StatusCode::OK,
             finding: None,
@@ -177,6 +248,13 @@ impl Note {
         place.push_str(name);
         place.push_str(path);
         (self.place, self.name_length) = (place.into(), name.len());
+    }
+
+    /// The name, and path and query.
+    fn place(&self) -> (&str, &str) {
+        self.place
+            .split_at_checked(self.name_length)
+            .unwrap_or_default()
     }
 
     /// Whether it is known what is asked for.
@@ -207,15 +285,30 @@ impl Note {
     pub(crate) fn hand_over(&mut self) -> Box<Self> {
         let mut stays = Self::begin(self.client, self.secure, self.version, self.method.clone());
         stays.skipped = true;
-        Box::new(std::mem::replace(self, stays))
+        let mut note = Box::new(std::mem::replace(self, stays));
+        note.lasts();
+        note
+    }
+
+    /// It may last for hours: the plane is let go of, and with it all of its routes.
+    pub(crate) fn lasts(&mut self) {
+        if let Some(plane) = self.plane.take() {
+            let position = self.position;
+            self.lasting = Some(Box::new(Lasting {
+                recorder: plane.recorder.clone(),
+                route: position.and_then(|position| label(&plane, position)),
+                log: position.and_then(|position| log(&plane, position)),
+            }));
+        }
     }
 
     /// The exchange is over.
     pub(crate) fn end(mut self: Box<Self>, ending: Ending) {
-        let Some(plane) = self.plane.as_ref().filter(|_| !self.skipped) else {
+        let plane = self.plane.as_deref().map(|plane| &plane.recorder);
+        let lasting = self.lasting.as_deref().map(|lasting| &lasting.recorder);
+        let Some(recorder) = plane.or(lasting).filter(|_| !self.skipped).cloned() else {
             return;
         };
-        let recorder = plane.recorder.clone();
         let ending = match ending {
             Ending::Whole | Ending::ClientLeft if self.is_stream => Ending::Stream,
             ending => ending,
@@ -230,20 +323,13 @@ impl Note {
         self.end(Ending::Upgraded);
     }
 
-    /// What it tells, when it was `now` at `at`.
-    fn told(self: Box<Self>, now: Instant, at: SystemTime) -> Recorded {
-        let (ending, end) = self.end.unwrap_or((Ending::ClientLeft, self.start));
-        let (name, path) = self
-            .place
-            .split_at_checked(self.name_length)
-            .unwrap_or_default();
-        let routes = self
-            .plane
-            .iter()
-            .map(|plane| plane.snapshot.configuration());
-        let route = routes
-            .zip(self.position)
-            .find_map(|(configuration, position)| configuration.routes.get(position));
+    /// How it ended, and when.
+    fn ended(&self) -> (Ending, Instant) {
+        self.end.unwrap_or((Ending::ClientLeft, self.start))
+    }
+
+    fn timings(&self) -> Timings {
+        let (_, end) = self.ended();
         let answered = self.answered.unwrap_or(end);
         let begun = self.connecting.or(self.asked).unwrap_or(self.start);
         let connect = self.connecting.map(|begun| {
@@ -251,38 +337,91 @@ impl Note {
             self.connected.unwrap_or(answered) - begun
         });
         let asked = self.asked.or(self.connecting.map(|_| answered));
-        let exchange = Exchange {
-            id: 0,
-            at: OffsetDateTime::from(at) - (now - self.start),
-            route: route.map(|route| route.address.to_string()),
-            client: self.client.to_canonical(),
-            secure: self.secure,
-            protocol: match self.version {
+        Timings {
+            queue_us: Timings::micros(begun - self.start),
+            connect_us: connect.map(Timings::micros),
+            first_byte_us: Timings::micros(answered - asked.unwrap_or(begun)),
+            last_byte_us: Timings::micros(end - answered),
+        }
+    }
+}
+
+impl Recorded {
+    /// Takes a note over: the plane it was routed by, which may long have been replaced, and what may
+    /// be secret are let go of.
+    fn new(
+        mut note: Box<Note>,
+        clocks: Clocks,
+        labels: &mut Labels,
+    ) -> (Self, Option<(PathBuf, String)>) {
+        let (name, path) = note.place();
+        if let Cow::Owned(path) = without_secrets(path) {
+            note.place = format!("{name}{path}").into();
+        }
+        let visitor = note.visitor.take();
+        let (route, file) = match (note.lasting.take(), note.plane.take().zip(note.position)) {
+            (Some(lasting), _) => (lasting.route, lasting.log),
+            (None, Some((plane, position))) => {
+                let file = visitor.as_ref().and_then(|_| log(&plane, position));
+                (labels.of(&plane, position), file)
+            }
+            (None, None) => (None, None),
+        };
+        let recorded = Self {
+            note,
+            route,
+            clocks,
+        };
+        let log = file.zip(visitor).map(|(file, visitor)| {
+            let line = combined_line(&recorded.exchange(0), &visitor);
+            (file, line)
+        });
+        (recorded, log)
+    }
+
+    /// The address of the route; `None` when no route answers to the name and path.
+    #[must_use]
+    pub fn route(&self) -> Option<&str> {
+        self.route.as_deref()
+    }
+
+    /// What is counted of it.
+    #[must_use]
+    pub fn outcome(&self) -> Outcome {
+        Outcome {
+            status: self.note.status.as_u16(),
+            ending: self.note.ended().0,
+            sent: self.note.sent,
+            total_us: self.note.timings().total_us(),
+        }
+    }
+
+    /// All that is told of it, with its number.
+    #[must_use]
+    pub fn exchange(&self, id: i64) -> Exchange {
+        let note = &self.note;
+        let (name, path) = note.place();
+        Exchange {
+            id,
+            at: OffsetDateTime::from(self.clocks.at) - (self.clocks.now - note.start),
+            route: self.route.as_deref().map(str::to_owned),
+            client: note.client.to_canonical(),
+            secure: note.secure,
+            protocol: match note.version {
                 Version::HTTP_2 => Protocol::Http2,
                 Version::HTTP_10 | Version::HTTP_09 => Protocol::Http10,
                 _ => Protocol::Http11,
             },
-            method: self.method.as_str().to_owned(),
+            method: note.method.as_str().to_owned(),
             name: name.to_owned(),
-            path: without_secrets(path).into_owned(),
-            status: self.status.as_u16(),
-            ending,
-            finding: self.finding,
-            received: self.carried,
-            sent: self.sent,
-            timings: Timings {
-                queue_us: Timings::micros(begun - self.start),
-                connect_us: connect.map(Timings::micros),
-                first_byte_us: Timings::micros(answered - asked.unwrap_or(begun)),
-                last_byte_us: Timings::micros(end - answered),
-            },
-        };
-        let file = route.and_then(|route| route.settings.access_log.clone());
-        let log = file.zip(self.visitor).map(|(file, visitor)| {
-            let line = combined_line(&exchange, &visitor);
-            (file, line)
-        });
-        Recorded { exchange, log }
+            path: path.to_owned(),
+            status: note.status.as_u16(),
+            ending: note.ended().0,
+            finding: note.finding,
+            received: note.carried,
+            sent: note.sent,
+            timings: note.timings(),
+        }
     }
 }
 

@@ -1,9 +1,10 @@
 use std::convert::Infallible;
-use std::future::Future;
+use std::future::{Future, poll_fn};
 use std::io;
 use std::net::{IpAddr, SocketAddr, TcpListener as StdListener};
-use std::pin::Pin;
+use std::pin::{Pin, pin};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
@@ -20,8 +21,10 @@ use tokio::time::{sleep, timeout};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
+use tokio_util::task::task_tracker::TaskTrackerToken;
 use tracing::debug;
 
+use crate::alarm::HeadTimer;
 use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
 use crate::guard::Guard;
@@ -32,7 +35,7 @@ use crate::plane::{Limits, Plane};
 use crate::record::Recorder;
 use crate::target_tls::TargetRoots;
 use crate::tickets::Tickets;
-use crate::workers::Workers;
+use crate::workers::{Place, Workers};
 use crate::{raw, redirect};
 
 /// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
@@ -59,6 +62,18 @@ impl Shared {
     /// The routes of the moment; a request keeps them until it is answered.
     pub(crate) fn plane(&self) -> Arc<Plane> {
         self.plane.load_full()
+    }
+}
+
+/// What requests went by until it was replaced.
+#[derive(Debug)]
+pub struct Replaced(Arc<Plane>);
+
+impl Replaced {
+    /// Whether nobody else goes by it or by its snapshot any more.
+    #[must_use]
+    pub fn is_unused(&self) -> bool {
+        Arc::strong_count(&self.0) == 1 && Arc::strong_count(&self.0.snapshot) == 1
     }
 }
 
@@ -102,14 +117,18 @@ impl Proxy {
     }
 
     /// Routes by `snapshot` from now on, and listens on the addresses that names have for their
-    /// own. Requests at work finish as they began, and targets that stay keep their connections.
-    pub fn publish(&self, snapshot: Arc<Snapshot>) {
+    /// own. Requests at work finish as they began, and targets that stay keep their connections. Gives
+    /// what is replaced: with many routes it takes a moment to let go of, which whoever drops it last
+    /// has to spend.
+    pub fn publish(&self, snapshot: Arc<Snapshot>) -> Replaced {
         self.shared.certificates.pin(&snapshot);
         let now = self.shared.plane.load();
         let next = Plane::new(snapshot, Some(&now), &self.roots, now.recorder.clone());
         let wanted = WantedPlaces::of(&next);
-        self.shared.plane.store(Arc::new(next));
+        drop(now);
+        let replaced = self.shared.plane.swap(Arc::new(next));
         self.own.want(wanted);
+        Replaced(replaced)
     }
 
     /// The certificates that the listeners show.
@@ -140,6 +159,7 @@ impl Proxy {
             https_port: tls.first().map_or(443, SocketAddr::port),
             accepting: TaskTracker::new(),
             connections: TaskTracker::new(),
+            stopping: Stopping::default(),
             shutdown: shutdown.clone(),
         };
         for listener in listeners.plain {
@@ -149,6 +169,7 @@ impl Proxy {
             serving.listen_tls(listener, shutdown.clone())?;
         }
         self.own.keep(&serving, &plain, &tls).await;
+        serving.stopping.begin();
         serving.accepting.close();
         serving.accepting.wait().await;
         serving.connections.close();
@@ -191,7 +212,24 @@ pub(crate) struct Serving {
     https_port: u16,
     accepting: TaskTracker,
     connections: TaskTracker,
+    stopping: Stopping,
     pub(crate) shutdown: CancellationToken,
+}
+
+/// Whether connections are to end with the request that is at work. Cloning gives another handle to
+/// the same.
+#[derive(Clone, Debug, Default)]
+struct Stopping {
+    begun: Arc<AtomicBool>,
+    told: CancellationToken,
+}
+
+impl Stopping {
+    /// Before they are woken it is there to be seen.
+    fn begin(&self) {
+        self.begun.store(true, Ordering::Release);
+        self.told.cancel();
+    }
 }
 
 impl std::fmt::Debug for Serving {
@@ -242,7 +280,14 @@ impl Serving {
         let serving = self.clone();
         let serve = move |stream, peer, permit: Permit| {
             let for_connection = serving.clone();
-            let work = async move {
+            let counted = serving.connections.token();
+            serving.workers.serve(move |place| async move {
+                let refused = permit.refused;
+                let held = Held {
+                    _permit: permit,
+                    _place: place,
+                    _counted: counted,
+                };
                 // From here on the socket belongs to the thread that serves it.
                 let stream = match TcpStream::from_std(stream) {
                     Ok(stream) => stream,
@@ -252,13 +297,11 @@ impl Serving {
                     stream,
                     peer,
                     at,
-                    refused: permit.refused,
+                    refused,
+                    held,
                 };
                 serve(for_connection, accepted).await;
-                drop(permit);
-            };
-            let work = serving.connections.track_future(work);
-            serving.workers.serve(work);
+            });
         };
         let permits = self.permits.clone();
         self.accepting.spawn(accept(listener, permits, end, serve));
@@ -270,10 +313,11 @@ impl Serving {
             Some([HANDSHAKE, ..]) => Box::pin(self.open_tls(accepted)).await,
             Some(first) => {
                 let client = self.client(self.connected(&accepted));
+                let Accepted { stream, held, .. } = accepted;
                 if first == HTTP2_PREFACE {
-                    Box::pin(self.serve_http2(accepted.stream, client)).await;
+                    self.serve_http2(stream, client, held);
                 } else {
-                    Box::pin(self.serve_http1(accepted.stream, client)).await;
+                    self.serve_http1(stream, client, held);
                 }
             }
             None => {}
@@ -294,9 +338,9 @@ impl Serving {
                     )
                 });
                 let stream = TokioIo::new(accepted.stream);
-                let connection = Box::pin(self.http1().serve_connection(stream, service));
-                self.finish(connection, http1::Connection::graceful_shutdown)
-                    .await;
+                let connection = self.http1().serve_connection(stream, service);
+                let stop = http1::Connection::graceful_shutdown;
+                self.serve(connection, stop, accepted.held);
             }
             None => {}
         }
@@ -353,9 +397,8 @@ impl Serving {
         }
         drop(plane);
         let (connected, peer) = (self.connected(&accepted), accepted.peer);
-        // In boxes of their own, as all parts of a connection's life: it has one of them at a time,
-        // and an idle one keeps no room for what is over.
-        let accepting = Box::pin(self.acceptor.accept(accepted.stream));
+        let Accepted { stream, held, .. } = accepted;
+        let accepting = self.acceptor.accept(stream);
         let stream = match timeout(self.shared.limits.head, accepting).await {
             Ok(Ok(stream)) => stream,
             Ok(Err(cause)) => return debug!(%peer, %cause, "a handshake failed"),
@@ -369,9 +412,9 @@ impl Serving {
             ..connected
         });
         if h2 {
-            Box::pin(self.serve_http2(stream, client)).await;
+            self.serve_http2(stream, client, held);
         } else {
-            Box::pin(self.serve_http1(stream, client)).await;
+            self.serve_http1(stream, client, held);
         }
     }
 
@@ -391,7 +434,7 @@ impl Serving {
         Client::new(Arc::clone(&self.shared), connected)
     }
 
-    async fn serve_http1<S>(&self, stream: S, client: Client)
+    fn serve_http1<S>(&self, stream: S, client: Client, held: Held)
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
@@ -404,12 +447,11 @@ impl Serving {
             async move { Ok::<_, Infallible>(Box::pin(client.answer(request)).await) }
         });
         let connection = self.http1().serve_connection(TokioIo::new(stream), service);
-        let connection = Box::pin(connection.with_upgrades());
-        self.finish(connection, http1::UpgradeableConnection::graceful_shutdown)
-            .await;
+        let stop = http1::UpgradeableConnection::graceful_shutdown;
+        self.serve(connection.with_upgrades(), stop, held);
     }
 
-    async fn serve_http2<S>(&self, stream: S, client: Client)
+    fn serve_http2<S>(&self, stream: S, client: Client, held: Held)
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
@@ -431,16 +473,15 @@ impl Serving {
             .max_pending_accept_reset_streams(Some(20))
             .max_local_error_reset_streams(Some(1024))
             .enable_connect_protocol();
-        let connection = Box::pin(builder.serve_connection(TokioIo::new(stream), service));
-        self.finish(connection, http2::Connection::graceful_shutdown)
-            .await;
+        let connection = builder.serve_connection(TokioIo::new(stream), service);
+        self.serve(connection, http2::Connection::graceful_shutdown, held);
     }
 
     fn http1(&self) -> http1::Builder {
         let limits = &self.shared.limits;
         let mut builder = http1::Builder::new();
         builder
-            .timer(TokioTimer::new())
+            .timer(HeadTimer::new())
             .header_read_timeout(limits.head)
             // A head that does not fit the buffer gets 431 from the engine (RFC 6585 §5); one that does
             // and is too long gets it from us. Bodies come and go the faster the more fits.
@@ -448,22 +489,44 @@ impl Serving {
         builder
     }
 
-    /// Serves `connection` to its end; once the proxy stops, to the end of its request at work.
-    async fn finish<C>(&self, mut connection: Pin<Box<C>>, stop_after_this: fn(Pin<&mut C>))
+    /// Serves `connection` to its end; once the proxy stops, to the end of its request at work. In a
+    /// task of its own: what came before is over, and takes neither room nor time from here on.
+    fn serve<C>(&self, connection: C, stop: fn(Pin<&mut C>), held: Held)
     where
-        C: Future<Output = Result<(), hyper::Error>>,
+        C: Future<Output = Result<(), hyper::Error>> + Send + 'static,
     {
-        let outcome = tokio::select! {
-            outcome = connection.as_mut() => outcome,
-            () = self.shutdown.cancelled() => {
-                stop_after_this(connection.as_mut());
-                connection.await
+        let Stopping { begun, told } = self.stopping.clone();
+        tokio::spawn(async move {
+            let mut connection = pin!(connection);
+            let mut told = pin!(told.cancelled_owned());
+            let (mut asked, mut stopped) = (false, false);
+            let outcome = poll_fn(|context| {
+                // Asked once, which has this task woken when the time comes, and then again: to ask
+                // takes a lock.
+                if !stopped && (!asked || begun.load(Ordering::Acquire)) {
+                    asked = true;
+                    if told.as_mut().poll(context).is_ready() {
+                        stopped = true;
+                        stop(connection.as_mut());
+                    }
+                }
+                connection.as_mut().poll(context)
+            });
+            if let Err(cause) = outcome.await {
+                debug!(%cause, "a client's connection ended early");
             }
-        };
-        if let Err(cause) = outcome {
-            debug!(%cause, "a client's connection ended early");
-        }
+            drop(held);
+        });
     }
+}
+
+/// What a connection has for as long as it lives: among those that there may be, on its thread, and
+/// among those that a stop waits for.
+#[derive(Debug)]
+pub(crate) struct Held {
+    _permit: Permit,
+    _place: Place,
+    _counted: TaskTrackerToken,
 }
 
 /// A connection that was just accepted.
@@ -474,4 +537,5 @@ pub(crate) struct Accepted {
     /// Where it came to.
     at: SocketAddr,
     refused: bool,
+    held: Held,
 }

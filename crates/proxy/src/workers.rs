@@ -45,18 +45,15 @@ impl Workers {
         })
     }
 
-    /// Has the thread that serves the fewest connections serve one more.
-    pub(crate) fn serve<F>(&self, connection: F)
+    /// Has the thread that serves the fewest connections serve one more, for as long as it has the
+    /// place that it is given.
+    pub(crate) fn serve<F>(&self, connection: impl FnOnce(Place) -> F)
     where
         F: Future<Output = ()> + Send + 'static,
     {
         let load = |worker: &&Worker| worker.load.load(Ordering::Relaxed);
         if let Some(worker) = self.workers.iter().min_by_key(load) {
-            let place = Place::on(worker);
-            worker.handle.spawn(async move {
-                connection.await;
-                drop(place);
-            });
+            worker.handle.spawn(connection(Place::on(worker)));
         }
     }
 }
@@ -84,7 +81,7 @@ impl Worker {
 
 /// A connection's place on a thread, until it is dropped.
 #[derive(Debug)]
-struct Place(Arc<AtomicUsize>);
+pub(crate) struct Place(Arc<AtomicUsize>);
 
 impl Place {
     fn on(worker: &Worker) -> Self {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use bentlane_core::{Containers, Snapshot, Target, chain};
 use bentlane_runtime::Engine;
-use tracing::warn;
+use tracing::{error, warn};
 
 use crate::state::State;
 
@@ -42,7 +42,9 @@ pub(crate) async fn keep(state: Arc<State>) {
                     Containers::Unknown(cause)
                 }
             };
-            state.containers_are(containers).await;
+            if let Err(cause) = state.containers_are(containers).await {
+                error!(cause = chain(&cause), "routes lead to containers as before");
+            }
         }
         let changed = async {
             match &engine {

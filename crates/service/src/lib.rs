@@ -18,6 +18,7 @@ mod history;
 mod imports;
 mod inherited;
 mod machine;
+mod priority;
 mod queries;
 mod run_file;
 mod service;

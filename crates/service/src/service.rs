@@ -1,7 +1,7 @@
 use std::io;
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex as StdMutex};
 use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
@@ -46,6 +46,8 @@ const API_DRAIN: Duration = Duration::from_secs(5);
 pub struct Service {
     state: Arc<State>,
     database: Database,
+    /// Whether the database has been asked what is in force.
+    asked: bool,
     upstreams: Upstreams,
     resolver: Sockets,
     proxy: Listeners,
@@ -111,12 +113,14 @@ fn io_error(verb: &'static str) -> impl FnOnce(io::Error) -> ServiceError {
 }
 
 impl Service {
-    /// Gets everything ready: the data folder, the authority, the listeners, the database.
+    /// Gets everything ready that names and routes need: the data folder, the authority, the
+    /// listeners, and the last known good configuration.
     ///
     /// Listens on what is `inherited` where that is what `config` asks for, and opens the rest.
     ///
-    /// Without a reachable database the service starts from the last known good configuration; at
-    /// the very first start there is none, and this fails.
+    /// The database is asked while names are answered and requests pass already, and whether it can be
+    /// reached or not; at the very first start, when there is no last known good configuration, it is
+    /// asked here, and this fails without it.
     ///
     /// # Errors
     /// See [`ServiceError`]; nothing is left half-made.
@@ -219,6 +223,7 @@ impl Service {
             database_reachable: AtomicBool::new(false),
             store: ArcSwapOption::empty(),
             reloading: Mutex::new(()),
+            replaced: StdMutex::default(),
         });
         if let Err(cause) = imports::show(&state, &state.imports.all()) {
             error!(
@@ -227,16 +232,10 @@ impl Service {
             );
         }
         let mut database = Database::new(config.database_url);
-        if let Err(failure) = database.connect(&state).await {
-            if first_start {
-                // A server that we started is of no use to a service that does not start.
-                database.stop().await;
-                return Err(failure);
-            }
-            warn!(
-                cause = chain(&failure),
-                "starting without the database, from what was in force last"
-            );
+        if first_start && let Err(failure) = database.connect(&state).await {
+            // A server that we started is of no use to a service that does not start.
+            database.stop().await;
+            return Err(failure);
         }
         RunFile {
             pid: std::process::id(),
@@ -246,6 +245,7 @@ impl Service {
         Ok(Self {
             state,
             database,
+            asked: first_start,
             upstreams: config.upstreams,
             resolver,
             proxy,
@@ -269,6 +269,7 @@ impl Service {
         let Self {
             state,
             mut database,
+            asked,
             upstreams,
             resolver,
             proxy,
@@ -284,6 +285,17 @@ impl Service {
             let (engine, shutdown) = (state.proxy.clone(), shutdown.clone());
             async move { engine.serve(proxy, shutdown).await }
         });
+        if !asked {
+            tokio::select! {
+                outcome = database.connect(&state) => if let Err(failure) = outcome {
+                    warn!(
+                        cause = chain(&failure),
+                        "starting without the database, from what was in force last"
+                    );
+                },
+                () = shutdown.cancelled() => {}
+            }
+        }
         let checking = tokio::spawn({
             let state = Arc::clone(&state);
             async move { board::keep_checking(state).await }
@@ -346,6 +358,8 @@ impl Service {
         if let Ok(Err(cause)) = tokio::task::spawn_blocking(|| resolver.join()).await {
             error!(%cause, "the resolver ended abruptly");
         }
+        // A change that is still made is made to its end.
+        drop(state.reloading.lock().await);
         state.store.store(None);
         database.stop().await;
         RunFile::remove(&state.data_dir)?;

@@ -1,16 +1,22 @@
+use std::error::Error;
+use std::future::Future;
+use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex as StdMutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{AuthorityError, Issuer};
 use bentlane_core::{Change, Configuration, Containers, Name, Snapshot, Zone, chain};
-use bentlane_proxy::Proxy;
+use bentlane_proxy::{Proxy, Replaced};
 use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};
 use time::OffsetDateTime;
-use tokio::sync::{Mutex, Notify};
+use tokio::runtime::Handle;
+use tokio::sync::{Mutex, Notify, oneshot};
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
@@ -20,6 +26,7 @@ use crate::exports::Exports;
 use crate::history::History;
 use crate::imports::{Imported, Imports};
 use crate::machine::Watch;
+use crate::priority::give_way;
 use crate::queries::QueryBook;
 use crate::sign_in::SignIn;
 use crate::traffic::TrafficBook;
@@ -27,6 +34,10 @@ use crate::trust::{Trust, TrustError};
 
 /// The file with the last known good configuration.
 pub(crate) const LAST_GOOD: &str = "last-known-good.json";
+
+/// How often it is looked whether what was replaced is still in use, and for how long.
+const LOOK_AGAIN: Duration = Duration::from_millis(10);
+const LONGEST_USE: Duration = Duration::from_secs(2);
 
 /// The name of our own pages behind the TLS listener, and of DNS over HTTPS. It is this machine's
 /// everywhere (RFC 6761 §6.3).
@@ -110,6 +121,8 @@ pub(crate) struct State {
     pub(crate) store: ArcSwapOption<Store>,
     /// One reload at a time, so that revisions are published in order.
     pub(crate) reloading: Mutex<()>,
+    /// What is no longer in force.
+    pub(crate) replaced: StdMutex<Vec<Replaced>>,
 }
 
 impl State {
@@ -122,15 +135,43 @@ impl State {
     }
 
     /// Makes a change and returns when the data plane goes by it.
-    pub(crate) async fn change(&self, who: &str, change: &Change) -> Result<u64, ChangeError> {
-        let store = self.store().map_err(|_| ChangeError::Unavailable)?;
-        let revision = store.apply(who, change).await?;
-        self.reload().await?;
-        Ok(revision)
+    pub(crate) async fn change(
+        self: &Arc<Self>,
+        who: &'static str,
+        change: Change,
+    ) -> Result<u64, ChangeError> {
+        let state = Arc::clone(self);
+        let work = async move {
+            let store = state.store().map_err(|_| ChangeError::Unavailable)?;
+            let revision = store.apply(who, &change).await?;
+            state.take_over().await?;
+            Ok(revision)
+        };
+        self.aside(work).await?
     }
 
-    /// Reads the configuration and, when it is newer, publishes it.
-    pub(crate) async fn reload(&self) -> Result<(), ChangeError> {
+    /// Reads the configuration and, when it is another, publishes it.
+    pub(crate) async fn reload(self: &Arc<Self>) -> Result<(), ChangeError> {
+        let state = Arc::clone(self);
+        self.aside(async move { state.take_over().await }).await?
+    }
+
+    /// The same, unless the revision in force is the latest.
+    pub(crate) async fn reload_if_newer(self: &Arc<Self>) -> Result<(), ChangeError> {
+        let store = self.store().map_err(|_| ChangeError::Unavailable)?;
+        // A change of our own that is being published is waited for.
+        let publishing = self.reloading.lock().await;
+        let latest = store.revision().await?;
+        self.database_reachable.store(true, Ordering::Relaxed);
+        let in_force = self.snapshot.load().configuration().revision;
+        drop(publishing);
+        if latest == in_force {
+            return Ok(());
+        }
+        self.reload().await
+    }
+
+    async fn take_over(&self) -> Result<(), ChangeError> {
         let store = self.store().map_err(|_| ChangeError::Unavailable)?;
         let _one = self.reloading.lock().await;
         let configuration = store.configuration().await?;
@@ -139,6 +180,46 @@ impl State {
             self.publish(configuration)?;
         }
         Ok(())
+    }
+
+    /// Does `work` on a thread of its own that gives way to those which serve requests: with many
+    /// routes it takes a core for a moment. What it replaces is let go of there, too, once no request
+    /// goes by it any more. The work is done even when nobody waits for it any more.
+    async fn aside<T: Send + 'static>(
+        self: &Arc<Self>,
+        work: impl Future<Output = T> + Send + 'static,
+    ) -> Result<T, ChangeError> {
+        let (tell, outcome) = oneshot::channel();
+        let (state, runtime) = (Arc::clone(self), Handle::current());
+        thread::Builder::new()
+            .name("aside".to_owned())
+            .spawn(move || {
+                give_way();
+                let _ = tell.send(runtime.block_on(work)); // nobody may wait for it any more
+                state.let_go();
+            })
+            .map_err(ChangeError::Thread)?;
+        let ended = |_| ChangeError::Thread(io::Error::other("it ended early"));
+        outcome.await.map_err(ended)
+    }
+
+    /// Lets go of what has been replaced, when nothing goes by it any more or after a while.
+    #[allow(
+        clippy::disallowed_methods,
+        reason = "this thread has nothing else to do, and outlives the runtime for a moment at a stop"
+    )]
+    fn let_go(&self) {
+        let replaced = std::mem::take(&mut *self.replaced());
+        for old in replaced {
+            let limit = Instant::now() + LONGEST_USE;
+            while !old.is_unused() && Instant::now() < limit {
+                thread::sleep(LOOK_AGAIN);
+            }
+        }
+    }
+
+    fn replaced(&self) -> MutexGuard<'_, Vec<Replaced>> {
+        self.replaced.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Takes another issuing certificate for the zones of the moment, and goes by the root of the
@@ -171,7 +252,7 @@ impl State {
 
     /// Has the data plane go by `configuration` and keeps it as the last known good one.
     fn publish(&self, configuration: Configuration) -> Result<(), TrustError> {
-        let kept = serde_json::json!(configuration).to_string();
+        let kept = serde_json::to_string(&configuration);
         let snapshot = self.compile(configuration);
         let previous = self.snapshot.load_full();
         let (zones, revision) = (
@@ -189,11 +270,14 @@ impl State {
             self.proxy.certificates().replace_issuer(issuer);
         }
         self.put_in_force(snapshot);
-        if let Err(cause) = self.data_dir.write(LAST_GOOD, kept.as_bytes()) {
-            error!(
-                cause = chain(&cause),
-                "cannot keep the last known good configuration"
-            );
+        let failed = |cause: &(dyn Error + 'static)| {
+            let cause = chain(cause);
+            error!(cause, "cannot keep the last known good configuration");
+        };
+        match kept.map(|kept| self.data_dir.write(LAST_GOOD, kept.as_bytes())) {
+            Ok(Ok(())) => {}
+            Ok(Err(cause)) => failed(&cause),
+            Err(cause) => failed(&cause),
         }
         info!(revision, "the configuration is in force");
         self.events.tell(Event::Configuration { revision });
@@ -203,15 +287,22 @@ impl State {
     }
 
     /// Has the data plane go by what the container engine tells now.
-    pub(crate) async fn containers_are(&self, containers: Containers) {
+    pub(crate) async fn containers_are(
+        self: &Arc<Self>,
+        containers: Containers,
+    ) -> Result<(), ChangeError> {
         if **self.containers.load() == containers {
-            return;
+            return Ok(());
         }
-        let _one = self.reloading.lock().await;
-        self.containers.store(Arc::new(containers));
-        let configuration = self.snapshot.load().configuration().clone();
-        self.put_in_force(self.compile(configuration));
-        self.board.containers_changed();
+        let state = Arc::clone(self);
+        let work = async move {
+            let _one = state.reloading.lock().await;
+            state.containers.store(Arc::new(containers));
+            let configuration = state.snapshot.load().configuration().clone();
+            state.put_in_force(state.compile(configuration));
+            state.board.containers_changed();
+        };
+        self.aside(work).await
     }
 
     fn compile(&self, configuration: Configuration) -> Arc<Snapshot> {
@@ -220,8 +311,9 @@ impl State {
     }
 
     fn put_in_force(&self, snapshot: Arc<Snapshot>) {
-        self.proxy.publish(Arc::clone(&snapshot));
+        let replaced = self.proxy.publish(Arc::clone(&snapshot));
         self.snapshot.store(snapshot);
+        self.replaced().push(replaced);
     }
 }
 
@@ -250,4 +342,6 @@ pub(crate) enum ChangeError {
     Store(#[from] StoreError),
     #[error(transparent)]
     Trust(#[from] TrustError),
+    #[error("cannot work on it")]
+    Thread(#[source] io::Error),
 }

@@ -3,14 +3,13 @@ use std::fs::OpenOptions;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::{Builder, JoinHandle};
+use std::thread::{self, Builder, JoinHandle};
 use std::time::Duration;
 
 use bentlane_core::chain;
 use bentlane_core::exchange::{Exchange, ExchangeFilter, RouteTraffic, Tally};
 use bentlane_proxy::{Recorded, Recorder};
 use bentlane_store::{Store, StoreError};
-use rustix::process::setpriority_process;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::runtime;
@@ -21,10 +20,11 @@ use tracing::{info, warn};
 use utoipa::ToSchema;
 
 use crate::config::KeepTraffic;
+use crate::priority::give_way;
 use crate::state::State;
 use crate::turns::Turns;
 
-/// Exchanges that are kept in memory: the last of them.
+/// Exchanges that are kept in memory: the last of them, and those that wait for the database.
 const KEPT: usize = 2_000;
 /// Exchanges that wait for the database at most. Of more, the oldest are not kept, and counted.
 const WAITING: usize = 20_000;
@@ -34,12 +34,12 @@ const BATCH: usize = 1_000;
 /// How long exchanges gather before they are taken over: the first at once, those that follow
 /// together.
 const PAUSE: Duration = Duration::from_millis(50);
+/// Exchanges that are taken over without a pause.
+const AT_ONCE: usize = 64;
 /// How often exchanges are written.
 const WRITE: Duration = Duration::from_secs(1);
 /// How often old ones are forgotten.
 const FORGET: Duration = Duration::from_secs(60);
-/// The nice value of the thread that takes over what passes (setpriority(2)).
-const NICE: i32 = 10;
 /// How often it is looked whether what just ended was taken over, and how often at most.
 const SETTLING: (Duration, u32) = (Duration::from_millis(5), 40);
 
@@ -89,12 +89,30 @@ pub(crate) struct TrafficBook {
 #[derive(Debug, Default)]
 struct Pages {
     next: i64,
-    last: VecDeque<Arc<Exchange>>,
-    waiting: VecDeque<Arc<Exchange>>,
+    /// The last of them, and before these what waits for the database.
+    last: VecDeque<Page>,
+    /// The number up to which none waits for the database any more.
+    settled: i64,
+    /// Whether it is known which the database has: not at first, and not after it went away while they
+    /// were written.
+    knows_kept: bool,
     tally: Tally,
     /// Lines for access logs, by file.
     lines: BTreeMap<PathBuf, String>,
     not_kept: u64,
+}
+
+/// An exchange under its number.
+#[derive(Debug)]
+struct Page {
+    id: i64,
+    recorded: Recorded,
+}
+
+impl Page {
+    fn exchange(&self) -> Exchange {
+        self.recorded.exchange(self.id)
+    }
 }
 
 impl TrafficBook {
@@ -106,6 +124,7 @@ impl TrafficBook {
             recorder,
             pages: Mutex::new(Pages {
                 next,
+                settled: next - 1,
                 ..Pages::default()
             }),
             last: watch::Sender::new(next - 1),
@@ -119,15 +138,23 @@ impl TrafficBook {
         self.over.cancel();
     }
 
-    /// Takes over what ended since the last time.
+    /// Takes over what ended since the last time: a few at a time, so that who waits for this core has a
+    /// turn between.
     fn take_over(&self) {
-        let mut pages = self.pages();
         let now = OffsetDateTime::now_utc();
-        for recorded in self.recorder.take() {
-            pages.add(recorded, now);
-        }
-        let last = pages.next - 1;
-        drop(pages);
+        let last = loop {
+            let mut pages = self.pages();
+            let some = self.recorder.take().take(AT_ONCE);
+            let count = some
+                .map(|(recorded, log)| pages.add(recorded, log, now))
+                .count();
+            let last = pages.next - 1;
+            drop(pages);
+            if count < AT_ONCE {
+                break last;
+            }
+            thread::yield_now();
+        };
         self.last.send_if_modified(|before| {
             let news = *before != last;
             *before = last;
@@ -145,10 +172,10 @@ impl TrafficBook {
     ) -> (VecDeque<Exchange>, i64) {
         let pages = self.pages();
         let older = pages.last.iter().rev().filter(|it| it.id < before);
-        let wanted = older.filter(|it| filter.takes(it)).take(most);
+        let wanted = older.map(Page::exchange).filter(|it| filter.takes(it));
         let mut found = VecDeque::new();
-        for exchange in wanted {
-            found.push_front(Exchange::clone(exchange));
+        for exchange in wanted.take(most) {
+            found.push_front(exchange);
         }
         (found, pages.first())
     }
@@ -156,9 +183,9 @@ impl TrafficBook {
     /// The first `most` exchanges after the one numbered `after` that `filter` takes.
     fn after(&self, filter: &ExchangeFilter, after: i64, most: usize) -> Traffic {
         let pages = self.pages();
-        let newer = pages.last.iter().filter(|it| it.id > after);
-        let wanted = newer.filter(|it| filter.takes(it)).take(most);
-        let exchanges: Vec<Exchange> = wanted.map(|it| Exchange::clone(it)).collect();
+        let newer = pages.last.range(pages.place_after(after)..);
+        let wanted = newer.map(Page::exchange).filter(|it| filter.takes(it));
+        let exchanges: Vec<Exchange> = wanted.take(most).collect();
         let last = match exchanges.last() {
             Some(exchange) if exchanges.len() == most => exchange.id,
             _ => pages.next - 1,
@@ -186,26 +213,35 @@ impl TrafficBook {
 
     /// Writes a batch of what waits, or `all` of it. What cannot be written now goes on waiting.
     async fn write(&self, store: &Store, all: bool) -> Result<(), StoreError> {
+        if !self.pages().knows_kept {
+            match store.last_exchange().await {
+                Ok(last) => self.pages().goes_on_after(last.unwrap_or_default()),
+                Err(StoreError::Unreachable(_)) => return Ok(()),
+                Err(cause) => return Err(cause),
+            }
+        }
         loop {
-            let batch: Vec<Arc<Exchange>> = {
+            let batch: Vec<Exchange> = {
                 let pages = self.pages();
-                pages.waiting.iter().take(BATCH).cloned().collect()
+                let waiting = pages.last.range(pages.place_after(pages.settled)..);
+                waiting.take(BATCH).map(Page::exchange).collect()
             };
             let Some(last) = batch.last().map(|exchange| exchange.id) else {
                 return Ok(());
             };
             let outcome = store.keep_exchanges(&batch).await;
             let lost = match &outcome {
-                Ok(new) => (batch.len() as u64).saturating_sub(*new),
-                Err(StoreError::Unreachable(_)) => return Ok(()),
+                Ok(()) => 0,
+                Err(StoreError::Unreachable(_)) => {
+                    self.pages().knows_kept = false;
+                    return Ok(());
+                }
                 // Asked again it would be refused again.
                 Err(_) => batch.len() as u64,
             };
             let mut pages = self.pages();
             pages.not_kept += lost;
-            while pages.waiting.front().is_some_and(|it| it.id <= last) {
-                pages.waiting.pop_front();
-            }
+            pages.settle(last);
             drop(pages);
             outcome?;
             if !all {
@@ -220,25 +256,59 @@ impl TrafficBook {
 }
 
 impl Pages {
-    fn add(&mut self, Recorded { mut exchange, log }: Recorded, now: OffsetDateTime) {
-        exchange.id = self.next;
+    fn add(&mut self, recorded: Recorded, log: Option<(PathBuf, String)>, now: OffsetDateTime) {
+        let id = self.next;
         self.next += 1;
         if let Some((file, line)) = log {
             let lines = self.lines.entry(file).or_default();
             lines.push_str(&line);
             lines.push('\n');
         }
-        self.tally.add(&exchange, now);
-        let exchange = Arc::new(exchange);
-        if self.last.len() == KEPT {
+        self.tally.add(recorded.route(), recorded.outcome(), now);
+        self.last.push_back(Page { id, recorded });
+        self.shed();
+    }
+
+    /// The latest that the database has is the one numbered `id`.
+    fn goes_on_after(&mut self, id: i64) {
+        self.knows_kept = true;
+        self.settle(id);
+        // Only a clock that was set back gives a lower number.
+        self.next = self.next.max(id + 1);
+    }
+
+    /// None up to the one numbered `id` waits for the database any more.
+    fn settle(&mut self, id: i64) {
+        self.settled = self.settled.max(id);
+        self.shed();
+    }
+
+    /// Lets go of the oldest: of those that the database has, and of those that are too many.
+    fn shed(&mut self) {
+        while self.last.len() > KEPT {
+            let waits = self.first() > self.settled;
+            if waits && self.last.len() <= WAITING {
+                return;
+            }
+            if waits {
+                self.not_kept += 1;
+                self.settled = self.first();
+            }
             self.last.pop_front();
         }
-        self.last.push_back(Arc::clone(&exchange));
-        if self.waiting.len() == WAITING {
-            self.waiting.pop_front();
-            self.not_kept += 1;
+        if self.last.capacity() > WAITING && self.last.len() <= KEPT {
+            self.last.shrink_to(KEPT);
         }
-        self.waiting.push_back(exchange);
+    }
+
+    /// The place of the first exchange after the one numbered `id`.
+    fn place_after(&self, id: i64) -> usize {
+        self.last.partition_point(|page| page.id <= id)
+    }
+
+    /// How many wait for the database.
+    fn waiting(&self) -> u64 {
+        (self.next - 1 - self.settled).max(0).unsigned_abs()
     }
 
     /// The number of the oldest exchange in memory.
@@ -253,9 +323,7 @@ pub(crate) fn keep_aside(state: Arc<State>) -> io::Result<JoinHandle<()>> {
         .enable_time()
         .build()?;
     let keeping = move || {
-        if let Err(cause) = setpriority_process(None, NICE) {
-            warn!(%cause, "traffic is taken over with the priority of everybody");
-        }
+        give_way();
         runtime.block_on(keep(state));
     };
     Builder::new().name("traffic".to_owned()).spawn(keeping)
@@ -319,7 +387,9 @@ pub(crate) async fn store(state: Arc<State>) {
             book.take_over();
         }
         if book.keep.age.is_zero() {
-            book.pages().waiting.clear();
+            let mut pages = book.pages();
+            let last = pages.next - 1;
+            pages.settle(last);
         }
         if let Ok(store) = state.store() {
             // At the end everything is written, however much it is.
@@ -338,7 +408,7 @@ pub(crate) async fn store(state: Arc<State>) {
         let mut not_kept = book.pages().not_kept;
         if !goes_on {
             // What could not be written by now is lost with the service.
-            not_kept += book.pages().waiting.len() as u64;
+            not_kept += book.pages().waiting();
         }
         if not_kept > told {
             let lost = not_kept - told;

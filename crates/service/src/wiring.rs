@@ -54,6 +54,10 @@ impl Database {
             Ok(()) | Err(ChangeError::Unavailable) => Ok(()),
             Err(ChangeError::Store(source)) => Err(failed(source)),
             Err(ChangeError::Trust(source)) => Err(source.into()),
+            Err(ChangeError::Thread(source)) => Err(ServiceError::Io {
+                verb: "read what is in force",
+                source,
+            }),
         }
     }
 
@@ -102,10 +106,10 @@ async fn follow(state: &Arc<State>) -> Result<(), ChangeError> {
     let store = state.store().map_err(|_| ChangeError::Unavailable)?;
     let mut news = store.listen().await?;
     // What changed before we listened.
-    state.reload().await?;
+    state.reload_if_newer().await?;
     loop {
         match news.try_recv().await {
-            Ok(Some(_)) => state.reload().await?,
+            Ok(Some(_)) => state.reload_if_newer().await?,
             Ok(None) => return Ok(()),
             Err(cause) => {
                 return Err(ChangeError::Store(StoreError::from_connection(cause)));

@@ -1,65 +1,57 @@
-use std::net::IpAddr;
-use std::sync::Arc;
-
 use bentlane_core::check::FindingKind;
 use bentlane_core::exchange::{Ending, Exchange, ExchangeFilter, Protocol, Timings};
 use sea_orm::sea_query::Expr;
+use sea_orm::sqlx;
+use sea_orm::sqlx::postgres::PgPoolCopyExt;
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DbBackend, DbErr, EntityTrait, QueryFilter, QueryOrder,
-    QuerySelect, Statement,
+    QuerySelect, RuntimeErr, Statement,
 };
-use serde::Serialize;
 use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 
 use crate::entity::exchange::{self, Column, Entity};
 use crate::store::{Store, StoreError};
 
-/// An exchange as a row: the columns' names are the fields'.
-#[derive(Serialize)]
-struct Row<'a> {
-    id: i64,
-    #[serde(with = "time::serde::rfc3339")]
-    at: OffsetDateTime,
-    route: Option<&'a str>,
-    client: IpAddr,
-    secure: bool,
-    protocol: Protocol,
-    method: &'a str,
-    name: &'a str,
-    path: &'a str,
-    status: u16,
-    ending: Ending,
-    finding: Option<FindingKind>,
-    received: i64,
-    sent: i64,
-    queue_us: i64,
-    connect_us: Option<i64>,
-    first_byte_us: i64,
-    last_byte_us: i64,
-}
+/// The columns of a row, in the order in which [`write`] gives them.
+const COLUMNS: &str = "id, at, route, client, secure, protocol, method, name, path, status, ending, \
+    finding, received, sent, queue_us, connect_us, first_byte_us, last_byte_us";
 
 impl Store {
-    /// Keeps exchanges; gives how many were new.
+    /// Keeps exchanges, none of which was kept before: all or none.
+    ///
+    /// # Errors
+    /// When the database is not reachable, in which case they may have been kept or not.
+    pub async fn keep_exchanges(&self, exchanges: &[Exchange]) -> Result<(), StoreError> {
+        let mut rows = String::new();
+        for exchange in exchanges {
+            write(exchange, &mut rows);
+        }
+        // As the stream of a COPY, which costs the database a third of what a statement does.
+        let copy = format!("COPY exchange ({COLUMNS}) FROM STDIN");
+        let pool = self.database().get_postgres_connection_pool();
+        let mut stream = pool.copy_in_raw(&copy).await.map_err(failed)?;
+        match stream.send(rows.as_bytes()).await {
+            Ok(_) => stream.finish().await.map(drop).map_err(failed),
+            Err(cause) => {
+                // Why it cannot be sent is what counts; the connection is of no use then.
+                let _ = stream.abort("it cannot be sent").await;
+                Err(failed(cause))
+            }
+        }
+    }
+
+    /// The number of the latest exchange that is kept.
     ///
     /// # Errors
     /// When the database is not reachable.
-    pub async fn keep_exchanges(&self, exchanges: &[Arc<Exchange>]) -> Result<u64, StoreError> {
-        if exchanges.is_empty() {
-            return Ok(0);
-        }
-        let rows: Vec<Row<'_>> = exchanges.iter().map(|it| row(it)).collect();
-        // As one value: a statement with a value for each column of each row takes ten times as long
-        // to make, and to read.
-        let rows = serde_json::to_string(&rows)
-            .map_err(|error| StoreError::Database(DbErr::Custom(error.to_string())))?;
-        let insert = Statement::from_sql_and_values(
-            DbBackend::Postgres,
-            "INSERT INTO exchange SELECT * FROM json_populate_recordset(NULL::exchange, $1::text::json) \
-             ON CONFLICT DO NOTHING",
-            [rows.into()],
-        );
-        let done = self.database().execute_raw(insert).await?;
-        Ok(done.rows_affected())
+    pub async fn last_exchange(&self) -> Result<Option<i64>, StoreError> {
+        let latest = Entity::find()
+            .select_only()
+            .column(Column::Id)
+            .order_by_desc(Column::Id)
+            .limit(1);
+        Ok(latest.into_tuple().one(self.database()).await?)
     }
 
     /// The latest `most` exchanges that `filter` takes, before the one numbered `before`, latest last.
@@ -125,28 +117,56 @@ impl Store {
     }
 }
 
-fn row(exchange: &Exchange) -> Row<'_> {
-    let number = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
+fn failed(error: sqlx::Error) -> StoreError {
+    DbErr::Exec(RuntimeErr::SqlxError(error.into())).into()
+}
+
+/// Adds an exchange as a line of COPY's text format (PostgreSQL's manual, COPY, "Text Format").
+fn write(exchange: &Exchange, rows: &mut String) {
+    let number = |number: u64| Some(i64::try_from(number).unwrap_or(i64::MAX).to_string());
+    let text = |text: &str| Some(text.to_owned());
     let timings = &exchange.timings;
-    Row {
-        id: exchange.id,
-        at: exchange.at,
-        route: exchange.route.as_deref(),
-        client: exchange.client,
-        secure: exchange.secure,
-        protocol: exchange.protocol,
-        method: &exchange.method,
-        name: &exchange.name,
-        path: &exchange.path,
-        status: exchange.status,
-        ending: exchange.ending,
-        finding: exchange.finding,
-        received: number(exchange.received),
-        sent: number(exchange.sent),
-        queue_us: number(timings.queue_us),
-        connect_us: timings.connect_us.map(number),
-        first_byte_us: number(timings.first_byte_us),
-        last_byte_us: number(timings.last_byte_us),
+    let fields = [
+        Some(exchange.id.to_string()),
+        exchange.at.format(&Rfc3339).ok(),
+        exchange.route.clone(),
+        Some(exchange.client.to_string()),
+        text(if exchange.secure { "t" } else { "f" }),
+        text(exchange.protocol.as_str()),
+        text(&exchange.method),
+        text(&exchange.name),
+        text(&exchange.path),
+        Some(exchange.status.to_string()),
+        text(exchange.ending.as_str()),
+        exchange.finding.map(|finding| finding.slug().to_owned()),
+        number(exchange.received),
+        number(exchange.sent),
+        number(timings.queue_us),
+        timings.connect_us.and_then(number),
+        number(timings.first_byte_us),
+        number(timings.last_byte_us),
+    ];
+    for (place, field) in fields.iter().enumerate() {
+        if place > 0 {
+            rows.push('\t');
+        }
+        match field {
+            None => rows.push_str("\\N"),
+            Some(field) => escape(field, rows),
+        }
+    }
+    rows.push('\n');
+}
+
+fn escape(field: &str, rows: &mut String) {
+    for letter in field.chars() {
+        match letter {
+            '\\' => rows.push_str("\\\\"),
+            '\t' => rows.push_str("\\t"),
+            '\n' => rows.push_str("\\n"),
+            '\r' => rows.push_str("\\r"),
+            letter => rows.push(letter),
+        }
     }
 }
 
@@ -181,4 +201,22 @@ fn read(row: exchange::Model) -> Result<Exchange, StoreError> {
             last_byte_us: row.last_byte_us.unsigned_abs(),
         },
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("/huts?night=12", "/huts?night=12")]
+    #[case("", "")]
+    #[case("\\N", "\\\\N")]
+    #[case("a\tb\r\n", "a\\tb\\r\\n")]
+    fn a_field_is_one_field_whatever_is_in_it(#[case] field: &str, #[case] wanted: &str) {
+        let mut row = String::new();
+        escape(field, &mut row);
+        assert_eq!(row, wanted);
+    }
 }

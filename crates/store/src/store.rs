@@ -145,6 +145,15 @@ impl Store {
         Ok(listener)
     }
 
+    /// The number of the latest revision.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn revision(&self) -> Result<u64, StoreError> {
+        let row = revision::Entity::find_by_id(1).one(&self.database).await?;
+        row.map_or(Ok(0), |row| revision_number(row.number))
+    }
+
     /// The configuration as of one revision.
     ///
     /// # Errors
@@ -236,6 +245,10 @@ fn unreadable(kind: &'static str, value: &impl ToString) -> StoreError {
     }
 }
 
+fn revision_number(number: i64) -> Result<u64, StoreError> {
+    u64::try_from(number).map_err(|_| unreadable("revision", &number))
+}
+
 async fn read(
     transaction: &DatabaseTransaction,
     revision: i64,
@@ -251,7 +264,7 @@ async fn read(
         .all(transaction)
         .await?;
     Ok(Configuration {
-        revision: u64::try_from(revision).map_err(|_| unreadable("revision", &revision))?,
+        revision: revision_number(revision)?,
         zones: zones
             .into_iter()
             .map(read_zone)
@@ -282,8 +295,7 @@ pub(crate) fn from_json<T: DeserializeOwned>(
     kind: &'static str,
     value: Value,
 ) -> Result<T, StoreError> {
-    let text = value.to_string();
-    serde_json::from_value(value).map_err(|_| unreadable(kind, &text))
+    T::deserialize(&value).map_err(|_| unreadable(kind, &value))
 }
 
 fn read_route(row: route::Model) -> Result<Route, StoreError> {

@@ -20,7 +20,7 @@ pub use filter::{ExchangeFilter, StatusRange};
 pub use har::har;
 pub use log_line::{Visitor, combined_line};
 pub use secrets::without_secrets;
-pub use tally::Tally;
+pub use tally::{Outcome, Tally};
 
 /// One request and its response, as the proxy saw them: what was asked and how it went. Bodies and
 /// header fields are no part of it, and neither are values of a query that may be secrets.

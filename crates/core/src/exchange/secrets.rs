@@ -67,9 +67,14 @@ pub(super) fn url_without_secrets(url: &str) -> String {
 }
 
 fn is_secret_key(key: &str) -> bool {
-    let key = percent_decoded(key);
-    let letters = key.chars().filter(char::is_ascii_alphanumeric);
-    let plain: String = letters.map(|letter| letter.to_ascii_lowercase()).collect();
+    let is_plain = |octet: u8| octet.is_ascii_lowercase() || octet.is_ascii_digit();
+    let plain = if key.bytes().all(is_plain) {
+        Cow::Borrowed(key)
+    } else {
+        let key = percent_decoded(key);
+        let letters = key.chars().filter(char::is_ascii_alphanumeric);
+        Cow::Owned(letters.map(|letter| letter.to_ascii_lowercase()).collect())
+    };
     WHOLE.contains(&&*plain) || PARTS.iter().any(|part| plain.contains(part))
 }
 

@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use time::OffsetDateTime;
 
-use super::{Ending, Exchange, RouteTraffic};
+use super::{Ending, RouteTraffic};
 
 /// Seconds that are counted together.
 const SPAN: i64 = 10;
@@ -24,6 +24,19 @@ pub struct Tally {
     counts: usize,
 }
 
+/// What is counted of an exchange.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Outcome {
+    /// The status of the response.
+    pub status: u16,
+    /// How it ended.
+    pub ending: Ending,
+    /// Octets of the response's body.
+    pub sent: u64,
+    /// The whole time, in microseconds.
+    pub total_us: u64,
+}
+
 #[derive(Clone, Debug, Default)]
 struct Count {
     exchanges: u64,
@@ -37,16 +50,16 @@ impl Tally {
     /// How far back it reaches.
     pub const REACH: Duration = Duration::from_secs((SPANS * SPAN).unsigned_abs());
 
-    /// Counts an exchange that ended `now`.
-    pub fn add(&mut self, exchange: &Exchange, now: OffsetDateTime) {
+    /// Counts an exchange of a route, or of none, that ended `now`.
+    pub fn add(&mut self, route: Option<&str>, outcome: Outcome, now: OffsetDateTime) {
         let span = now.unix_timestamp().div_euclid(SPAN);
         let routes = self.spans.entry(span).or_default();
-        let route = exchange.route.as_deref().unwrap_or_default();
+        let route = route.unwrap_or_default();
         // Looked up first: most are there, and a key would be made for nothing.
         if let Some(count) = routes.get_mut(route) {
-            return count.add(exchange);
+            return count.add(outcome);
         }
-        routes.entry(route.into()).or_default().add(exchange);
+        routes.entry(route.into()).or_default().add(outcome);
         self.counts += 1;
         self.forget_before(span - SPANS);
     }
@@ -80,16 +93,15 @@ impl Tally {
 }
 
 impl Count {
-    fn add(&mut self, exchange: &Exchange) {
+    fn add(&mut self, outcome: Outcome) {
         self.exchanges += 1;
-        self.sent = self.sent.saturating_add(exchange.sent);
-        if exchange.status >= 500 || exchange.ending == Ending::TargetBrokeOff {
+        self.sent = self.sent.saturating_add(outcome.sent);
+        if outcome.status >= 500 || outcome.ending == Ending::TargetBrokeOff {
             self.errors += 1;
         }
         // A stream lasts as long as somebody listens, and tells nothing by that.
-        if !matches!(exchange.ending, Ending::Stream | Ending::Upgraded) {
-            let place = place(exchange.timings.total_us());
-            *self.times.entry(place).or_default() += 1;
+        if !matches!(outcome.ending, Ending::Stream | Ending::Upgraded) {
+            *self.times.entry(place(outcome.total_us)).or_default() += 1;
         }
     }
 
@@ -153,8 +165,6 @@ mod tests {
     use rstest::rstest;
     use time::macros::datetime;
 
-    use super::super::Timings;
-    use super::super::tests::example;
     use super::*;
 
     const NOW: OffsetDateTime = datetime!(2026-11-25 17:04:05 UTC);
@@ -181,13 +191,14 @@ mod tests {
         assert_eq!(place(longest + 1), place(micros) + 1);
     }
 
-    fn took(micros: u64) -> Exchange {
-        Exchange {
-            timings: Timings {
-                last_byte_us: micros,
-                ..Timings::default()
-            },
-            ..example()
+    const BUSY: Option<&str> = Some("booking.moor.test/api");
+
+    fn took(micros: u64) -> Outcome {
+        Outcome {
+            status: 200,
+            ending: Ending::Whole,
+            sent: 1024,
+            total_us: micros,
         }
     }
 
@@ -195,27 +206,25 @@ mod tests {
     fn routes_are_summed_up_apart() {
         let mut tally = Tally::default();
         for micros in 1..=100 {
-            tally.add(&took(micros * 1_000), NOW);
+            tally.add(BUSY, took(micros * 1_000), NOW);
         }
-        let broken = Exchange {
+        let broken = Outcome {
             status: 502,
-            route: None,
             ..took(5)
         };
-        tally.add(&broken, NOW);
-        let cut = Exchange {
+        tally.add(None, broken, NOW);
+        let cut = Outcome {
             ending: Ending::TargetBrokeOff,
-            route: None,
             ..took(5)
         };
-        tally.add(&cut, NOW);
-        let long = Exchange {
+        tally.add(None, cut, NOW);
+        let long = Outcome {
             ending: Ending::Upgraded,
             ..took(1 << 40)
         };
-        tally.add(&long, NOW);
+        tally.add(BUSY, long, NOW);
         let [busy, none] = <[_; 2]>::try_from(tally.sum_up(Duration::from_secs(100), NOW)).unwrap();
-        assert_eq!(busy.route.as_deref(), Some("booking.moor.test/api"));
+        assert_eq!(busy.route.as_deref(), BUSY);
         assert_eq!(
             (busy.exchanges, busy.errors, busy.sent),
             (101, 0, 101 * 1024)
@@ -237,8 +246,8 @@ mod tests {
     fn what_is_old_is_forgotten() {
         let mut tally = Tally::default();
         let minutes = |count: i64| time::Duration::minutes(count);
-        tally.add(&took(1), NOW);
-        tally.add(&took(1), NOW + minutes(20));
+        tally.add(BUSY, took(1), NOW);
+        tally.add(BUSY, took(1), NOW + minutes(20));
         let count = |tally: &Tally, over, now| -> u64 {
             let lines = tally.sum_up(over, now);
             lines.iter().map(|line| line.exchanges).sum()
@@ -246,11 +255,11 @@ mod tests {
         let now = NOW + minutes(20);
         assert_eq!(count(&tally, Duration::from_secs(900), now), 1);
         assert_eq!(count(&tally, Tally::REACH, now), 2);
-        tally.add(&took(1), NOW + minutes(70));
+        tally.add(BUSY, took(1), NOW + minutes(70));
         assert_eq!(tally.counts, 2);
         for number in 0..MOST {
-            let route = Some(format!("n{number}.moor.test"));
-            tally.add(&Exchange { route, ..took(1) }, NOW + minutes(71));
+            let route = format!("n{number}.moor.test");
+            tally.add(Some(&route), took(1), NOW + minutes(71));
         }
         assert_eq!(tally.counts, MOST, "the oldest went first");
     }

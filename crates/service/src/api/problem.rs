@@ -162,6 +162,10 @@ impl From<ChangeError> for Problem {
             ChangeError::Unavailable => Unavailable.into(),
             ChangeError::Store(failure) => failure.into(),
             ChangeError::Trust(failure) => failure.into(),
+            ChangeError::Thread(_) => {
+                error!(cause = chain(&failure), "a change failed");
+                Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
+            }
         }
     }
 }

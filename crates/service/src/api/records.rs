@@ -152,7 +152,7 @@ async fn add_record(
     };
     let change = ZoneChange::AddRecord(record.clone());
     let zone = state.snapshot.load().configuration().zone_after(&change)?;
-    state.change(who, &Change::EditZone(change)).await?;
+    state.change(who, Change::EditZone(change)).await?;
     Ok((StatusCode::CREATED, Json(view(&zone, &record))))
 }
 
@@ -170,7 +170,7 @@ async fn remove_records(
     let owner = owner.parse().map_err(|e| Problem::value("owner", e))?;
     let kind = kind.map(|kind| kind.to_ascii_uppercase());
     let change = ZoneChange::RemoveRecords { owner, kind };
-    state.change(who, &Change::EditZone(change)).await?;
+    state.change(who, Change::EditZone(change)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -210,7 +210,7 @@ async fn import_zone(
     let change = ZoneChange::ReplaceRecords { name, records };
     let after = state.snapshot.load().configuration().zone_after(&change)?;
     if !dry_run {
-        state.change(who, &Change::EditZone(change)).await?;
+        state.change(who, Change::EditZone(change)).await?;
     }
     Ok(Json(Records {
         records: views(&after),

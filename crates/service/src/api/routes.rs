@@ -279,7 +279,7 @@ async fn add_route(
         state.snapshot.load().configuration().check(&change)?;
         return Ok((StatusCode::OK, Json(view(&state, &route))));
     }
-    state.change(who, &change).await?;
+    state.change(who, change).await?;
     Ok((StatusCode::CREATED, Json(view(&state, &route))))
 }
 
@@ -304,7 +304,7 @@ async fn add_routes(
     }
     let added = routes.len();
     if added > 0 {
-        state.change(who, &Change::AddRoutes(routes)).await?;
+        state.change(who, Change::AddRoutes(routes)).await?;
     }
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
 }
@@ -409,7 +409,7 @@ async fn edit_route(
     }
     let snapshot = state.snapshot.load_full();
     choose(&state, &patch.keys, &mut route, snapshot.configuration())?;
-    state.change(who, &Change::EditRoute(route.clone())).await?;
+    state.change(who, Change::EditRoute(route.clone())).await?;
     Ok(Json(view(&state, &route)))
 }
 
@@ -424,7 +424,7 @@ async fn remove_route(
     Path(text): Path<String>,
 ) -> Result<StatusCode, Problem> {
     state
-        .change(who, &Change::RemoveRoute(address(&text)?))
+        .change(who, Change::RemoveRoute(address(&text)?))
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -158,7 +158,7 @@ async fn add_zone(
         state.snapshot.load().configuration().check(&change)?;
         return Ok((StatusCode::OK, Json(view)));
     }
-    state.change(who, &change).await?;
+    state.change(who, change).await?;
     Ok((StatusCode::CREATED, Json(view)))
 }
 
@@ -208,7 +208,7 @@ async fn edit_zone(
         name: zone.name.clone(),
         settings,
     };
-    state.change(who, &Change::EditZone(change)).await?;
+    state.change(who, Change::EditZone(change)).await?;
     let zone = Zone { settings, ..zone };
     Ok(Json(view(&state, &state.snapshot.load(), &zone)))
 }
@@ -226,7 +226,7 @@ async fn remove_zone(
 ) -> Result<StatusCode, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
     state
-        .change(who, &Change::RemoveZone { name, with_routes })
+        .change(who, Change::RemoveZone { name, with_routes })
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }
