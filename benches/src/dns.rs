@@ -65,7 +65,12 @@ pub(crate) fn compare(
         &time,
         Some(Aim::AtMost(1.08)),
     );
-    report.compare(format!("answers per second{routes}"), "1/s", &rate, None);
+    report.compare(
+        format!("answers per second{routes}"),
+        "1/s",
+        &rate,
+        Some(Aim::AtLeast(0.95)),
+    );
 }
 
 fn socket(to: SocketAddr) -> UdpSocket {

@@ -34,6 +34,13 @@ curl -sS --cacert "$root" https://ravenstone.hut.moor.test/
 curl -sS --cacert "$root" -L -o /dev/null -w 'landed on %{url_effective}\n' http://booking.moor.test/
 dig +short anything.moor.test AAAA | sed 's/^/dig /'
 "$BENTLANE" check
+echo "== strangers"
+ip address add 192.0.2.7/32 dev lo
+for way in +notcp +tcp; do
+  dig -b 192.0.2.7 @127.0.0.1 $way booking.moor.test | grep -E 'status|EDE|ANSWER SECTION' | sed "s/^/$way /" || true
+done
+dig -b 127.0.0.9 @127.0.0.1 +short booking.moor.test | sed 's/^/ourselves /'
+echo "== end"
 kill $service
 wait $service
 echo "ended $?"
@@ -45,17 +52,29 @@ fn names_resolve_and_are_served_on_the_standard_ports() {
     fs::create_dir(world.path("site")).unwrap();
     fs::write(world.path("site").join("index.html"), "the site\n").unwrap();
     let outcome = Namespace::run(&world, SCRIPT);
-    outcome.expect(&[(
-        "all",
-        &[
-            "https://booking.moor.test/  leads to port 4310",
-            "getent 127.0.0.1",
-            "getent ::1",
-            "the site\nthe site\n",
-            "landed on https://booking.moor.test/",
-            "dig ::1",
-            "2 routes, every hop proved",
-            "ended 0",
-        ],
-    )]);
+    outcome.expect(&[
+        (
+            "all",
+            &[
+                "https://booking.moor.test/  leads to port 4310",
+                "getent 127.0.0.1",
+                "getent ::1",
+                "the site\nthe site\n",
+                "landed on https://booking.moor.test/",
+                "dig ::1",
+                "2 routes, every hop proved",
+            ],
+        ),
+        (
+            "strangers",
+            &[
+                "+notcp ;; ->>HEADER<<- opcode: QUERY, status: REFUSED",
+                "+notcp ; EDE: 18 (Prohibited): (only this machine is answered)",
+                "+tcp ;; ->>HEADER<<- opcode: QUERY, status: REFUSED",
+                "+tcp ; EDE: 18 (Prohibited): (only this machine is answered)",
+                "ourselves 127.0.0.1",
+            ],
+        ),
+        ("end", &["ended 0"]),
+    ]);
 }

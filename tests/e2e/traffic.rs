@@ -294,6 +294,31 @@ fn access_logs_are_read_by_a_common_parser_and_may_be_moved_away() {
 }
 
 #[test]
+fn what_is_sent_to_tls_is_listed_wherever_it_came_in() {
+    let world = World::with_routes(&[("a.moor.test", "4310")]);
+    // In the clear on the port for TLS, and on the port for that.
+    world.curl(&["http://a.moor.test/one"]).ok();
+    let to = format!("::{}", world.address("http"));
+    run(
+        "curl",
+        &["-sS", "--connect-to", &to, "http://a.moor.test/two"],
+    )
+    .ok();
+    for exchange in listed(&world, &[]) {
+        assert_eq!(
+            (&exchange["status"], &exchange["route"]),
+            (&308.into(), &"a.moor.test".into())
+        );
+        assert_eq!(
+            (&exchange["secure"], &exchange["ending"]),
+            (&false.into(), &"whole".into())
+        );
+    }
+    assert_eq!(listed(&world, &["--text", "/one"]).len(), 1);
+    assert_eq!(listed(&world, &["--text", "/two"]).len(), 1);
+}
+
+#[test]
 fn none_is_missing_while_many_wait_for_the_database() {
     let app = shop();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);

@@ -214,6 +214,30 @@ impl Client {
         response
     }
 
+    /// Sends a request that came in the clear to where TLS is spoken to the same URL over TLS.
+    pub(crate) fn send_to_https(&self, parts: &request::Parts) -> Response<ResponseBody> {
+        let plane = self.shared.plane();
+        let method = parts.method.clone();
+        let mut note = Box::new(Note::begin(self.peer, self.secure, parts.version, method));
+        let path = path_of(&parts.uri);
+        let mut response = match host_of(parts) {
+            Ok(host) => {
+                let name = name_of(host.as_bytes());
+                note.asks(&name, path);
+                let found = plane.find(&name, parts.uri.path());
+                note_route(&mut note, found, &parts.headers);
+                redirect::to_https(&name, self.https_port, path)
+            }
+            Err(reason) => {
+                note.asks("", path);
+                Page::bad_request(reason).response_for(Wanted::Text, &parts.method)
+            }
+        };
+        note.answered(response.status(), plane);
+        response.body_mut().note(note);
+        response
+    }
+
     async fn try_answer(
         &self,
         ask: &mut Ask,
@@ -238,13 +262,7 @@ impl Client {
         self.check(&ask.parts, &name, upgrade.as_ref())?;
         let path = ask.parts.uri.path();
         let found = plane.find(&name, path);
-        if let Some(found) = found {
-            note.position = found.routed.position;
-            note.skipped |= found.routed.position.is_none();
-            if found.manner.is_some_and(|manner| manner.logs) {
-                note.visited_by(&ask.parts.headers);
-            }
-        }
+        note_route(note, found, &ask.parts.headers);
         if !self.secure {
             let plain = plane
                 .snapshot
@@ -619,6 +637,18 @@ impl Client {
     }
 }
 
+/// Notes which route answers, and who asks where that is logged. Our own pages are no news.
+fn note_route(note: &mut Note, found: Option<Found<'_>>, headers: &HeaderMap) {
+    let Some(found) = found else {
+        return;
+    };
+    note.position = found.routed.position;
+    note.skipped |= found.routed.position.is_none();
+    if found.manner.is_some_and(|manner| manner.logs) {
+        note.visited_by(headers);
+    }
+}
+
 /// Why a request has no response of the target's.
 enum Refusal {
     Page(Box<Page>),
@@ -738,7 +768,7 @@ fn is_stream(headers: &HeaderMap) -> bool {
 }
 
 /// The host that the request is for: `:authority`, or the one Host field (RFC 9112 §3.2).
-pub(crate) fn host_of(parts: &request::Parts) -> Result<HeaderValue, &'static str> {
+fn host_of(parts: &request::Parts) -> Result<HeaderValue, &'static str> {
     if let Some(authority) = parts.uri.authority() {
         return HeaderValue::from_str(authority.as_str()).map_err(|_| "the host is not readable");
     }
@@ -755,7 +785,7 @@ pub(crate) fn host_of(parts: &request::Parts) -> Result<HeaderValue, &'static st
 }
 
 /// The name in a host: without port and final dot, in lower case.
-pub(crate) fn name_of(host: &[u8]) -> Cow<'_, str> {
+fn name_of(host: &[u8]) -> Cow<'_, str> {
     let Ok(host) = std::str::from_utf8(host) else {
         return Cow::Borrowed("");
     };

@@ -1,11 +1,9 @@
 use bentlane_core::{Redirect, without_prefix};
 use http::header::LOCATION;
-use http::{HeaderValue, Response, StatusCode, Uri, request};
+use http::{HeaderValue, Response, StatusCode, Uri};
 
 use crate::body::ResponseBody;
-use crate::forward::{host_of, name_of};
 use crate::manner::Manner;
-use crate::page::Page;
 
 /// Sends a client of the plain port to the same URL over TLS, method and body kept (RFC 9110
 /// §15.4.9).
@@ -14,17 +12,6 @@ pub(crate) fn to_https(name: &str, https_port: u16, path: &str) -> Response<Resp
         &location(name, https_port, path),
         StatusCode::PERMANENT_REDIRECT,
     )
-}
-
-/// The same for a request whose host is not known yet.
-pub(crate) fn request_to_https(
-    parts: &request::Parts,
-    https_port: u16,
-) -> Result<Response<ResponseBody>, Page> {
-    let host = host_of(parts).map_err(Page::bad_request)?;
-    let path = parts.uri.path_and_query();
-    let path = path.map_or("/", |path| path.as_str());
-    Ok(to_https(&name_of(host.as_bytes()), https_port, path))
 }
 
 /// Sends a client to the URL that a route redirects to. Unless the route says otherwise, method and

@@ -29,14 +29,13 @@ use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
 use crate::guard::Guard;
 use crate::listener::{Listeners, Permit, Permits, accept};
-use crate::own::{OwnListeners, Wanted as WantedPlaces};
-use crate::page::Wanted;
+use crate::own::{OwnListeners, Wanted};
 use crate::plane::{Limits, Plane};
+use crate::raw;
 use crate::record::Recorder;
 use crate::target_tls::TargetRoots;
 use crate::tickets::Tickets;
 use crate::workers::{Place, Workers};
-use crate::{raw, redirect};
 
 /// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
 const HANDSHAKE: u8 = 0x16;
@@ -99,7 +98,7 @@ impl Proxy {
     ) -> Self {
         certificates.pin(&snapshot);
         let plane = Plane::new(snapshot, None, &roots, Recorder::default());
-        let own = OwnListeners::new(WantedPlaces::of(&plane));
+        let own = OwnListeners::new(Wanted::of(&plane));
         let mut id = [0; 4];
         // A constant would do, too, as long as no other service passes requests on to us.
         let _ = aws_lc_rs::rand::fill(&mut id);
@@ -124,7 +123,7 @@ impl Proxy {
         self.shared.certificates.pin(&snapshot);
         let now = self.shared.plane.load();
         let next = Plane::new(snapshot, Some(&now), &self.roots, now.recorder.clone());
-        let wanted = WantedPlaces::of(&next);
+        let wanted = Wanted::of(&next);
         drop(now);
         let replaced = self.shared.plane.swap(Arc::new(next));
         self.own.want(wanted);
@@ -328,14 +327,11 @@ impl Serving {
         match self.first_octets(&accepted.stream).await {
             Some([HANDSHAKE, ..]) => Box::pin(self.open_tls(accepted)).await,
             Some(_) => {
-                let https_port = self.https_port;
-                let service = service_fn(move |request: Request<Incoming>| async move {
+                let client = Arc::new(self.client(self.connected(&accepted)));
+                let service = service_fn(move |request: Request<Incoming>| {
                     let (parts, _) = request.into_parts();
-                    let redirected = redirect::request_to_https(&parts, https_port);
-                    Ok::<_, Infallible>(
-                        redirected
-                            .unwrap_or_else(|page| page.response_for(Wanted::Text, &parts.method)),
-                    )
+                    let response = client.send_to_https(&parts);
+                    async { Ok::<_, Infallible>(response) }
                 });
                 let stream = TokioIo::new(accepted.stream);
                 let connection = self.http1().serve_connection(stream, service);

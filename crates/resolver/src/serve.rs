@@ -108,7 +108,12 @@ impl View {
         transport: Transport,
         out: &mut Vec<u8>,
     ) -> Next {
-        let (next, outcome) = self.decide(query, transport, out);
+        let (next, outcome) = if client.ip().to_canonical().is_loopback() {
+            self.decide(query, transport, out)
+        } else {
+            dns::refuse(query, out);
+            (Next::Send, QueryOutcome::Ours)
+        };
         let code = out.get(3).map_or(0, |flags| flags & 0xf);
         match outcome {
             QueryOutcome::Ours if out.is_empty() => {} // silence

@@ -143,7 +143,9 @@ impl State {
         let state = Arc::clone(self);
         let work = async move {
             let store = state.store().map_err(|_| ChangeError::Unavailable)?;
-            let revision = store.apply(who, &change).await?;
+            let known = state.snapshot.load_full();
+            let revision = store.apply(who, &change, known.configuration()).await?;
+            drop(known);
             state.take_over().await?;
             Ok(revision)
         };

@@ -169,20 +169,33 @@ impl Store {
     }
 
     /// Makes `change` with its journal entry, all or nothing, and returns the new revision. When
-    /// this returns, the change is on the disk.
+    /// this returns, the change is on the disk. It is checked against what is stored, which is read
+    /// unless `known` is the latest revision.
     ///
     /// # Errors
     /// When the change breaks a rule or the database fails; nothing is changed then.
-    pub async fn apply(&self, who: &str, change: &Change) -> Result<u64, StoreError> {
+    pub async fn apply(
+        &self,
+        who: &str,
+        change: &Change,
+        known: &Configuration,
+    ) -> Result<u64, StoreError> {
         let transaction = self.database.begin().await?;
         let counter = revision::Entity::find_by_id(1)
             .lock_exclusive()
             .one(&transaction)
             .await?;
-        let next = counter.map_or(0, |row| row.number) + 1;
-        let configuration = read(&transaction, next - 1).await?;
+        let latest = counter.map_or(0, |row| row.number);
+        let next = latest + 1;
+        let stored;
+        let configuration = if revision_number(latest)? == known.revision {
+            known
+        } else {
+            stored = read(&transaction, latest).await?;
+            &stored
+        };
         configuration.check(change)?;
-        for entry in perform(&transaction, &configuration, change).await? {
+        for entry in perform(&transaction, configuration, change).await? {
             journal::Entity::insert(journal::ActiveModel {
                 id: NotSet,
                 revision: Set(next),
@@ -525,9 +538,11 @@ mod tests {
             Change::EditRoute(edited.clone()),
             Change::AddRoutes(more.to_vec()),
         ];
+        // Known at first, and out of date from then on.
+        let known = store.configuration().await.unwrap();
         for (number, change) in changes.iter().enumerate() {
             assert_eq!(
-                store.apply("rowan", change).await.unwrap(),
+                store.apply("rowan", change, &known).await.unwrap(),
                 number as u64 + 1
             );
             assert_eq!(
@@ -535,7 +550,8 @@ mod tests {
                 (number + 1).to_string()
             );
         }
-        let refused = store.apply("rowan", &changes[1]).await;
+        assert_eq!(store.revision().await.unwrap(), changes.len() as u64);
+        let refused = store.apply("rowan", &changes[1], &known).await;
         assert!(
             matches!(refused, Err(StoreError::Rejected(Rejection::Taken(_)))),
             "{refused:?}"
@@ -569,6 +585,7 @@ mod tests {
                     name: zone,
                     with_routes: true,
                 },
+                &configuration,
             )
             .await
             .unwrap();

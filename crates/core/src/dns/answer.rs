@@ -144,6 +144,15 @@ pub fn answer(
     }
 }
 
+/// Writes that `query`, which comes from another machine, is not answered. One that cannot be read gets
+/// nothing, which leaves `out` empty.
+pub fn refuse(query: &[u8], out: &mut Vec<u8>) {
+    out.clear();
+    if let Some(asked) = Query::read(query).as_ref().and_then(Asked::new) {
+        asked.write_failure(Reason::Stranger, out);
+    }
+}
+
 /// The question, when it is one that a resolver elsewhere could answer.
 fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<Asked> {
     let transfer = matches!(

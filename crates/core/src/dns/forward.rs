@@ -29,6 +29,8 @@ const LONGEST_CHAIN: usize = 16;
 pub enum Reason {
     /// No zone covers the name, and nothing is forwarded.
     NotOurs,
+    /// It comes from another machine.
+    Stranger,
     /// No upstream resolver answered.
     NoReply,
     /// An upstream resolver answered what cannot be used.
@@ -44,6 +46,7 @@ impl Reason {
     pub(super) fn extended_error(self) -> (u16, &'static str) {
         match self {
             Self::NotOurs => (20, "no zone covers this name"),
+            Self::Stranger => (18, "only this machine is answered"),
             Self::NoReply => (22, "upstream did not answer"),
             Self::BadReply => (0, "upstream answered what cannot be used"),
             Self::Busy => (0, "too many questions are on their way"),
@@ -181,14 +184,13 @@ impl Asked {
         out.extend_from_slice(&self.id);
         let code = match reason {
             Reason::Special => ResponseCode::NXDomain,
-            Reason::NotOurs => ResponseCode::Refused,
+            Reason::NotOurs | Reason::Stranger => ResponseCode::Refused,
             _ => ResponseCode::ServFail,
         };
         let code = u16::from(code) & 0xf;
-        let available = if reason == Reason::NotOurs {
-            0
-        } else {
-            RECURSION_AVAILABLE
+        let available = match reason {
+            Reason::NotOurs | Reason::Stranger => 0,
+            _ => RECURSION_AVAILABLE,
         };
         let flags = RESPONSE | available | (self.flags & RECURSION_DESIRED) | code;
         out.extend_from_slice(&flags.to_be_bytes());
@@ -726,6 +728,7 @@ mod tests {
     fn failures_say_why_to_those_who_understand() {
         for (reason, code) in [
             (Reason::NotOurs, ResponseCode::Refused),
+            (Reason::Stranger, ResponseCode::Refused),
             (Reason::NoReply, ResponseCode::ServFail),
             (Reason::Special, ResponseCode::NXDomain),
         ] {
@@ -735,7 +738,7 @@ mod tests {
             assert_eq!(message.metadata.response_code, code);
             assert_eq!(
                 message.metadata.recursion_available,
-                reason != Reason::NotOurs
+                !matches!(reason, Reason::NotOurs | Reason::Stranger)
             );
             let words = reason.extended_error().1.as_bytes();
             assert!(out.ends_with(words), "{reason:?}: {out:?}");

@@ -13,7 +13,7 @@ mod realm;
 /// them out at a glance.
 pub const CHECK_MARK: (u16, &[u8]) = (65_001, b"bentlane-check");
 
-pub use answer::{Outcome, Settings, Transport, answer};
+pub use answer::{Outcome, Settings, Transport, answer, refuse};
 pub use forward::{Asked, Cache, Key, Reason, Reply, Stored, least_ttl};
 pub use outcome::QueryOutcome;
 pub use query::question_in_words;
