@@ -96,7 +96,7 @@ pub(crate) fn kept(subject: &Subject, scale: Scale, report: &mut Report) {
         let (mut ours, mut outside) = (Vec::new(), Vec::new());
         for _ in 0..scale.questions.div_ceil(1_000) {
             ours.extend(block(&socket));
-            outside.extend(block_for(&socket, OUTSIDE, Duration::ZERO));
+            outside.extend(block_for(&socket, OUTSIDE));
         }
         time.push((quantile(&ours, 0.5), quantile(&outside, 0.5)));
     }
@@ -234,7 +234,7 @@ fn ask_for(socket: &UdpSocket, name: &[u8], count: usize) -> f64 {
 }
 
 fn block(socket: &UdpSocket) -> Vec<f64> {
-    block_for(socket, OURS, Duration::ZERO)
+    block_for(socket, OURS)
 }
 
 /// From when a question is sent, after a pause, to when the system notes that its answer has come in,
@@ -254,13 +254,10 @@ fn arrival(socket: &UdpSocket, id: u16) -> f64 {
     micros(noted.unwrap().duration_since(sent).unwrap())
 }
 
-/// The times of a hundred questions, one after the other with a pause before each, in µs.
-fn block_for(socket: &UdpSocket, name: &[u8], pause: Duration) -> Vec<f64> {
+/// The times of a hundred questions, one after the other, in µs.
+fn block_for(socket: &UdpSocket, name: &[u8]) -> Vec<f64> {
     let mut buffer = [0; 2048];
     let ask = |id| {
-        if !pause.is_zero() {
-            std::thread::sleep(pause);
-        }
         let start = Instant::now();
         socket.send(&question(id, name)).unwrap();
         receive(socket, &mut buffer);

@@ -186,24 +186,12 @@ fn a_given_database_is_used_and_its_absence_survived() {
 fn names_and_routes_do_not_wait_for_the_database() {
     let app = App::new();
     let (dns, https) = (App::free_port(), App::free_port());
-    let start = |more: &[&str]| {
-        let at = |port: u16| format!("127.0.0.1:{port}");
-        let places = [
-            ("--http", 0),
-            ("--api", 0),
-            ("--dns", dns),
-            ("--https", https),
-        ];
-        let places = places.map(|(flag, port)| [flag.to_owned(), at(port)]);
-        Start {
-            flags: [
-                &places.concat()[..],
-                &more.iter().map(|it| (*it).to_owned()).collect::<Vec<_>>(),
-            ]
-            .concat(),
-            own_places: true,
-            ..Start::default()
-        }
+    let places = [("http", 0), ("api", 0), ("dns", dns), ("https", https)];
+    let places = places.map(|(what, port)| format!("--{what}=127.0.0.1:{port}"));
+    let start = |more: &[String]| Start {
+        flags: [&places[..], more].concat(),
+        own_places: true,
+        ..Start::default()
     };
     let mut world = World::with(start(&[]));
     world.ok(&["zone", "add", "moor.test"]);
@@ -213,7 +201,7 @@ fn names_and_routes_do_not_wait_for_the_database() {
     // One that takes connections and says nothing.
     let silent = TcpListener::bind("127.0.0.1:0").unwrap();
     let url = format!("postgres://me:secret@{}/lane", silent.local_addr().unwrap());
-    world.start_as(start(&["--database-url", &url]));
+    world.start_as(start(&[format!("--database-url={url}")]));
     world.wake();
     let found = run(
         "dig",
