@@ -20,6 +20,7 @@ use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
 use tokio::task::{JoinHandle, spawn_blocking};
 
 use crate::body::ResponseBody;
+use crate::pool::Boxed;
 use crate::redirect::sent_to;
 
 /// Octets of a file that are read at a time.
@@ -46,7 +47,17 @@ enum Found {
 }
 
 /// Answers a request with a file below `folder`, without the route's `prefix` in front of the path.
-pub(crate) async fn answer(
+#[inline(never)]
+pub(crate) fn answer<'a>(
+    folder: &'a Folder,
+    fallback: Option<&'a str>,
+    path: &'a str,
+    asked: &'a request::Parts,
+) -> Boxed<'a, Result<Response<ResponseBody>, FileError>> {
+    Box::pin(find_and_serve(folder, fallback, path, asked))
+}
+
+async fn find_and_serve(
     folder: &Folder,
     fallback: Option<&str>,
     path: &str,

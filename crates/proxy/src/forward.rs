@@ -1,7 +1,9 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
 use std::borrow::Cow;
+use std::future::Future;
 use std::net::IpAddr;
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -19,11 +21,11 @@ use crate::headers::{
     Origin, Survey, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
     remove_hop_by_hop,
 };
-use crate::link::Patience;
+use crate::link::{Patience, Unsent};
 use crate::manner::{self, Manner};
 use crate::page::{Page, Wanted};
 use crate::plane::{Found, Lead, Plane};
-use crate::pool::{ConnectError, Lease, Pool};
+use crate::pool::{Boxed, ConnectError, Lease, Pool};
 use crate::record::Note;
 use crate::redirect;
 use crate::server::Shared;
@@ -85,6 +87,8 @@ enum Failure {
 struct Ask {
     survey: Survey,
     parts: request::Parts,
+    /// The change of protocol that it asks for.
+    upgrade: Option<Upgrade>,
     /// Until somebody reads it.
     body: Option<Incoming>,
     /// The body as it is sent, until it is.
@@ -92,6 +96,17 @@ struct Ask {
 }
 
 impl Ask {
+    fn new(request: Request<Incoming>) -> Self {
+        let (parts, body) = request.into_parts();
+        Self {
+            survey: Survey::of(&parts.headers),
+            upgrade: Upgrade::wanted(&parts),
+            parts,
+            body: Some(body),
+            sending: RequestBody::empty(),
+        }
+    }
+
     /// The request in the form of the protocol that `lease` speaks (RFC 9112 §3.2, RFC 9113 §8.3.1).
     /// What is left here is of no use until it is put back.
     fn fit(&mut self, lease: &Lease, pool: &Pool, wanted: &Wants<'_>) -> Request<RequestBody> {
@@ -120,6 +135,21 @@ impl Ask {
         let (nothing, ()) = Request::new(()).into_parts();
         let body = std::mem::replace(&mut self.sending, RequestBody::empty());
         Request::from_parts(std::mem::replace(parts, nothing), body)
+    }
+
+    /// Takes a request back of which nothing was sent, to be sent once more over a new connection.
+    ///
+    /// # Errors
+    /// Why it was not answered, when it was sent, or over a new connection already.
+    #[cold]
+    fn take_back(&mut self, mut error: Unsent, fresh: bool) -> Result<(), Failure> {
+        match error.take_message().filter(|_| !fresh) {
+            Some(unsent) => {
+                (self.parts, self.sending) = unsent.into_parts();
+                Ok(())
+            }
+            None => Err(Failure::of(error.into_error())),
+        }
     }
 }
 
@@ -171,16 +201,20 @@ impl Client {
         }
     }
 
+    /// Answers a request.
     // Everything below works on one `Ask` in place: a request is a few hundred octets, and each
     // future that holds one for itself is moved with it.
-    pub(crate) async fn answer(&self, request: Request<Incoming>) -> Response<ResponseBody> {
-        let (parts, body) = request.into_parts();
-        let mut ask = Ask {
-            survey: Survey::of(&parts.headers),
-            parts,
-            body: Some(body),
-            sending: RequestBody::empty(),
-        };
+    pub(crate) fn answer(
+        self: Arc<Self>,
+        request: Request<Incoming>,
+    ) -> Pin<Box<impl Future<Output = Response<ResponseBody>>>> {
+        let ask = Box::new(Ask::new(request));
+        // In a box, since the engine keeps room for a request's future as long as a connection of
+        // HTTP/1.1, and moves one of HTTP/2 several times on its way into a task.
+        Box::pin(async move { self.answer_to(ask).await })
+    }
+
+    async fn answer_to(&self, mut ask: Box<Ask>) -> Response<ResponseBody> {
         let (accept, method) = (
             ask.parts.headers.get(ACCEPT).cloned(),
             ask.parts.method.clone(),
@@ -248,48 +282,56 @@ impl Client {
         if ask.survey.octets > self.shared.limits.head_octets as usize {
             return Err(Box::new(Page::fields_too_large()));
         }
-        let upgrade = Upgrade::wanted(&ask.parts);
         if let Some(heads) = &self.heads {
             let body = ask.body.as_ref();
             let more = body.is_some_and(|body| !body.is_end_stream());
-            if let Some(reason) = heads.objection(more || upgrade.is_some()) {
+            if let Some(reason) = heads.objection(more || ask.upgrade.is_some()) {
                 return Err(Box::new(Page::bad_request(reason)));
             }
         }
         let host = self.host(&ask.parts)?;
         let name = name_of(host.as_bytes());
         note.asks(&name, path_of(&ask.parts.uri));
-        self.check(&ask.parts, &name, upgrade.as_ref())?;
+        self.check(ask, &name)?;
         let path = ask.parts.uri.path();
         let found = plane.find(&name, path);
         note_route(note, found, &ask.parts.headers);
-        if !self.secure {
-            let plain = plane
-                .snapshot
-                .plain_for(&name, found.map(|found| found.routed.route));
-            match plain {
-                Plain::Serve => {}
-                Plain::Redirect => {
-                    let path = path_of(&ask.parts.uri);
-                    return Ok(redirect::to_https(&name, self.https_port, path));
-                }
-                Plain::Refuse => {
-                    let address = found.map_or(name.to_string(), |found| {
-                        found.routed.route.address.to_string()
-                    });
-                    let url = redirect::location(&name, self.https_port, path);
-                    let finding = Finding::plain_refused(&address, &url);
-                    let status = StatusCode::FORBIDDEN;
-                    return Err(Page::finding(status, &name, &address, None, finding));
-                }
-            }
+        if !self.secure
+            && let Some(answer) = self.away_from_plain(&ask.parts.uri, &name, found, plane)
+        {
+            return answer;
         }
         let Some(found) = found else {
             let nearest = plane.snapshot.nearest(&name, 3);
             return Err(Page::route_missing(&name, path, &nearest));
         };
-        self.serve(ask, &host, &name, found, plane, upgrade, note)
-            .await
+        self.serve(ask, &host, &name, found, plane, note).await
+    }
+
+    /// What a request in the clear is answered with where it is not served.
+    #[inline(never)]
+    fn away_from_plain(
+        &self,
+        uri: &Uri,
+        name: &str,
+        found: Option<Found<'_>>,
+        plane: &Plane,
+    ) -> Option<Result<Response<ResponseBody>, Box<Page>>> {
+        let route = found.map(|found| found.routed.route);
+        match plane.snapshot.plain_for(name, route) {
+            Plain::Serve => None,
+            Plain::Redirect => {
+                let path = path_of(uri);
+                Some(Ok(redirect::to_https(name, self.https_port, path)))
+            }
+            Plain::Refuse => {
+                let address = route.map_or(name.to_owned(), |route| route.address.to_string());
+                let url = redirect::location(name, self.https_port, uri.path());
+                let finding = Finding::plain_refused(&address, &url);
+                let status = StatusCode::FORBIDDEN;
+                Some(Err(Page::finding(status, name, &address, None, finding)))
+            }
+        }
     }
 
     /// The host that is asked for. A client of HTTP/1.0 may name it in the handshake alone.
@@ -306,12 +348,7 @@ impl Client {
     }
 
     /// What can be said against a request before its route is known.
-    fn check(
-        &self,
-        parts: &request::Parts,
-        name: &str,
-        upgrade: Option<&Upgrade>,
-    ) -> Result<(), Box<Page>> {
+    fn check(&self, ask: &Ask, name: &str) -> Result<(), Box<Page>> {
         if self.refused {
             let limit = self.shared.limits.connections;
             return Err(Page::too_many_connections(name, limit));
@@ -322,7 +359,7 @@ impl Client {
         {
             return Err(Box::new(Page::misdirected(own, name)));
         }
-        if parts.method == Method::CONNECT && upgrade.is_none() {
+        if ask.parts.method == Method::CONNECT && ask.upgrade.is_none() {
             return Err(Box::new(Page::bad_request("CONNECT is not served here")));
         }
         Ok(())
@@ -335,7 +372,6 @@ impl Client {
         name: &str,
         found: Found<'_>,
         plane: &Arc<Plane>,
-        upgrade: Option<Upgrade>,
         note: &mut Note,
     ) -> Result<Response<ResponseBody>, Box<Page>> {
         let Found {
@@ -364,10 +400,8 @@ impl Client {
                 let stripped = manner.and_then(|manner| manner.stripped.as_deref());
                 let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
                 let fallback = manner.and_then(|manner| manner.fallback.as_deref());
-                // In a box, as everything that is rare here.
-                Box::pin(files::answer(folder, fallback, &path, parts))
-                    .await
-                    .map_err(|error| file_failure(name, route, parts.uri.path(), &error))?
+                let answered = files::answer(folder, fallback, &path, parts).await;
+                answered.map_err(|error| file_failure(name, route, parts.uri.path(), &error))?
             }
             Lead::Pool(pool) => {
                 let asked = Asked {
@@ -376,7 +410,7 @@ impl Client {
                     pool,
                     plane,
                 };
-                match self.pass(ask, &asked, upgrade, note).await {
+                match self.pass(ask, &asked, note).await {
                     Ok(response) => response,
                     Err(Refusal::Page(page)) => return Err(page),
                     Err(Refusal::Failure(failure)) => {
@@ -398,10 +432,10 @@ impl Client {
         &self,
         ask: &mut Ask,
         asked: &Asked<'_>,
-        upgrade: Option<Upgrade>,
         note: &mut Note,
     ) -> Result<Response<ResponseBody>, Refusal> {
-        let client_side = upgrade
+        let client_side = ask
+            .upgrade
             .is_some()
             .then(|| ask.parts.extensions.remove())
             .flatten();
@@ -412,9 +446,9 @@ impl Client {
         let wanted = Wants {
             host,
             trailers,
-            upgrade: upgrade.is_some(),
+            upgrade: ask.upgrade.is_some(),
         };
-        self.make_ready(ask, upgrade.as_ref());
+        self.make_ready(ask);
         note.received = ask.sending.progress();
         let sent = self.exchange(ask, asked.pool, &wanted, note);
         let (mut response, lease) = sent.await?;
@@ -425,7 +459,7 @@ impl Client {
             return Err(Failure::Oversized(octets).into());
         }
         let status = response.status();
-        if let (Some(client_side), Some(upgrade)) = (client_side, &upgrade) {
+        if let (Some(client_side), Some(upgrade)) = (client_side, &ask.upgrade) {
             let changes = status == StatusCode::SWITCHING_PROTOCOLS;
             if changes && upgrade.is_agreed(response.headers()) {
                 note.answered(upgrade.status(), Arc::clone(asked.plane));
@@ -449,9 +483,9 @@ impl Client {
     }
 
     /// Gives the request the body that it is sent with.
-    fn make_ready(&self, ask: &mut Ask, upgrade: Option<&Upgrade>) {
+    fn make_ready(&self, ask: &mut Ask) {
         let body = ask.body.take();
-        if let Some(upgrade) = upgrade {
+        if let Some(upgrade) = &ask.upgrade {
             upgrade.ask(&mut ask.parts);
         } else if let Some(body) = body {
             let limits = &self.shared.limits;
@@ -556,7 +590,7 @@ impl Client {
                     note.connecting = Some(Instant::now());
                     let octets = limits.response_head_octets;
                     let connecting = pool.connect(limits.connect, wanted.upgrade, octets);
-                    let lease = Box::pin(connecting).await.map_err(Failure::Connect)?;
+                    let lease = connecting.await.map_err(Failure::Connect)?;
                     note.connected = Some(Instant::now());
                     lease
                 }
@@ -571,17 +605,16 @@ impl Client {
             match lease.send(ask.fit(&lease, pool, wanted), patience).await {
                 None => return Err(Failure::Late),
                 Some(Ok(response)) => return Ok((response, lease)),
-                Some(Err(mut error)) => match error.take_message().filter(|_| !fresh) {
-                    Some(unsent) => (ask.parts, ask.sending) = unsent.into_parts(),
-                    None => {
-                        let failure = Failure::of(error.into_error());
-                        return Err(Box::pin(failure.or_tls(pool, fresh)).await);
+                Some(Err(error)) => {
+                    if let Err(failure) = ask.take_back(error, fresh) {
+                        return Err(failure.or_tls(pool, fresh).await);
                     }
-                },
+                }
             }
         }
     }
 
+    #[cold]
     fn explain(&self, failure: Failure, name: &str, route: &Route) -> Box<Page> {
         let (address, target) = (route.address.to_string(), &route.to);
         let bad = StatusCode::BAD_GATEWAY;
@@ -670,12 +703,15 @@ impl From<Failure> for Refusal {
 impl Failure {
     /// The same, unless the target turns out to speak TLS: asked on a fresh connection alone, since
     /// one that has served before spoke HTTP.
-    async fn or_tls(self, pool: &Pool, fresh: bool) -> Self {
-        let unread = matches!(&self, Self::Exchange(error) if !error.is_parse_too_large());
-        if fresh && unread && pool.speaks_tls().await {
-            return Self::SpeaksTls;
-        }
-        self
+    #[cold]
+    fn or_tls(self, pool: &Pool, fresh: bool) -> Boxed<'_, Self> {
+        Box::pin(async move {
+            let unread = matches!(&self, Self::Exchange(error) if !error.is_parse_too_large());
+            if fresh && unread && pool.speaks_tls().await {
+                return Self::SpeaksTls;
+            }
+            self
+        })
     }
 
     fn of(error: hyper::Error) -> Self {
@@ -693,6 +729,7 @@ impl Failure {
     }
 }
 
+#[cold]
 /// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
 fn tell_timing(note: &Note, headers: &mut HeaderMap) {
     let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;
@@ -707,6 +744,7 @@ fn tell_timing(note: &Note, headers: &mut HeaderMap) {
     }
 }
 
+#[cold]
 fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding {
     let target = &route.to;
     match error {
@@ -725,6 +763,7 @@ fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding
     }
 }
 
+#[cold]
 fn paused(name: &str, route: &Route) -> Box<Page> {
     let address = route.address.to_string();
     let finding = Finding::route_paused(&address, route.settings.note.as_deref());
@@ -732,6 +771,7 @@ fn paused(name: &str, route: &Route) -> Box<Page> {
     Page::finding(status, name, &address, Some(&route.to), finding)
 }
 
+#[cold]
 fn looped(route: &Route, circle: &[String]) -> Box<Page> {
     let address = route.address.to_string();
     let finding = Finding::route_loop(&address, circle);
@@ -739,6 +779,7 @@ fn looped(route: &Route, circle: &[String]) -> Box<Page> {
     Page::finding(status, &address, &address, Some(&route.to), finding)
 }
 
+#[cold]
 fn file_failure(name: &str, route: &Route, path: &str, error: &FileError) -> Box<Page> {
     let (address, target) = (route.address.to_string(), &route.to);
     let (status, finding) = match error {

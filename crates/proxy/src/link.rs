@@ -112,7 +112,8 @@ fn has_left(cause: &io::Error) -> bool {
 }
 
 /// What came of a request; one of which no octet went out comes back with the error.
-pub(crate) type Sent = Result<Response<Incoming>, TrySendError<Request<RequestBody>>>;
+pub(crate) type Sent = Result<Response<Incoming>, Unsent>;
+pub(crate) type Unsent = TrySendError<Request<RequestBody>>;
 
 /// A connection to a target.
 pub(crate) struct Link {
@@ -231,8 +232,14 @@ impl Link {
         if self.look() {
             IDLE.with_borrow_mut(|idle| idle.put(self));
         } else if !self.over {
-            tokio::spawn(self.work());
+            self.go_on();
         }
+    }
+
+    /// Goes on in a task of its own.
+    #[cold]
+    fn go_on(self: Box<Self>) {
+        tokio::spawn(self.work());
     }
 
     /// Works for the connection until it speaks HTTP no more. Gives what is spoken over from then on,

@@ -73,11 +73,13 @@ impl Page {
     }
 
     /// For a request that breaks a rule of HTTP.
+    #[cold]
     pub(crate) fn bad_request(reason: &'static str) -> Self {
         Self::refusal(StatusCode::BAD_REQUEST, reason)
     }
 
     /// For a request whose fields take more octets than the limit (RFC 6585 §5).
+    #[cold]
     pub(crate) fn fields_too_large() -> Self {
         Self::refusal(
             StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE,
@@ -87,30 +89,35 @@ impl Page {
 
     /// For a request on a connection that was made for another name (RFC 9110 §15.5.20): the client
     /// asks again on one of its own.
+    #[cold]
     pub(crate) fn misdirected(connection: &str, name: &str) -> Self {
         let reason = format!("this connection is for {connection}, not for {name}: open another");
         Self::refusal(StatusCode::MISDIRECTED_REQUEST, reason)
     }
 
     /// For a request whose body stops coming (RFC 9110 §15.5.9).
+    #[cold]
     pub(crate) fn request_stalled(limit: Duration) -> Self {
         let reason = format!("no more of the body came for {} s", limit.as_secs());
         Self::refusal(StatusCode::REQUEST_TIMEOUT, reason)
     }
 
     /// For a name and path that no route covers.
+    #[cold]
     pub(crate) fn route_missing(name: &str, path: &str, nearest: &[String]) -> Box<Self> {
         let finding = Finding::route_missing(name, path, nearest);
         Self::finding(StatusCode::NOT_FOUND, name, name, None, finding)
     }
 
     /// For a connection too many.
+    #[cold]
     pub(crate) fn too_many_connections(name: &str, limit: usize) -> Box<Self> {
         let finding = Finding::too_many_connections(limit);
         Self::finding(StatusCode::SERVICE_UNAVAILABLE, name, name, None, finding)
     }
 
     /// For a request that a route covers and a fault keeps from its answer.
+    #[cold]
     pub(crate) fn finding(
         status: StatusCode,
         name: &str,

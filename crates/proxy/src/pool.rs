@@ -49,6 +49,10 @@ pub(crate) struct Pool {
     prefers_ipv6: AtomicBool,
 }
 
+/// What happens rarely while a request is answered, in a room of its own: the room that all of them take
+/// so stays small, and the code that all run through close together.
+pub(crate) type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
+
 /// A connection in use. Giving it back makes it idle; dropping it closes it.
 #[derive(Debug)]
 pub(crate) enum Lease {
@@ -173,7 +177,17 @@ impl Pool {
     }
 
     /// A new connection; one that can be upgraded speaks HTTP/1.1.
-    pub(crate) async fn connect(
+    #[inline(never)]
+    pub(crate) fn connect(
+        self: &Arc<Self>,
+        limit: Duration,
+        upgrade: bool,
+        head_octets: usize,
+    ) -> Boxed<'_, Result<Lease, ConnectError>> {
+        Box::pin(self.new_lease(limit, upgrade, head_octets))
+    }
+
+    async fn new_lease(
         self: &Arc<Self>,
         limit: Duration,
         upgrade: bool,

@@ -2,8 +2,8 @@
 //!
 //! A request's note is filled in as it goes, without a lock and with one allocation beside itself, and
 //! put into a bounded queue when the last octet of the response has been read. Everything that takes
-//! longer is done by whoever takes it out: hiding what may be secret at once, and telling it in full
-//! when somebody asks.
+//! longer is done by whoever takes it out: hiding what may be secret and keeping the rest close together
+//! at once, so that the note's room is soon another one's, and telling it in full when somebody asks.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -48,13 +48,25 @@ struct Inner {
     news: Notify,
 }
 
-/// An exchange that ended, as it was noted.
+/// An exchange that ended, in little room.
 #[derive(Debug)]
 pub struct Recorded {
-    note: Box<Note>,
+    at: SystemTime,
+    timings: Timings,
     /// The route's address.
     route: Option<Arc<str>>,
-    clocks: Clocks,
+    client: IpAddr,
+    secure: bool,
+    version: Version,
+    method: Method,
+    /// The name, and behind it path and query.
+    place: Box<str>,
+    name_length: usize,
+    status: StatusCode,
+    ending: Ending,
+    finding: Option<FindingKind>,
+    received: u64,
+    sent: u64,
 }
 
 /// What is needed of a plane when an exchange ends that outlasts it.
@@ -93,6 +105,11 @@ impl Labels {
         self.labels.insert(position, Arc::clone(&label));
         Some(label)
     }
+}
+
+/// The name, and path and query, of a place.
+fn split(place: &str, name_length: usize) -> (&str, &str) {
+    place.split_at_checked(name_length).unwrap_or_default()
 }
 
 fn label(plane: &Plane, position: usize) -> Option<Arc<str>> {
@@ -250,13 +267,6 @@ impl Note {
         (self.place, self.name_length) = (place.into(), name.len());
     }
 
-    /// The name, and path and query.
-    fn place(&self) -> (&str, &str) {
-        self.place
-            .split_at_checked(self.name_length)
-            .unwrap_or_default()
-    }
-
     /// Whether it is known what is asked for.
     pub(crate) fn knows_place(&self) -> bool {
         !self.place.is_empty()
@@ -323,13 +333,7 @@ impl Note {
         self.end(Ending::Upgraded);
     }
 
-    /// How it ended, and when.
-    fn ended(&self) -> (Ending, Instant) {
-        self.end.unwrap_or((Ending::ClientLeft, self.start))
-    }
-
-    fn timings(&self) -> Timings {
-        let (_, end) = self.ended();
+    fn timings(&self, end: Instant) -> Timings {
         let answered = self.answered.unwrap_or(end);
         let begun = self.connecting.or(self.asked).unwrap_or(self.start);
         let connect = self.connecting.map(|begun| {
@@ -354,10 +358,11 @@ impl Recorded {
         clocks: Clocks,
         labels: &mut Labels,
     ) -> (Self, Option<(PathBuf, String)>) {
-        let (name, path) = note.place();
+        let (name, path) = split(&note.place, note.name_length);
         if let Cow::Owned(path) = without_secrets(path) {
             note.place = format!("{name}{path}").into();
         }
+        let (ending, end) = note.end.unwrap_or((Ending::ClientLeft, note.start));
         let visitor = note.visitor.take();
         let (route, file) = match (note.lasting.take(), note.plane.take().zip(note.position)) {
             (Some(lasting), _) => (lasting.route, lasting.log),
@@ -368,9 +373,20 @@ impl Recorded {
             (None, None) => (None, None),
         };
         let recorded = Self {
-            note,
+            at: clocks.at - (clocks.now - note.start),
+            timings: note.timings(end),
             route,
-            clocks,
+            client: note.client,
+            secure: note.secure,
+            version: note.version,
+            method: std::mem::take(&mut note.method),
+            place: std::mem::take(&mut note.place),
+            name_length: note.name_length,
+            status: note.status,
+            ending,
+            finding: note.finding,
+            received: note.carried,
+            sent: note.sent,
         };
         let log = file.zip(visitor).map(|(file, visitor)| {
             let line = combined_line(&recorded.exchange(0), &visitor);
@@ -389,38 +405,37 @@ impl Recorded {
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         Outcome {
-            status: self.note.status.as_u16(),
-            ending: self.note.ended().0,
-            sent: self.note.sent,
-            total_us: self.note.timings().total_us(),
+            status: self.status.as_u16(),
+            ending: self.ending,
+            sent: self.sent,
+            total_us: self.timings.total_us(),
         }
     }
 
     /// All that is told of it, with its number.
     #[must_use]
     pub fn exchange(&self, id: i64) -> Exchange {
-        let note = &self.note;
-        let (name, path) = note.place();
+        let (name, path) = split(&self.place, self.name_length);
         Exchange {
             id,
-            at: OffsetDateTime::from(self.clocks.at) - (self.clocks.now - note.start),
+            at: OffsetDateTime::from(self.at),
             route: self.route.as_deref().map(str::to_owned),
-            client: note.client.to_canonical(),
-            secure: note.secure,
-            protocol: match note.version {
+            client: self.client.to_canonical(),
+            secure: self.secure,
+            protocol: match self.version {
                 Version::HTTP_2 => Protocol::Http2,
                 Version::HTTP_10 | Version::HTTP_09 => Protocol::Http10,
                 _ => Protocol::Http11,
             },
-            method: note.method.as_str().to_owned(),
+            method: self.method.as_str().to_owned(),
             name: name.to_owned(),
             path: path.to_owned(),
-            status: note.status.as_u16(),
-            ending: note.ended().0,
-            finding: note.finding,
-            received: note.carried,
-            sent: note.sent,
-            timings: note.timings(),
+            status: self.status.as_u16(),
+            ending: self.ending,
+            finding: self.finding,
+            received: self.received,
+            sent: self.sent,
+            timings: self.timings,
         }
     }
 }

@@ -17,6 +17,7 @@ pub(crate) fn to_https(name: &str, https_port: u16, path: &str) -> Response<Resp
 /// Sends a client to the URL that a route redirects to. Unless the route says otherwise, method and
 /// body are kept, and for this once, since a browser that remembers it would not ask again when the
 /// route is gone (RFC 9110 §15.4.8). `port` is where names of ours are served.
+#[inline(never)]
 pub(crate) fn elsewhere(
     uri: &Uri,
     to: &Redirect,

@@ -438,9 +438,8 @@ impl Serving {
         let client = client.with_heads_seen(seen);
         let client = Arc::new(client);
         let service = service_fn(move |request| {
-            let client = Arc::clone(&client);
-            // Boxed, since the engine keeps room for a request's future as long as the connection.
-            async move { Ok::<_, Infallible>(Box::pin(client.answer(request)).await) }
+            let answer = Arc::clone(&client).answer(request);
+            async { Ok::<_, Infallible>(answer.await) }
         });
         let connection = self.http1().serve_connection(TokioIo::new(stream), service);
         let stop = http1::UpgradeableConnection::graceful_shutdown;
@@ -453,9 +452,8 @@ impl Serving {
     {
         let client = Arc::new(client);
         let service = service_fn(move |request| {
-            let client = Arc::clone(&client);
-            // Boxed, since the engine moves a stream's future several times on its way into a task.
-            async move { Ok::<_, Infallible>(Box::pin(client.answer(request)).await) }
+            let answer = Arc::clone(&client).answer(request);
+            async { Ok::<_, Infallible>(answer.await) }
         });
         let mut builder = http2::Builder::new(TokioExecutor::new());
         builder

@@ -44,6 +44,7 @@ impl Upgrade {
     }
 
     /// Asks the target for it, over HTTP/1.1.
+    #[inline(never)]
     pub(crate) fn ask(&self, parts: &mut request::Parts) {
         let headers = &mut parts.headers;
         headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
@@ -99,6 +100,7 @@ fn accept_of(key: &HeaderValue) -> String {
 
 /// Passes on the target's consent and then, in a task of its own, every octet both ways until both
 /// sides have closed.
+#[inline(never)]
 pub(crate) fn join(
     response: Response<Incoming>,
     lease: Lease,

@@ -1,6 +1,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
+use foldhash::fast::RandomState;
 use time::OffsetDateTime;
 
 use super::{Ending, RouteTraffic};
@@ -20,7 +21,7 @@ const EXACT: u32 = 4;
 #[derive(Debug, Default)]
 pub struct Tally {
     /// By the span's number and the route's address, which is empty for no route.
-    spans: BTreeMap<i64, HashMap<Box<str>, Count>>,
+    spans: BTreeMap<i64, HashMap<Box<str>, Count, RandomState>>,
     counts: usize,
 }
 
