@@ -11,7 +11,8 @@ const LIST: &str = "serving.ld";
 fn main() {
     println!("cargo::rerun-if-changed={LIST}");
     let is = |key: &str, value: &str| env::var(key).is_ok_and(|it| it == value);
-    let linker_knows_lists = is("CARGO_CFG_TARGET_OS", "linux") && is("CARGO_CFG_TARGET_ENV", "gnu");
+    let linker_knows_lists =
+        is("CARGO_CFG_TARGET_OS", "linux") && is("CARGO_CFG_TARGET_ENV", "gnu");
     // The names of functions, which the list has, differ between architectures in nothing but assembly.
     if linker_knows_lists && is("PROFILE", "release") {
         let list = Path::new(env!("CARGO_MANIFEST_DIR")).join(LIST);

@@ -6,14 +6,15 @@ use serde::{Deserialize, Serialize};
 
 use crate::name::{Name, NameError};
 
-/// The names a route stands for: one name, or every name below one.
+/// The names a route stands for: one name, or every name below one. Ordered as their texts are, octet by
+/// octet: `*` is before every octet of a name.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub enum Pattern {
-    /// This name alone.
-    Exact(Name),
     /// `*.NAME`: one or more labels in front of the name, never the name itself (RFC 4592 §2.1.1).
     Wildcard(Name),
+    /// This name alone.
+    Exact(Name),
 }
 
 impl Pattern {

@@ -352,6 +352,44 @@ impl Configuration {
         self.routes.iter().find(|route| route.address == *address)
     }
 
+    /// The configuration that `change` makes of this one, under the next revision. Zones and routes are
+    /// in the order of their names, octet by octet, as they are when they are read where they are stored.
+    ///
+    /// # Errors
+    /// The first rule that the change breaks.
+    pub fn after(&self, change: &Change) -> Result<Self, Rejection> {
+        self.check(change)?;
+        let mut next = self.clone();
+        next.revision += 1;
+        let Self { zones, routes, .. } = &mut next;
+        match change {
+            Change::AddZone(name) => zones.push(Zone::new(name.clone())),
+            Change::RemoveZone { name, with_routes } => {
+                if *with_routes {
+                    let gone = self.routes_only_in(name).into_iter();
+                    let gone: HashSet<&Address> = gone.map(|route| &route.address).collect();
+                    routes.retain(|route| !gone.contains(&route.address));
+                }
+                zones.retain(|zone| zone.name != *name);
+            }
+            Change::EditZone(change) => {
+                let edited = self.zone_after(change)?;
+                zones.retain(|zone| zone.name != edited.name);
+                zones.push(edited);
+            }
+            Change::AddRoute(route) => routes.push(route.clone()),
+            Change::AddRoutes(added) => routes.extend_from_slice(added),
+            Change::EditRoute(edited) => {
+                let place = routes.iter_mut().find(|it| it.address == edited.address);
+                place.into_iter().for_each(|it| edited.clone_into(it));
+            }
+            Change::RemoveRoute(address) => routes.retain(|route| route.address != *address),
+        }
+        zones.sort_by(|a, b| a.name.cmp(&b.name));
+        routes.sort_by(|a, b| a.address.cmp(&b.address));
+        Ok(next)
+    }
+
     /// Whether `change` may be made.
     ///
     /// # Errors
@@ -765,6 +803,55 @@ mod tests {
                 },
             ],
         }
+    }
+
+    #[rstest]
+    #[case(Change::AddZone("a.test".parse().unwrap()), "+a.test")]
+    #[case(remove_zone("fell.test", true), "-fell.test -fell.test to 4312")]
+    #[case(remove_zone("deep.moor.test", false), "-deep.moor.test")]
+    #[case(record("x.fell A 127.0.0.1"), "+fell.test with 1 -fell.test")]
+    #[case(
+        Change::AddRoutes(["b.moor.test:5432", "b.moor.test", "*.moor.test"].map(route_to_1).into()),
+        "+*.moor.test to 1 +b.moor.test to 1 +b.moor.test:5432 to 1"
+    )]
+    #[case(
+        Change::EditRoute(route_to_1("fell.test")),
+        "+fell.test to 1 -fell.test to 4312"
+    )]
+    #[case(Change::RemoveRoute("fell.test".parse().unwrap()), "-fell.test to 4312")]
+    fn what_a_change_makes_of_it(#[case] change: Change, #[case] wanted: &str) {
+        let lines = |it: &Configuration| -> Vec<String> {
+            let zones = it.zones.iter().map(|zone| match zone.records.len() {
+                0 => zone.name.to_string(),
+                records => format!("{} with {records}", zone.name),
+            });
+            let routes = it.routes.iter();
+            let routes = routes.map(|route| format!("{} to {}", route.address, route.to));
+            zones.chain(routes).collect()
+        };
+        let (before, after) = (highmoor(), highmoor().after(&change).unwrap());
+        let only_in = |one: &Configuration, other: &Configuration, sign: &str| -> Vec<String> {
+            let other = lines(other);
+            let only = lines(one).into_iter().filter(|it| !other.contains(it));
+            only.map(|it| format!("{sign}{it}")).collect()
+        };
+        let found = [only_in(&after, &before, "+"), only_in(&before, &after, "-")].concat();
+        assert_eq!(found.join(" "), wanted);
+        assert!(after.zones.is_sorted_by_key(|zone| zone.name.to_string()));
+        assert!(
+            after
+                .routes
+                .is_sorted_by_key(|route| route.address.to_string())
+        );
+        assert_eq!(after.revision, 2);
+    }
+
+    /// The route at `address`, with another target.
+    fn route_to_1(address: &str) -> Route {
+        let mut route = Route::new(address.parse().unwrap(), "1".parse().unwrap());
+        let raw = route.address.port.is_some();
+        route.settings.address = raw.then_some([127, 0, 0, 6].into());
+        route
     }
 
     #[test]

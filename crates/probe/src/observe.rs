@@ -398,11 +398,12 @@ fn moved_to(
                 .as_ref()
                 .is_none_or(|before| before.is_same_app(holder))
     };
-    let next = at.port().saturating_add(1)..=at.port().saturating_add(MOVED_BY);
-    next.filter(|port| !taken(*port)).find_map(|port| {
+    let mut next = at.port().saturating_add(1)..=at.port().saturating_add(MOVED_BY);
+    next.find_map(|port| {
         let at = SocketAddr::new(at.ip(), port);
-        let holder = holder_of(holders, at)?;
-        fits(holder).then(|| (at, holder.clone()))
+        // Asked last, as it looks at every route.
+        let holder = holder_of(holders, at).filter(|it| fits(it) && !taken(port))?;
+        Some((at, holder.clone()))
     })
 }
 

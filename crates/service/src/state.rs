@@ -143,10 +143,14 @@ impl State {
         let state = Arc::clone(self);
         let work = async move {
             let store = state.store().map_err(|_| ChangeError::Unavailable)?;
+            // From here on, so that whoever is told of the change waits for it in place of reading it.
+            let _one = state.reloading.lock().await;
             let known = state.snapshot.load_full();
-            let revision = store.apply(who, &change, known.configuration()).await?;
+            let next = store.apply(who, &change, known.configuration()).await?;
             drop(known);
-            state.take_over().await?;
+            state.database_reachable.store(true, Ordering::Relaxed);
+            let revision = next.revision;
+            state.publish(next)?;
             Ok(revision)
         };
         self.aside(work).await?

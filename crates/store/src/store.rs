@@ -168,9 +168,9 @@ impl Store {
         read(&transaction, number.map_or(0, |row| row.number)).await
     }
 
-    /// Makes `change` with its journal entry, all or nothing, and returns the new revision. When
-    /// this returns, the change is on the disk. It is checked against what is stored, which is read
-    /// unless `known` is the latest revision.
+    /// Makes `change` with its journal entry, all or nothing, and returns the configuration from then
+    /// on. When this returns, the change is on the disk. It is checked against what is stored, which is
+    /// read unless `known` is the latest revision.
     ///
     /// # Errors
     /// When the change breaks a rule or the database fails; nothing is changed then.
@@ -179,7 +179,7 @@ impl Store {
         who: &str,
         change: &Change,
         known: &Configuration,
-    ) -> Result<u64, StoreError> {
+    ) -> Result<Configuration, StoreError> {
         let transaction = self.database.begin().await?;
         let counter = revision::Entity::find_by_id(1)
             .lock_exclusive()
@@ -194,7 +194,7 @@ impl Store {
             stored = read(&transaction, latest).await?;
             &stored
         };
-        configuration.check(change)?;
+        let after = configuration.after(change)?;
         for entry in perform(&transaction, configuration, change).await? {
             journal::Entity::insert(journal::ActiveModel {
                 id: NotSet,
@@ -220,7 +220,7 @@ impl Store {
             .execute_unprepared(&format!("NOTIFY {CHANNEL}, '{next}'"))
             .await?;
         transaction.commit().await?;
-        u64::try_from(next).map_err(|_| unreadable("revision", &next))
+        Ok(after)
     }
 
     /// The latest `most` entries of the journal, newest first.
@@ -541,10 +541,9 @@ mod tests {
         // Known at first, and out of date from then on.
         let known = store.configuration().await.unwrap();
         for (number, change) in changes.iter().enumerate() {
-            assert_eq!(
-                store.apply("rowan", change, &known).await.unwrap(),
-                number as u64 + 1
-            );
+            let after = store.apply("rowan", change, &known).await.unwrap();
+            assert_eq!(after.revision, number as u64 + 1);
+            assert_eq!(after, store.configuration().await.unwrap());
             assert_eq!(
                 news.recv().await.unwrap().payload(),
                 (number + 1).to_string()
@@ -578,17 +577,15 @@ mod tests {
         );
         let [b, c] = more;
         assert_eq!(configuration.routes, [edited, b, c]);
-        store
-            .apply(
-                "rowan",
-                &Change::RemoveZone {
-                    name: zone,
-                    with_routes: true,
-                },
-                &configuration,
-            )
+        let removal = Change::RemoveZone {
+            name: zone,
+            with_routes: true,
+        };
+        let after = store
+            .apply("rowan", &removal, &configuration)
             .await
             .unwrap();
+        assert_eq!(after, store.configuration().await.unwrap());
         let told: Vec<_> = store
             .journal(10)
             .await
