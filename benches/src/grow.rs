@@ -45,6 +45,7 @@ pub(crate) fn compare(scale: Scale, report: &mut Report) {
         let name = format!("compiling {routes} routes in {zones} zones");
         report.alone(name, "ms", compiled.collect(), Aim::AtMost(1_000.0));
     }
+    reload(scale, report);
     // In a process of its own, where nothing that was used before is used again.
     let own = std::env::current_exe().unwrap();
     let told = Command::new(own).arg("memory").output().unwrap();
@@ -85,6 +86,22 @@ pub(crate) fn compare(scale: Scale, report: &mut Report) {
         most,
         Aim::AtMost(1.0),
     );
+}
+
+/// The time to read and compile what was in force last, as a start does before all else.
+fn reload(scale: Scale, report: &mut Report) {
+    let (routes, zones) = SIZES[1];
+    let kept = serde_json::to_string(&configuration(routes, zones)).unwrap();
+    let reloaded = (0..scale.starts).map(|_| {
+        let start = Instant::now();
+        let configuration: Configuration = serde_json::from_str(&kept).unwrap();
+        let snapshot = Snapshot::compile(configuration);
+        let took = start.elapsed().as_secs_f64() * 1e3;
+        assert_eq!(snapshot.configuration().routes.len(), routes);
+        took
+    });
+    let name = format!("reloading {routes} routes that were in force last");
+    report.alone(name, "ms", reloaded.collect(), Aim::AtMost(500.0));
 }
 
 /// What a route takes in a compiled snapshot, beside what it was compiled from.
