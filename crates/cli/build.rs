@@ -1,6 +1,6 @@
 //! Has the linker lay the functions that a request runs through beside each other, in a binary that is
-//! built for speed: among all the others they lie on three times as many pages, and each request goes
-//! over all of them. The list is made by `scripts/count --layout`; what is in it and not in the binary
+//! built for speed: among all the others they are spread over many more pages, and each request goes
+//! over all of these. The list is made by `scripts/count --layout`; what is in it and not in the binary
 //! is passed over.
 
 use std::env;
@@ -13,7 +13,6 @@ fn main() {
     let is = |key: &str, value: &str| env::var(key).is_ok_and(|it| it == value);
     let linker_knows_lists =
         is("CARGO_CFG_TARGET_OS", "linux") && is("CARGO_CFG_TARGET_ENV", "gnu");
-    // The names of functions, which the list has, differ between architectures in nothing but assembly.
     if linker_knows_lists && is("PROFILE", "release") {
         let list = Path::new(env!("CARGO_MANIFEST_DIR")).join(LIST);
         println!("cargo::rustc-link-arg-bins=-Wl,--script={}", list.display());

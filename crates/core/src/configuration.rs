@@ -380,8 +380,9 @@ impl Configuration {
             Change::AddRoute(route) => routes.push(route.clone()),
             Change::AddRoutes(added) => routes.extend_from_slice(added),
             Change::EditRoute(edited) => {
-                let place = routes.iter_mut().find(|it| it.address == edited.address);
-                place.into_iter().for_each(|it| edited.clone_into(it));
+                if let Some(place) = routes.iter_mut().find(|it| it.address == edited.address) {
+                    edited.clone_into(place);
+                }
             }
             Change::RemoveRoute(address) => routes.retain(|route| route.address != *address),
         }

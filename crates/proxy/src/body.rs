@@ -351,7 +351,7 @@ impl ResponseBody {
 
     fn end(&mut self, ending: Ending) {
         if let Some(mut note) = self.note.take() {
-            note.carried = self.request.as_ref().map_or(0, Progress::octets);
+            note.told.carried = self.request.as_ref().map_or(0, Progress::octets);
             note.end(ending);
         }
     }
@@ -395,7 +395,7 @@ impl Body for ResponseBody {
             frame => frame,
         };
         if let Some(note) = &mut this.note {
-            note.sent += octets_of(frame.as_ref()) as u64;
+            note.told.sent += octets_of(frame.as_ref()) as u64;
         }
         match &frame {
             Some(Ok(_)) if !this.kind.is_over() => {}

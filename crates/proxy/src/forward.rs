@@ -230,7 +230,7 @@ impl Client {
                 if !note.knows_place() {
                     note.asks("", path_of(&ask.parts.uri));
                 }
-                note.finding = page.slug();
+                note.told.finding = page.slug();
                 page.hide_details_unless(self.local);
                 page.response_for(Wanted::by(accept.as_ref()), &method)
             }
@@ -729,8 +729,8 @@ impl Failure {
     }
 }
 
-#[cold]
 /// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
+#[cold]
 fn tell_timing(note: &Note, headers: &mut HeaderMap) {
     let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;
     let mut value = match note.connecting.zip(note.connected) {

@@ -55,6 +55,13 @@ pub struct Recorded {
     timings: Timings,
     /// The route's address.
     route: Option<Arc<str>>,
+    ending: Ending,
+    told: Told,
+}
+
+/// What is told of an exchange as it was noted.
+#[derive(Debug)]
+pub(crate) struct Told {
     client: IpAddr,
     secure: bool,
     version: Version,
@@ -63,10 +70,18 @@ pub struct Recorded {
     place: Box<str>,
     name_length: usize,
     status: StatusCode,
-    ending: Ending,
-    finding: Option<FindingKind>,
-    received: u64,
-    sent: u64,
+    pub(crate) finding: Option<FindingKind>,
+    /// How many octets went to the target.
+    pub(crate) carried: u64,
+    pub(crate) sent: u64,
+}
+
+impl Told {
+    fn name_and_path(&self) -> (&str, &str) {
+        self.place
+            .split_at_checked(self.name_length)
+            .unwrap_or_default()
+    }
 }
 
 /// What is needed of a plane when an exchange ends that outlasts it.
@@ -105,11 +120,6 @@ impl Labels {
         self.labels.insert(position, Arc::clone(&label));
         Some(label)
     }
-}
-
-/// The name, and path and query, of a place.
-fn split(place: &str, name_length: usize) -> (&str, &str) {
-    place.split_at_checked(name_length).unwrap_or_default()
 }
 
 fn label(plane: &Plane, position: usize) -> Option<Arc<str>> {
@@ -195,23 +205,14 @@ impl Recorder {
 pub(crate) struct Note {
     /// Whether nobody wants to know: a check of our own, or a page of our own.
     pub(crate) skipped: bool,
-    client: IpAddr,
-    secure: bool,
-    version: Version,
-    method: Method,
-    /// The name, and behind it path and query.
-    place: Box<str>,
-    name_length: usize,
+    pub(crate) told: Told,
     /// The plane that it was routed by, once it is answered, and the route's place in it.
     plane: Option<Arc<Plane>>,
     /// In place of the plane, for what may last much longer than that.
     lasting: Option<Box<Lasting>>,
     pub(crate) position: Option<usize>,
-    status: StatusCode,
-    pub(crate) finding: Option<FindingKind>,
     /// The request's body, when it has one, until the response's goes on with it.
     pub(crate) received: Option<Progress>,
-    pub(crate) sent: u64,
     /// Whether the response has no end of its own.
     pub(crate) is_stream: bool,
     visitor: Option<Box<Visitor>>,
@@ -225,8 +226,6 @@ pub(crate) struct Note {
     answered: Option<Instant>,
     /// How and when it ended.
     end: Option<(Ending, Instant)>,
-    /// How many octets went to the target.
-    pub(crate) carried: u64,
 }
 
 impl Note {
@@ -234,19 +233,22 @@ impl Note {
     pub(crate) fn begin(client: IpAddr, secure: bool, version: Version, method: Method) -> Self {
         Self {
             skipped: false,
-            client,
-            secure,
-            version,
-            method,
-            place: Box::default(),
-            name_length: 0,
+            told: Told {
+                client,
+                secure,
+                version,
+                method,
+                place: Box::default(),
+                name_length: 0,
+                status: StatusCode::OK,
+                finding: None,
+                carried: 0,
+                sent: 0,
+            },
             plane: None,
             lasting: None,
             position: None,
-            status: StatusCode::OK,
-            finding: None,
             received: None,
-            sent: 0,
             is_stream: false,
             visitor: None,
             start: Instant::now(),
@@ -255,7 +257,6 @@ impl Note {
             asked: None,
             answered: None,
             end: None,
-            carried: 0,
         }
     }
 
@@ -264,12 +265,12 @@ impl Note {
         let mut place = String::with_capacity(name.len() + path.len());
         place.push_str(name);
         place.push_str(path);
-        (self.place, self.name_length) = (place.into(), name.len());
+        (self.told.place, self.told.name_length) = (place.into(), name.len());
     }
 
     /// Whether it is known what is asked for.
     pub(crate) fn knows_place(&self) -> bool {
-        !self.place.is_empty()
+        !self.told.place.is_empty()
     }
 
     /// Who asks, for an access log.
@@ -286,14 +287,21 @@ impl Note {
 
     /// The head of the response is there, by a route of `plane`.
     pub(crate) fn answered(&mut self, status: StatusCode, plane: Arc<Plane>) {
-        self.status = status;
+        self.told.status = status;
         self.plane = Some(plane);
         self.answered = Some(Instant::now());
     }
 
     /// The same note, to be ended by somebody else; what stays is nobody's.
     pub(crate) fn hand_over(&mut self) -> Box<Self> {
-        let mut stays = Self::begin(self.client, self.secure, self.version, self.method.clone());
+        let Told {
+            client,
+            secure,
+            version,
+            ref method,
+            ..
+        } = self.told;
+        let mut stays = Self::begin(client, secure, version, method.clone());
         stays.skipped = true;
         let mut note = Box::new(std::mem::replace(self, stays));
         note.lasts();
@@ -329,7 +337,7 @@ impl Note {
 
     /// The same for a connection that changed its protocol, and carried so much to target and client.
     pub(crate) fn end_upgraded(mut self: Box<Self>, to_target: u64, to_client: u64) {
-        (self.carried, self.sent) = (to_target, to_client);
+        (self.told.carried, self.told.sent) = (to_target, to_client);
         self.end(Ending::Upgraded);
     }
 
@@ -358,9 +366,9 @@ impl Recorded {
         clocks: Clocks,
         labels: &mut Labels,
     ) -> (Self, Option<(PathBuf, String)>) {
-        let (name, path) = split(&note.place, note.name_length);
+        let (name, path) = note.told.name_and_path();
         if let Cow::Owned(path) = without_secrets(path) {
-            note.place = format!("{name}{path}").into();
+            note.told.place = format!("{name}{path}").into();
         }
         let (ending, end) = note.end.unwrap_or((Ending::ClientLeft, note.start));
         let visitor = note.visitor.take();
@@ -376,17 +384,8 @@ impl Recorded {
             at: clocks.at - (clocks.now - note.start),
             timings: note.timings(end),
             route,
-            client: note.client,
-            secure: note.secure,
-            version: note.version,
-            method: std::mem::take(&mut note.method),
-            place: std::mem::take(&mut note.place),
-            name_length: note.name_length,
-            status: note.status,
             ending,
-            finding: note.finding,
-            received: note.carried,
-            sent: note.sent,
+            told: note.told,
         };
         let log = file.zip(visitor).map(|(file, visitor)| {
             let line = combined_line(&recorded.exchange(0), &visitor);
@@ -405,9 +404,9 @@ impl Recorded {
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         Outcome {
-            status: self.status.as_u16(),
+            status: self.told.status.as_u16(),
             ending: self.ending,
-            sent: self.sent,
+            sent: self.told.sent,
             total_us: self.timings.total_us(),
         }
     }
@@ -415,26 +414,27 @@ impl Recorded {
     /// All that is told of it, with its number.
     #[must_use]
     pub fn exchange(&self, id: i64) -> Exchange {
-        let (name, path) = split(&self.place, self.name_length);
+        let told = &self.told;
+        let (name, path) = told.name_and_path();
         Exchange {
             id,
             at: OffsetDateTime::from(self.at),
             route: self.route.as_deref().map(str::to_owned),
-            client: self.client.to_canonical(),
-            secure: self.secure,
-            protocol: match self.version {
+            client: told.client.to_canonical(),
+            secure: told.secure,
+            protocol: match told.version {
                 Version::HTTP_2 => Protocol::Http2,
                 Version::HTTP_10 | Version::HTTP_09 => Protocol::Http10,
                 _ => Protocol::Http11,
             },
-            method: self.method.as_str().to_owned(),
+            method: told.method.as_str().to_owned(),
             name: name.to_owned(),
             path: path.to_owned(),
-            status: self.status.as_u16(),
+            status: told.status.as_u16(),
             ending: self.ending,
-            finding: self.finding,
-            received: self.received,
-            sent: self.sent,
+            finding: told.finding,
+            received: told.carried,
+            sent: told.sent,
             timings: self.timings,
         }
     }
