@@ -1,5 +1,6 @@
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
+use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -102,15 +103,12 @@ impl Subject {
 
     /// What the API answers, with the time to its first octet and to its last, in ms.
     pub(crate) fn get(&self, path: &str) -> ((f64, f64), Vec<u8>) {
-        let mut api = TcpStream::connect(self.address("api")).unwrap();
-        let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
+        let mut api = UnixStream::connect(self.data_dir.join("api.sock")).unwrap();
         let start = Instant::now();
         let millis = |start: Instant| start.elapsed().as_secs_f64() * 1e3;
         write!(
             api,
-            "GET /api/v1/{path} HTTP/1.0\r\nhost: {}\r\nauthorization: Bearer {}\r\n\r\n",
-            self.address("api"),
-            token.trim(),
+            "GET /api/v1/{path} HTTP/1.0\r\nhost: localhost\r\n\r\n",
         )
         .unwrap();
         let mut answer = vec![0; 4096];
@@ -133,14 +131,11 @@ impl Subject {
     }
 
     fn post(&self, path: &str, body: &str) {
-        let mut api = TcpStream::connect(self.address("api")).unwrap();
-        let token = std::fs::read_to_string(self.data_dir.join("token")).unwrap();
+        let mut api = UnixStream::connect(self.data_dir.join("api.sock")).unwrap();
         write!(
             api,
-            "POST /api/v1/{path} HTTP/1.1\r\nhost: {}\r\nauthorization: Bearer {}\r\n\
+            "POST /api/v1/{path} HTTP/1.1\r\nhost: localhost\r\n\
              content-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
-            self.address("api"),
-            token.trim(),
             body.len(),
         )
         .unwrap();
@@ -229,7 +224,7 @@ fn serve(binary: &Path, data_dir: &Path, upstream: SocketAddr) -> Command {
     let mut command = Command::new(binary);
     command.arg("serve").arg("--data-dir").arg(data_dir);
     command.args(["--upstream", &upstream.to_string()]);
-    for flag in ["--dns", "--api"] {
+    for flag in ["--dns", "--console"] {
         command.args([flag, "127.0.0.1:0"]);
     }
     command

@@ -4,7 +4,7 @@ import { Notice } from './Notice';
 import { check } from './api/client';
 import type { Verdict } from './api/types';
 import { CertificatesPage } from './certificates/CertificatesPage';
-import { summary } from './format';
+import { sentence, summary } from './format';
 import { NamesPage } from './names/NamesPage';
 import { FirstZone } from './names/ZoneForm';
 import { AddRouteDialog } from './routes/AddRouteDialog';
@@ -13,11 +13,12 @@ import { RouteRow } from './routes/RouteRow';
 import type { ConsoleState, Known } from './state/reducer';
 import { useConsole } from './state/useConsole';
 import type { Page, Place } from './state/usePage';
+import { SessionsPage } from './sessions/SessionsPage';
 import { TrafficPage } from './traffic/TrafficPage';
 import { usePlace } from './state/usePage';
 
-export function App() {
-  const { known, connection, note } = useConsole();
+export function App({ refused }: { refused?: string }) {
+  const { known, connection, note, reload } = useConsole();
   const place = usePlace();
   return (
     <div className="mx-auto max-w-[1120px] px-6 pb-16">
@@ -34,7 +35,13 @@ export function App() {
         </div>
       </header>
       <main>
-        <Content known={known} place={place} onChecked={note} />
+        <Content
+          known={known}
+          place={place}
+          refused={refused}
+          onChecked={note}
+          onSignedOut={() => void reload()}
+        />
       </main>
     </div>
   );
@@ -56,6 +63,7 @@ function Pages({ current }: { current: Page }) {
       {link('traffic', 'Traffic')}
       {link('names', 'Names')}
       {link('certificates', 'Certificates')}
+      {link('sessions', 'Sessions')}
     </nav>
   );
 }
@@ -63,11 +71,16 @@ function Pages({ current }: { current: Page }) {
 function Content({
   known,
   place: { page, route: address },
+  refused,
   onChecked,
+  onSignedOut,
 }: {
   known: Known;
   place: Place;
+  /** Why the link did not sign in. */
+  refused?: string;
   onChecked: (verdicts: readonly Verdict[]) => void;
+  onSignedOut: () => void;
 }) {
   switch (known.status) {
     case 'loading':
@@ -75,6 +88,7 @@ function Content({
     case 'signed-out':
       return (
         <Notice title="You are not signed in">
+          {refused !== undefined && <p className="text-vermilion">{sentence(refused)}</p>}
           Run <code className="font-mono">bentlane console</code> in a terminal: it opens this page
           with a link that signs you in.
         </Notice>
@@ -86,6 +100,7 @@ function Content({
         </Notice>
       );
     case 'ready':
+      if (page === 'sessions') return <SessionsPage onSignedOut={onSignedOut} />;
       if (known.zones.length === 0) return <FirstZone />;
       if (page === 'names') return <NamesPage zones={known.zones} />;
       if (page === 'traffic') return <TrafficPage routes={known.routes} />;

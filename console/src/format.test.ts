@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { Route, Verdict } from './api/types';
 import {
+  browserName,
   duration,
   inOneLine,
   leadsTo,
@@ -92,6 +93,17 @@ it.each([
   ],
 ])('says where names lead', (settings, words) => {
   expect(resolvesTo(settings)).toBe(words);
+});
+
+it.each([
+  [
+    'Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 Chrome/156.0 Safari/537.36',
+    'Chromium or Chrome',
+  ],
+  ['Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0', 'Firefox'],
+  ['curl/8.5', 'curl/8.5'],
+])('%s is %s', (agent, name) => {
+  expect(browserName(agent)).toBe(name);
 });
 
 it('puts advice in one line', () => {

@@ -88,6 +88,17 @@ export function dayAndClock(moment: string): string {
   return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${clock(moment)}`;
 }
 
+/** A browser by its name, as far as what it says of itself tells. */
+export function browserName(agent: string): string {
+  const known: [RegExp, string][] = [
+    [/Edg\//, 'Edge'],
+    [/Firefox\//, 'Firefox'],
+    [/Chrom(e|ium)\//, 'Chromium or Chrome'],
+    [/Safari\//, 'Safari'],
+  ];
+  return known.find(([pattern]) => pattern.test(agent))?.[1] ?? agent;
+}
+
 /** A moment as a day. */
 export function day(at: string): string {
   return at.slice(0, 10);

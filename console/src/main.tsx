@@ -2,14 +2,22 @@ import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { App } from './App';
 import { ErrorBoundary } from './ErrorBoundary';
+import { Notice } from './Notice';
+import { signIn } from './api/session';
 import './index.css';
 
 const root = document.getElementById('root');
 if (root === null) throw new Error('index.html has no element with the id "root"');
-createRoot(root).render(
+const page = createRoot(root);
+
+page.render(
+  <Notice title="Signing in …">A browser of another user waits for the terminal.</Notice>,
+);
+const outcome = await signIn();
+page.render(
   <StrictMode>
     <ErrorBoundary>
-      <App />
+      <App refused={outcome.status === 'refused' ? outcome.reason : undefined} />
     </ErrorBoundary>
   </StrictMode>,
 );

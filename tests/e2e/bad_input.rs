@@ -151,22 +151,9 @@ fn the_api_names_the_field_too() {
         ),
         (r#"{"name":"#, 400, "EOF"),
     ];
-    let authorization = format!("authorization: Bearer {}", world.token());
-    let url = format!("http://{}/api/v1/routes", world.address("api"));
     for (body, status, part) in rows {
         let json = "content-type: application/json";
-        let args = [
-            "-sS",
-            "-i",
-            "-H",
-            &authorization,
-            "-H",
-            json,
-            "-d",
-            body,
-            &url,
-        ];
-        let said = bentlane_tests::run("curl", &args).ok();
+        let said = world.call("/routes", &["-i", "-H", json, "-d", body]).ok();
         assert!(
             said.contains(&format!("HTTP/1.1 {status}")),
             "{body}: {said}"

@@ -151,11 +151,14 @@ fn routes_follow_their_containers() {
         ]
         .concat());
         let from = format!("container:{name}");
+        let socket = engine.socket().display().to_string();
         let run = world.run(&[
             "check",
             "quiet.moor.test",
             "--from",
             &from,
+            "--engine",
+            &socket,
             "--format",
             "json",
         ]);
@@ -165,7 +168,9 @@ fn routes_follow_their_containers() {
         assert_eq!(verdict["hops"].as_array().unwrap().len(), 2);
         engine.ok(&["rm", "--force", "--time", "0", name]);
     }
-    let gone = world.run(&["check", "--from", "container:nobody"]);
+    let socket = engine.socket().display().to_string();
+    let nobody = ["check", "--from", "container:nobody", "--engine", &socket];
+    let gone = world.run(&nobody);
     assert_eq!(gone.code, 2, "{gone:?}");
 
     engine.silence();

@@ -3,7 +3,7 @@
 use std::net::TcpListener;
 use std::process::Command;
 
-use bentlane_tests::{App, Background, Start, World, run, signal, wait_until};
+use bentlane_tests::{App, Background, Postgres, Start, World, run, signal, wait_until};
 use rstest::rstest;
 use rustix::process::Signal;
 
@@ -86,7 +86,9 @@ fn a_service_killed_together_with_its_database_recovers() {
     world.end(Signal::KILL);
     world.wake();
     assert_eq!(addresses(&world), ["booking.moor.test"]);
-    world.ok(&["route", "remove", "booking.moor.test"]);
+    wait_until("the database to be back", || {
+        (world.run(&["route", "remove", "booking.moor.test"]).code == 0).then_some(())
+    });
 }
 
 #[test]
@@ -139,15 +141,8 @@ fn a_taken_port_is_named_with_who_has_it() {
 
 #[test]
 fn a_given_database_is_used_and_its_absence_survived() {
-    let owner = World::new();
-    let database = owner.json(&["status"])["database"]["place"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let place = database.split_whitespace().next().unwrap();
-    let password = std::fs::read_to_string(owner.data_dir().join("postgres.password")).unwrap();
-    run_sql(place, &password, "CREATE DATABASE given");
-    let url = format!("postgres://bentlane:{password}@{place}/given");
+    let server = Postgres::start();
+    let url = server.url("given");
     let start = Start {
         flags: vec!["--database-url".into(), url],
         ..Start::default()
@@ -158,19 +153,13 @@ fn a_given_database_is_used_and_its_absence_survived() {
     assert_eq!(world.database_pid(), None, "no server of its own");
     let shown = world.ok(&["status"]);
     assert!(
-        shown.contains("/given") && !shown.contains(&password),
+        shown.contains("/given") && !shown.contains("secret"),
         "{shown}"
-    );
-    assert!(
-        owner.json(&["route", "list"])["routes"]
-            .as_array()
-            .unwrap()
-            .is_empty()
     );
 
     // Without its database it starts from what was in force last, and refuses changes.
     assert_eq!(world.end(Signal::TERM), 0);
-    drop(owner);
+    drop(server);
     world.wake();
     assert_eq!(addresses(&world), ["booking.moor.test"]);
     let refused = world.run(&["route", "add", "late.moor.test", "1"]);
@@ -186,7 +175,7 @@ fn a_given_database_is_used_and_its_absence_survived() {
 fn names_and_routes_do_not_wait_for_the_database() {
     let app = App::new();
     let (dns, https) = (App::free_port(), App::free_port());
-    let places = [("http", 0), ("api", 0), ("dns", dns), ("https", https)];
+    let places = [("http", 0), ("console", 0), ("dns", dns), ("https", https)];
     let places = places.map(|(what, port)| format!("--{what}=127.0.0.1:{port}"));
     let start = |more: &[String]| Start {
         flags: [&places[..], more].concat(),
@@ -234,11 +223,6 @@ fn names_and_routes_do_not_wait_for_the_database() {
         "it is still asked: {said}"
     );
     assert!(world.ok(&["status"]).contains("not reachable"));
-}
-
-fn run_sql(place: &str, password: &str, sql: &str) {
-    let url = format!("postgres://bentlane:{password}@{place}/postgres");
-    run("psql", &["-qX", "-c", sql, &url]).ok();
 }
 
 #[test]
@@ -296,12 +280,7 @@ fn an_ordinary_user_has_a_database_server_of_their_own() {
 fn secrets_are_for_their_owner_and_a_looser_mode_is_refused() {
     use std::os::unix::fs::PermissionsExt;
     let mut world = World::new();
-    for name in [
-        "keys/root.pem",
-        "keys/issuing.pem",
-        "token",
-        "postgres.password",
-    ] {
+    for name in ["keys/root.pem", "keys/issuing.pem", "root.pem", "api.sock"] {
         let mode = std::fs::metadata(world.data_dir().join(name))
             .unwrap()
             .permissions()

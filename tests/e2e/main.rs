@@ -6,6 +6,7 @@
 )]
 
 mod api;
+mod attacks;
 mod authority;
 mod bad_input;
 mod certificates;

@@ -54,18 +54,20 @@ chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run
 kill $app
 cd /
 step rewritten; printf 'nameserver 127.0.0.8\n' > /etc/resolv.conf
-for _ in $(seq 100); do grep -q 'Bent Lane' /etc/resolv.conf && break; sleep 0.1; done
+for _ in $(seq 300); do "$BENTLANE" status | grep -A1 'not as it should be' && break; sleep 0.1; done
+"$BENTLANE" system repair 2>&1
 cat /etc/resolv.conf
 step hosts; "$BENTLANE" system attach --only hosts --yes
 "$BENTLANE" route add late.moor.test 4310 >/dev/null
-for _ in $(seq 100); do grep -q 'late.moor.test' /etc/hosts && break; sleep 0.1; done
+for _ in $(seq 100); do grep -q 'late.moor.test' "$FOLDER/data/names.json" && break; sleep 0.1; done
+"$BENTLANE" system repair
 cat /etc/hosts
 step detach; "$BENTLANE" system detach --yes
 cat /etc/resolv.conf
 printf 'nameserver 127.0.0.9\noptions timeout:2 attempts:1\n' > /etc/resolv.conf
 step after; stat_all | diff "$FOLDER/before" - && echo identical
 step gone; "$BENTLANE" system detach --yes
-ls "$FOLDER/etc" | grep bentlane || echo "no leftovers"
+ls -d "$FOLDER"/etc/*bentlane* "$FOLDER"/etc/.*bentlane* 2>/dev/null || echo "no leftovers"
 "#;
 
 /// An upstream resolver on port 53, for names outside the zones.
@@ -104,6 +106,7 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
         (
             "dry",
             &[
+                "names in moor.test may be changed on this machine from now on, and no others",
                 "  - nameserver 127.0.0.9",
                 "  + nameserver 127.0.0.1",
                 "untouched",
@@ -128,7 +131,12 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
         ("browser", &["the site of every thing"]),
         (
             "rewritten",
-            &["# Bent Lane answers", "nameserver 127.0.0.1"],
+            &[
+                "✕ /etc/resolv.conf is not as it should be for our names\n  → sudo bentlane system repair",
+                "/etc/resolv.conf is up to date again",
+                "# Bent Lane answers",
+                "nameserver 127.0.0.1",
+            ],
         ),
         (
             "hosts",

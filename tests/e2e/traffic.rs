@@ -202,27 +202,12 @@ fn nothing_secret_is_kept_anywhere() {
 
 /// What the private database answers.
 fn database(world: &World, query: &str) -> String {
-    let place = world.json(&["status"])["database"]["place"]
-        .as_str()
-        .unwrap()
-        .to_owned();
-    let port = place.split([':', ' ']).nth(1).unwrap().to_owned();
-    let password = std::fs::read_to_string(world.data_dir().join("postgres.password"));
+    let folder = world.database_folder();
     let mut command = std::process::Command::new("psql");
     command
-        .env("PGPASSWORD", password.unwrap_or_default().trim())
-        .args([
-            "-h",
-            "127.0.0.1",
-            "-p",
-            &port,
-            "-U",
-            "bentlane",
-            "-At",
-            "-c",
-            query,
-            "postgres",
-        ]);
+        .arg("-h")
+        .arg(folder)
+        .args(["-U", "service", "-At", "-c", query, "bentlane"]);
     run_command(&mut command).ok()
 }
 
@@ -275,13 +260,20 @@ fn access_logs_are_read_by_a_common_parser_and_may_be_moved_away() {
         let said = world.patch("/routes/a.moor.test", &body).to_string();
         assert!(said.contains(reason), "{said}");
     }
-    world.ok(&[
-        "route",
-        "edit",
-        "a.moor.test",
-        "--access-log",
-        "/proc/none/log",
-    ]);
+    let folder = world.path("logs");
+    let other = folder.join("log").display().to_string();
+    let edit = ["route", "edit", "a.moor.test", "--access-log", &other];
+    let refused = world.run(&edit);
+    assert_eq!(refused.code, 2, "{refused:?}");
+    assert!(
+        refused.stderr.contains("is not there: make it first"),
+        "{refused:?}"
+    );
+    std::fs::create_dir(&folder).unwrap();
+    world.ok(&edit);
+    std::fs::remove_dir_all(&folder).unwrap();
+    let found = world.json(&["check", "a.moor.test"])["verdicts"][0]["findings"].to_string();
+    assert!(found.contains("access-log-unwritable"), "{found}");
     world.curl(&[LOCAL]).ok();
     wait_until("the warning", || {
         world

@@ -8,11 +8,12 @@ use bentlane_tests::{Namespace, Start, World};
 const INSIDE: &str = r#"
 set -eu
 ip link set lo up
-mkdir "$FOLDER/etc" "$FOLDER/state" "$FOLDER/bin" "$FOLDER/data"
+mkdir "$FOLDER/etc" "$FOLDER/state" "$FOLDER/bin" "$FOLDER/data" "$FOLDER/libexec"
 cp -a /etc/. "$FOLDER/etc"
 mount --bind "$FOLDER/etc" /etc
-mkdir -p /var/lib/bentlane
+mkdir -p /var/lib/bentlane /usr/local/libexec
 mount --bind "$FOLDER/state" /var/lib/bentlane
+mount --bind "$FOLDER/libexec" /usr/local/libexec
 mount -t tmpfs tmpfs /run
 mkdir -p /run/systemd/system
 printf '#!/bin/sh\necho "systemctl $@" >> "$FOLDER/called"\n' > "$FOLDER/bin/systemctl"
@@ -32,7 +33,8 @@ step attach; "$BENTLANE" system attach --only unit --yes 2>&1; cat "$FOLDER/call
 step show; "$BENTLANE" system show
 "$BENTLANE" zone add moor.test >/dev/null
 kill $service; wait $service
-step verify; systemd-analyze verify /etc/systemd/system/bentlane.socket /etc/systemd/system/bentlane.service 2>&1 \
+step copy; stat -c '%U %a' /usr/local/libexec/bentlane/bentlane; cmp "$BENTLANE" /usr/local/libexec/bentlane/bentlane && echo same
+step verify; systemd-analyze verify /etc/systemd/system/bentlane* 2>&1 \
   | grep bentlane || echo "no objection"
 step unable; $as_user "$BENTLANE" serve --upstream none 2>&1 || echo "exit $?"
 
@@ -56,7 +58,7 @@ ls -l /proc/$database/fd | grep -c "socket:\[$(awk '$2 ~ /0100007F:01BB/ {print 
 kill $service; wait $service || true
 "$BENTLANE" status 2>&1 || echo "status $?"
 step detach; "$BENTLANE" system detach --yes 2>&1; cat "$FOLDER/called"
-ls /etc/systemd/system | grep bentlane || echo "no leftovers"
+ls -d /etc/systemd/system/bentlane* /etc/bentlane /usr/local/libexec/bentlane 2>/dev/null || echo "no leftovers"
 "#;
 
 #[test]
@@ -70,10 +72,11 @@ fn systemd_opens_the_ports_for_an_ordinary_user() {
                 "have systemd open ports 53, 80 and 443 for the service",
                 "  + ListenDatagram=127.0.0.1:53",
                 "systemctl daemon-reload\n",
-                "systemctl enable --now bentlane.socket\n",
+                "systemctl enable --now bentlane.socket bentlane-repair.path\n",
             ],
         ),
         ("show", &["/etc/systemd/system/bentlane.service  attached"]),
+        ("copy", &["root 755\nsame"]),
         ("verify", &["no objection"]),
         ("unable", &["ports below 1024 need root", "exit 1"]),
         (
@@ -83,7 +86,7 @@ fn systemd_opens_the_ports_for_an_ordinary_user() {
         (
             "detach",
             &[
-                "systemctl disable --now bentlane.socket bentlane.service",
+                "systemctl disable --now bentlane.socket bentlane.service bentlane-repair.path",
                 "no leftovers",
             ],
         ),

@@ -16,6 +16,7 @@ mod app;
 mod browser;
 mod containers;
 mod namespace;
+mod postgres;
 mod process;
 mod upstream;
 mod world;
@@ -24,6 +25,7 @@ pub use app::{App, AppBody, events, reply};
 pub use browser::Browser;
 pub use containers::Containers;
 pub use namespace::Namespace;
+pub use postgres::Postgres;
 pub use process::{
     Background, Run, binary, json, make_certificate, repository, run, run_command, signal,
     wait_until,

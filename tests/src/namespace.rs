@@ -28,7 +28,15 @@ impl Namespace {
             &["--map-root-user"]
         };
         let inside = ["--", "env", &folder, &program, "bash", "-c", script];
-        let args = [&["--net", "--mount"], map_root, &inside].concat();
+        let own = [
+            "--net",
+            "--mount",
+            "--pid",
+            "--fork",
+            "--kill-child",
+            "--mount-proc",
+        ];
+        let args = [&own[..], map_root, &inside].concat();
         let outcome = run("unshare", &args);
         let log = fs::read_to_string(world.path("service.log")).unwrap_or_default();
         assert_eq!(outcome.code, 0, "{outcome:#?}\n{log}");

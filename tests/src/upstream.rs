@@ -10,6 +10,7 @@ use hickory_proto::rr::{Name, RData, Record};
 
 /// A stand-in for an upstream resolver, which does what the first label of a name says:
 ///
+/// - `near` leads to 127.0.0.1, and `lan` to 192.168.7.7,
 /// - `silent` gets no answer, `slow` one after 400 ms,
 /// - `liar` gets answers with a wrong id and to another question first,
 /// - `circle` leads round in CNAMEs, `refused` is refused, `missing` does not exist,
@@ -132,6 +133,16 @@ fn replies(query: &Message, tcp: bool) -> Vec<Message> {
     let address = |last| RData::A(A(Ipv4Addr::new(192, 0, 2, last)));
     match name_of(query).split('.').next().unwrap() {
         "silent" => return Vec::new(),
+        "near" | "lan" => {
+            let near = name_of(query).starts_with("near");
+            let ip = if near {
+                Ipv4Addr::LOCALHOST
+            } else {
+                Ipv4Addr::new(192, 168, 7, 7)
+            };
+            reply.add_answer(record(&owner, RData::A(A(ip))));
+            return vec![reply];
+        }
         "slow" => std::thread::sleep(Duration::from_millis(400)),
         "refused" => {
             reply.metadata.response_code = ResponseCode::Refused;

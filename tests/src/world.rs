@@ -122,7 +122,7 @@ impl World {
             .env("XDG_CONFIG_HOME", self.path("config"))
             .env_remove("BENTLANE_DATA_DIR");
         if !self.start.own_places {
-            for flag in ["--dns", "--http", "--https", "--api"] {
+            for flag in ["--dns", "--http", "--https", "--console"] {
                 command.args([flag, "127.0.0.1:0"]);
             }
         }
@@ -155,10 +155,20 @@ impl World {
         self.service.take().unwrap().end(which)
     }
 
+    /// The folder of the private database: beside the data folder where root runs the service.
+    #[must_use]
+    pub fn database_folder(&self) -> PathBuf {
+        let beside = self.path("data.postgres");
+        if beside.exists() {
+            return beside;
+        }
+        self.data_dir().join("postgres")
+    }
+
     /// The process of the private database server, while it runs.
     #[must_use]
     pub fn database_pid(&self) -> Option<u32> {
-        let file = fs::read_to_string(self.data_dir().join("postgres/postmaster.pid")).ok()?;
+        let file = fs::read_to_string(self.database_folder().join("postmaster.pid")).ok()?;
         let pid: u32 = file.lines().next()?.trim().parse().ok()?;
         let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
         (!stat.contains(") Z")).then_some(pid)
@@ -188,7 +198,7 @@ impl World {
         self.run(&[args, &["--format", "json"]].concat()).json()
     }
 
-    /// Where a listener listens: `dns`, `http`, `https` or `api`.
+    /// Where a listener listens: `dns`, `http`, `https` or `console`.
     #[must_use]
     pub fn address(&self, listener: &str) -> SocketAddr {
         let status = self.json(&["status"]);
@@ -205,10 +215,25 @@ impl World {
         self.data_dir().join("root.pem")
     }
 
-    /// The token of the API.
+    /// The Unix socket of the API.
     #[must_use]
-    pub fn token(&self) -> String {
-        fs::read_to_string(self.data_dir().join("token")).unwrap()
+    pub fn socket(&self) -> PathBuf {
+        self.data_dir().join("api.sock")
+    }
+
+    /// Calls the API over its socket with curl, at this path below `/api/v1`.
+    #[must_use]
+    pub fn call(&self, path: &str, args: &[&str]) -> Run {
+        let socket = self.socket().display().to_string();
+        let url = format!("http://localhost/api/v1{path}");
+        let usual = ["-sS", "--unix-socket", &socket, &url];
+        run("curl", &[&usual, args].concat())
+    }
+
+    /// The link that signs a browser in to the console.
+    #[must_use]
+    pub fn sign_in_link(&self) -> String {
+        self.ok(&["console", "--print"]).trim().to_owned()
     }
 
     /// Asks for an `https://` URL of this world with curl: the root is trusted, and every name
@@ -278,9 +303,7 @@ impl World {
     /// What the API answers at this path below `/api/v1`.
     #[must_use]
     pub fn get(&self, path: &str) -> Value {
-        let url = format!("http://{}/api/v1{path}", self.address("api"));
-        let bearer = format!("authorization: Bearer {}", self.token());
-        run("curl", &["-sS", "-H", &bearer, &url]).json()
+        self.call(path, &[]).json()
     }
 
     /// What the API answers to this body at this path below `/api/v1`.
@@ -296,14 +319,9 @@ impl World {
     }
 
     fn send(&self, method: &str, path: &str, body: &str) -> Value {
-        let url = format!("http://{}/api/v1{path}", self.address("api"));
-        let bearer = format!("authorization: Bearer {}", self.token());
         let json = ["-H", "content-type: application/json", "-d", body];
-        run(
-            "curl",
-            &[&["-sS", "-X", method, "-H", &bearer, &url][..], &json].concat(),
-        )
-        .json()
+        self.call(path, &[&["-X", method][..], &json].concat())
+            .json()
     }
 
     /// A request for the first page of `name` by a client that trusts `root` alone.

@@ -1,3 +1,4 @@
+import { authorization } from './session';
 import type {
   Authority,
   Certificate,
@@ -7,6 +8,7 @@ import type {
   Route,
   RouteInput,
   RouteTraffic,
+  Session,
   Traffic,
   TrafficFilter,
   TrustStore,
@@ -25,12 +27,16 @@ export class Problem extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await fetch(`/api/v1${path}`, {
+function send(method: string, path: string, body?: unknown): Promise<Response> {
+  return fetch(`/api/v1${path}`, {
     method,
-    headers: { 'content-type': 'application/json' },
+    headers: { 'content-type': 'application/json', ...authorization() },
     body: body === undefined ? undefined : JSON.stringify(body),
   });
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const response = await send(method, path, body);
   const text = await response.text();
   const data: unknown = text === '' ? undefined : JSON.parse(text);
   if (!response.ok) throw new Problem(data as ProblemBody);
@@ -69,9 +75,15 @@ export async function sumUpTraffic(): Promise<RouteTraffic[]> {
   return (await call<{ routes: RouteTraffic[] }>('GET', '/traffic/summary')).routes;
 }
 
-/** Where the latest exchanges that match are to be had as an HTTP Archive. */
-export function archivePath(filter: TrafficFilter): string {
-  return `/api/v1/traffic/archive?${wanted(filter, { most: 1000 })}`;
+/** The latest exchanges that match, as an HTTP Archive. */
+export function fetchArchive(filter: TrafficFilter): Promise<Blob> {
+  return fetchFile(`/traffic/archive?${wanted(filter, { most: 1000 })}`);
+}
+
+async function fetchFile(path: string): Promise<Blob> {
+  const response = await send('GET', path);
+  if (!response.ok) throw new Problem((await response.json()) as ProblemBody);
+  return response.blob();
 }
 
 function wanted(filter: TrafficFilter, more: Record<string, number>): string {
@@ -92,9 +104,24 @@ export async function listCertificates(): Promise<Certificate[]> {
   return (await call<{ certificates: Certificate[] }>('GET', '/certificates')).certificates;
 }
 
-/** Where the root is to be had in this form. */
-export function rootPath(form: 'pem' | 'der' | 'pkcs12' | 'apple-profile'): string {
-  return `/api/v1/authority/root?form=${form}`;
+/** The root in this form. */
+export function fetchRoot(form: 'pem' | 'der' | 'pkcs12' | 'apple-profile'): Promise<Blob> {
+  return fetchFile(`/authority/root?form=${form}`);
+}
+
+/** The browsers that are signed in. */
+export async function listSessions(): Promise<Session[]> {
+  return (await call<{ sessions: Session[] }>('GET', '/sessions')).sessions;
+}
+
+/** Signs a browser out. */
+export function endSession(id: number): Promise<void> {
+  return call('DELETE', `/sessions/${id}`);
+}
+
+/** Signs every browser out, this one included. */
+export function endSessions(): Promise<unknown> {
+  return call('DELETE', '/sessions');
 }
 
 /** Checks these routes now, all of them when none is named; deep looks at what a page asks, too. */

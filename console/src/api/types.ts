@@ -81,7 +81,7 @@ export interface Query {
   client: string;
   process?: string;
   pid?: number;
-  outcome: 'ours' | 'kept' | 'forwarded' | 'refused';
+  outcome: 'ours' | 'kept' | 'forwarded' | 'blocked' | 'refused';
   code?: string;
 }
 
@@ -117,6 +117,8 @@ export interface Authority {
   not_after: string;
   /** `null` when the root can vouch for anything. */
   limits: string[] | null;
+  /** Whether its key can vouch for any name. */
+  unconstrained: boolean;
   covers: string[];
   uncovered?: string[];
   locked: boolean;
@@ -196,4 +198,15 @@ export interface RouteTraffic {
   p50_us: number;
   p95_us: number;
   p99_us: number;
+}
+
+/** A browser that is signed in. */
+export interface Session {
+  id: number;
+  user: string;
+  browser: string;
+  since: string;
+  used: string;
+  /** Whether it is this one. */
+  own: boolean;
 }

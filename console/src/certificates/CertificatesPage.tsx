@@ -1,4 +1,5 @@
-import { rootPath } from '../api/client';
+import { DownloadButton } from '../DownloadButton';
+import { fetchRoot } from '../api/client';
 import type { Authority, Certificate, TrustStore, Zone } from '../api/types';
 import { CELL, Section, Table } from '../Section';
 import { day, share } from '../format';
@@ -19,28 +20,28 @@ export function CertificatesPage({ zones }: { zones: readonly Zone[] }) {
 }
 
 const FORMS = [
-  ['pem', 'PEM'],
-  ['der', 'DER'],
-  ['pkcs12', 'PKCS#12'],
-  ['apple-profile', 'Apple profile'],
+  ['pem', 'PEM', 'bentlane-root.pem'],
+  ['der', 'DER', 'bentlane-root.cer'],
+  ['pkcs12', 'PKCS#12', 'bentlane-root.p12'],
+  ['apple-profile', 'Apple profile', 'bentlane-root.mobileconfig'],
 ] as const;
 
 function Root({ authority }: { authority: Authority }) {
-  const { limits, covers, uncovered = [], locked } = authority;
+  const { limits, unconstrained, covers, uncovered = [], locked } = authority;
   const name = authority.subject.split('CN=').at(1) ?? authority.subject;
   return (
     <Section id="authority" title="The authority">
       <p className="mt-2 font-semibold">{name}</p>
       <p className="mt-2 max-w-[72ch]">
-        {limits === null
-          ? 'It can vouch for any name at all, since an earlier version made it.'
+        {limits === null || unconstrained
+          ? 'It is unconstrained: it can vouch for any name, and is never put into trust stores.'
           : `It can vouch for names at or below ${list(limits)}, and for the loopback addresses of this machine. For nothing else: clients refuse a certificate beyond that, whoever holds its key.`}
       </p>
       <p className="mt-1 max-w-[72ch]">
         Certificates are issued for {list(covers)}. The root's key is{' '}
         {locked ? 'under a passphrase.' : 'in the data folder, for its owner alone.'}
       </p>
-      {(uncovered.length > 0 || limits === null) && (
+      {(uncovered.length > 0 || unconstrained) && (
         <p role="alert" className="mt-2 text-vermilion">
           {uncovered.length > 0 && `No client will accept a certificate for ${list(uncovered)}. `}
           Run <code className="font-mono">bentlane authority show</code>: it says what mends that.
@@ -50,15 +51,10 @@ function Root({ authority }: { authority: Authority }) {
         SHA-256 {authority.fingerprint_sha256}
       </p>
       <p className="mt-3 flex flex-wrap gap-2">
-        {FORMS.map(([form, title]) => (
-          <a
-            key={form}
-            href={rootPath(form)}
-            download
-            className="rounded-md border border-rule bg-card px-3.5 py-1.5 text-[15px] font-medium hover:border-amber"
-          >
+        {FORMS.map(([form, title, file]) => (
+          <DownloadButton key={form} name={file} fetchFile={() => fetchRoot(form)}>
             Export as {title}
-          </a>
+          </DownloadButton>
         ))}
       </p>
     </Section>

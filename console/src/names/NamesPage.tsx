@@ -63,6 +63,7 @@ const OUTCOMES: Record<Query['outcome'], string> = {
   ours: 'from the zones',
   kept: 'known already',
   forwarded: 'asked upstream',
+  blocked: 'blocked: local address',
   refused: 'not answered',
 };
 

@@ -1,5 +1,7 @@
 import { useCallback, useEffect, useReducer, useRef } from 'react';
 import { Problem, listRoutes, listZones } from '../api/client';
+import type { ServiceEvent } from '../api/events';
+import { followEvents } from '../api/events';
 import type { Verdict } from '../api/types';
 import type { ConsoleState } from './reducer';
 import { initial, reduce } from './reducer';
@@ -48,24 +50,29 @@ export function useConsole(): Console {
 
   useEffect(() => {
     void reload();
-    const events = new EventSource('/api/v1/events');
-    // What happened before the stream was open, or while it was lost, was not told.
-    events.onopen = () => {
-      dispatch({ type: 'connection', connection: 'live' });
-      void reload();
+    const following = new AbortController();
+    const listener = {
+      // What happened before the stream was open, or while it was lost, was not told.
+      onOpen: () => {
+        dispatch({ type: 'connection', connection: 'live' });
+        void reload();
+      },
+      onLost: () => {
+        dispatch({ type: 'connection', connection: 'lost' });
+        // A stream that was refused is, too; a reload says why.
+        void reload();
+      },
+      onEvent: ({ name, data }: ServiceEvent) => {
+        if (name !== 'verdict') {
+          void reload();
+          return;
+        }
+        note([JSON.parse(data) as Verdict]);
+        if (reading.current !== null) again.current = true;
+      },
     };
-    events.onerror = () => {
-      dispatch({ type: 'connection', connection: 'lost' });
-      // A stream that was refused outright is not tried again by the browser; a reload tells why.
-      if (events.readyState === EventSource.CLOSED) void reload();
-    };
-    events.addEventListener('configuration', () => void reload());
-    events.addEventListener('lagged', () => void reload());
-    events.addEventListener('verdict', (event: MessageEvent<string>) => {
-      note([JSON.parse(event.data) as Verdict]);
-      if (reading.current !== null) again.current = true;
-    });
-    return () => events.close();
+    void followEvents(listener, following.signal);
+    return () => following.abort();
   }, [reload, note]);
 
   return { ...state, reload, note };

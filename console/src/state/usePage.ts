@@ -1,9 +1,9 @@
 import { useSyncExternalStore } from 'react';
 
 /** The pages of the console; the address names one behind `#`. */
-export type Page = 'routes' | 'traffic' | 'names' | 'certificates';
+export type Page = 'routes' | 'traffic' | 'names' | 'certificates' | 'sessions';
 
-const PAGES: readonly Page[] = ['routes', 'traffic', 'names', 'certificates'];
+const PAGES: readonly Page[] = ['routes', 'traffic', 'names', 'certificates', 'sessions'];
 
 /** What is shown: a page, or one route. */
 export type Place = { page: Page; route?: string };

@@ -2,7 +2,8 @@ import type { ReactNode } from 'react';
 import { useState } from 'react';
 import { Button } from '../Button';
 import { CELL, Section, Table } from '../Section';
-import { archivePath } from '../api/client';
+import { DownloadButton } from '../DownloadButton';
+import { fetchArchive } from '../api/client';
 import type { Exchange, Route, RouteTraffic, TrafficFilter } from '../api/types';
 import { clock, duration, octets, perSecond, sentence, totalOf } from '../format';
 import { useSummary, useTraffic } from './useTraffic';
@@ -24,13 +25,9 @@ export function TrafficPage({ routes }: { routes: readonly Route[] }) {
             <Button onClick={() => setPaused(!paused)} aria-pressed={paused}>
               {paused ? 'Go on' : 'Hold still'}
             </Button>
-            <a
-              className="text-[15px] font-medium underline decoration-rule underline-offset-4 hover:decoration-amber"
-              href={archivePath(filter)}
-              download="moor.har"
-            >
+            <DownloadButton name="bentlane.har" fetchFile={() => fetchArchive(filter)}>
               Save as HAR
-            </a>
+            </DownloadButton>
           </Filter>
         }
       >

@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 use crate::cmd::{
-    authority, cert, check, console, journal, record, route, serve, status, system, trace, traffic,
-    zone,
+    authority, cert, check, console, from_container, journal, record, route, serve, status, system,
+    trace, traffic, zone,
 };
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
@@ -86,11 +86,8 @@ pub(crate) enum Command {
     /// Prove every hop of every route, or of these
     Check(check::Check),
     /// For `bentlane check --from`: looks from the network that it runs in
-    #[command(
-        hide = true,
-        after_help = "Examples:\n  bentlane look-from-here < QUESTION"
-    )]
-    LookFromHere,
+    #[command(hide = true)]
+    LookFromHere(from_container::LookFromHere),
     /// Follow one request: why it goes where it goes, and where the time goes
     Trace(trace::Trace),
     /// Add, list, show, edit and remove zones: the suffixes that resolve to this machine
@@ -149,11 +146,9 @@ mod tests {
                     .get_after_help()
                     .map(ToString::to_string)
                     .unwrap_or_default();
-                assert!(
-                    help.contains("Examples:\n  bentlane"),
-                    "{}",
-                    command.get_name()
-                );
+                let help = help.replace("  sudo bentlane", "  bentlane");
+                let shows = help.contains("Examples:\n  bentlane");
+                assert!(shows, "{}", command.get_name());
             }
         });
     }

@@ -1,19 +1,19 @@
 use std::error::Error;
-use std::net::SocketAddr;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
 
-use bentlane_service::RunFile;
-use bentlane_service::api::Problem;
-use bentlane_store::DataDir;
+use bentlane_service::SOCKET;
+use bentlane_service::api::{COMMAND_HEADER, Problem};
 use bytes::Bytes;
-use http_body_util::{BodyExt, Full};
+use http_body_util::{BodyExt, Full, Limited};
 use hyper::client::conn::http1;
-use hyper::header::{AUTHORIZATION, CONTENT_TYPE, HOST};
+use hyper::header::{CONTENT_TYPE, HOST};
 use hyper::{Method, Request, StatusCode};
 use hyper_util::rt::TokioIo;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use tokio::net::TcpStream;
+use tokio::net::UnixStream;
 
 use crate::error::CliError;
 
@@ -23,12 +23,17 @@ const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC
     .remove(b'.')
     .remove(b'_')
     .remove(b'~');
+/// Bytes of an answer: root may ask the service of another user.
+const LARGEST_ANSWER: usize = 256 * 1024 * 1024;
 
-/// A client of the service's API.
+/// A client of the service's API, over the Unix socket in its data folder.
 #[derive(Debug)]
 pub(crate) struct Client {
-    address: SocketAddr,
-    token: String,
+    socket: PathBuf,
+    /// Whose the folder is, and so the service.
+    owner: u32,
+    /// The command that asks, for the journal.
+    command: String,
 }
 
 /// A text as one segment of a path.
@@ -37,21 +42,27 @@ pub(crate) fn segment(text: &str) -> String {
 }
 
 impl Client {
-    /// A client of the service that runs on this data folder.
-    pub(crate) fn open(data_dir: &std::path::Path) -> Result<Self, CliError> {
+    /// A client of the service that runs on this data folder, for the command `typed`.
+    pub(crate) fn open(data_dir: &Path, typed: &str) -> Result<Self, CliError> {
         let not_running = || CliError::NotRunning {
             data_dir: data_dir.display().to_string(),
         };
-        if !data_dir.is_dir() {
+        let folder = std::fs::metadata(data_dir).map_err(|_| not_running())?;
+        let (owner, own) = (folder.uid(), rustix::process::geteuid());
+        if owner != own.as_raw() && !own.is_root() {
+            return Err(CliError::Foreign {
+                path: data_dir.display().to_string(),
+                owner,
+            });
+        }
+        let socket = data_dir.join(SOCKET);
+        if !socket.exists() {
             return Err(not_running());
         }
-        let data_dir = DataDir::open(data_dir)?;
-        let run_file = RunFile::read(&data_dir)?.ok_or_else(not_running)?;
-        let token = data_dir.read_secret("token")?.ok_or_else(not_running)?;
-        let address = *run_file.api.first().ok_or_else(not_running)?;
         Ok(Self {
-            address,
-            token: token.trim().to_owned(),
+            socket,
+            owner,
+            command: typed.to_owned(),
         })
     }
 
@@ -87,8 +98,16 @@ impl Client {
         self.call(Method::DELETE, path, None::<&()>).await
     }
 
+    /// The same where the service says what was removed.
+    pub(crate) async fn delete_and_read<T>(&self, path: &str) -> Result<T, CliError>
+    where
+        T: DeserializeOwned,
+    {
+        self.call(Method::DELETE, path, None::<&()>).await
+    }
+
     /// What is not JSON, as it comes.
-    pub(crate) async fn octets(&self, path: &str) -> Result<Bytes, CliError> {
+    pub(crate) async fn bytes(&self, path: &str) -> Result<Bytes, CliError> {
         self.send(Method::GET, path, Vec::new()).await
     }
 
@@ -102,47 +121,61 @@ impl Client {
             .map(serde_json::to_vec)
             .transpose()
             .map_err(CliError::Answer)?;
-        let octets = self.send(method, path, body.unwrap_or_default()).await?;
-        let octets: &[u8] = if octets.is_empty() { b"null" } else { &octets };
-        serde_json::from_slice(octets).map_err(CliError::Answer)
+        let bytes = self.send(method, path, body.unwrap_or_default()).await?;
+        let bytes: &[u8] = if bytes.is_empty() { b"null" } else { &bytes };
+        serde_json::from_slice(bytes).map_err(CliError::Answer)
     }
 
     async fn send(&self, method: Method, path: &str, body: Vec<u8>) -> Result<Bytes, CliError> {
-        let (status, octets) =
-            self.exchange(method, path, body)
-                .await
-                .map_err(|source| CliError::Unreachable {
-                    address: self.address,
-                    source,
-                })?;
+        let unreachable = |source| CliError::Unreachable {
+            socket: self.socket.display().to_string(),
+            source,
+        };
+        let stream = UnixStream::connect(&self.socket).await;
+        let stream = stream.map_err(|error| unreachable(error.into()))?;
+        let found = stream
+            .peer_cred()
+            .map_err(|error| unreachable(error.into()))?;
+        if found.uid() != self.owner {
+            return Err(CliError::Stranger {
+                socket: self.socket.display().to_string(),
+                owner: self.owner,
+                found: found.uid(),
+            });
+        }
+        let (status, bytes) = self
+            .exchange(stream, method, path, body)
+            .await
+            .map_err(unreachable)?;
         if status.is_success() {
-            return Ok(octets);
+            return Ok(bytes);
         }
         Err(CliError::Refused(
-            serde_json::from_slice::<Problem>(&octets).map_err(CliError::Answer)?,
+            serde_json::from_slice::<Problem>(&bytes).map_err(CliError::Answer)?,
         ))
     }
 
     async fn exchange(
         &self,
+        stream: UnixStream,
         method: Method,
         path: &str,
         body: Vec<u8>,
     ) -> Result<(StatusCode, Bytes), Box<dyn Error + Send + Sync>> {
-        let stream = TcpStream::connect(self.address).await?;
         let (mut sender, connection) = http1::handshake(TokioIo::new(stream)).await?;
         let driving = tokio::spawn(connection);
         let request = Request::builder()
             .method(method)
             .uri(format!("/api/v1{path}"))
-            .header(HOST, self.address.to_string())
-            .header(AUTHORIZATION, format!("Bearer {}", self.token))
+            .header(HOST, "localhost")
+            .header(COMMAND_HEADER, &self.command)
             .header(CONTENT_TYPE, "application/json")
             .body(Full::new(Bytes::from(body)))?;
         let response = sender.send_request(request).await?;
         let status = response.status();
-        let octets = response.into_body().collect().await?.to_bytes();
+        let body = Limited::new(response.into_body(), LARGEST_ANSWER);
+        let bytes = body.collect().await?.to_bytes();
         driving.abort();
-        Ok((status, octets))
+        Ok((status, bytes))
     }
 }

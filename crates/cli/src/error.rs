@@ -1,11 +1,10 @@
-use std::net::SocketAddr;
 use std::process::ExitCode;
 
 use bentlane_core::authority::AuthorityError;
 use bentlane_service::api::Problem;
 use bentlane_service::{ConfigError, ServiceError};
 use bentlane_store::DataDirError;
-use bentlane_system::SystemError;
+use bentlane_system::{FileError, SystemError};
 
 /// How a command that worked came out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -35,13 +34,25 @@ pub(crate) enum CliError {
     NotRunning { data_dir: String },
     /// The service is gone, or does not speak to us.
     #[error(
-        "the service at {address} does not answer: see whether it still runs, or start it with `bentlane serve`"
+        "the service does not answer at {socket}: see whether it still runs, or start it with `bentlane serve`"
     )]
     Unreachable {
-        address: SocketAddr,
+        socket: String,
         #[source]
         source: Box<dyn std::error::Error + Send + Sync>,
     },
+    /// Whoever listens is not the service of the folder's owner.
+    #[error(
+        "{socket} belongs to the user {owner}, and a process of the user {found} listens there: nothing was sent to it"
+    )]
+    Stranger {
+        socket: String,
+        owner: u32,
+        found: u32,
+    },
+    /// The data folder of another user.
+    #[error("{path} belongs to the user {owner}: run this as that user, or as root")]
+    Foreign { path: String, owner: u32 },
     /// The service said no.
     #[error("{}", .0.detail)]
     Refused(Problem),
@@ -67,6 +78,9 @@ pub(crate) enum CliError {
     /// The system.
     #[error(transparent)]
     System(#[from] SystemError),
+    /// A file in a folder that is not ours.
+    #[error(transparent)]
+    File(#[from] FileError),
     /// A key or a bundle could not be made.
     #[error("no certificate was made")]
     Authority {
@@ -97,7 +111,7 @@ pub(crate) enum CliError {
 impl CliError {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
-            Self::NotRunning { .. } | Self::Unreachable { .. } => 3,
+            Self::NotRunning { .. } | Self::Unreachable { .. } | Self::Stranger { .. } => 3,
             Self::Config(_)
             | Self::NoHome
             | Self::NotAsked
@@ -110,6 +124,8 @@ impl CliError {
             | Self::DataDir(_)
             | Self::Service(_)
             | Self::System(_)
+            | Self::File(_)
+            | Self::Foreign { .. }
             | Self::Authority { .. }
             | Self::Io { .. } => 1,
         })

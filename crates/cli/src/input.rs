@@ -18,9 +18,12 @@ pub(crate) fn read_text(file: &Path) -> Result<String, CliError> {
     })
 }
 
-/// A file's whole path, for the service to read it.
+/// The whole path of a file or folder that is there, for the service to use it. Links are left for the
+/// service to judge.
 pub(crate) fn whole_path(file: &Path) -> Result<PathBuf, CliError> {
-    std::fs::canonicalize(file).map_err(|source| CliError::Io {
+    let whole = std::path::absolute(file);
+    let there = whole.and_then(|path| std::fs::metadata(&path).map(|_| path));
+    there.map_err(|source| CliError::Io {
         verb: format!("read {}", file.display()),
         source,
     })

@@ -3,6 +3,7 @@
 //! One binary: the client commands, which talk to the service's API, and `serve`, which is the
 //! service. Each command is a file of `cmd` that holds its arguments and what it does with them.
 
+mod account;
 mod args;
 mod client;
 mod cmd;
@@ -12,7 +13,7 @@ mod output;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{ArgMatches, CommandFactory, FromArgMatches};
 use tikv_jemallocator::Jemalloc;
 
 use crate::args::Args;
@@ -24,13 +25,25 @@ use crate::output::Output;
 static ALLOCATOR: Jemalloc = Jemalloc;
 
 fn main() -> ExitCode {
-    let args = Args::parse();
+    let matches = Args::command().get_matches();
+    let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     let output = Output::new(args.global.format);
-    match cmd::run(args, &output) {
+    match cmd::run(args, &typed(&matches), &output) {
         Ok(answer) => answer.exit_code(),
         Err(error) => {
             output.error(&error);
             error.exit_code()
         }
     }
+}
+
+/// The words of the command that was typed, such as `route add`.
+fn typed(matches: &ArgMatches) -> String {
+    let mut words = Vec::new();
+    let mut at = matches;
+    while let Some((word, below)) = at.subcommand() {
+        words.push(word);
+        at = below;
+    }
+    words.join(" ")
 }

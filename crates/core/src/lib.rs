@@ -51,4 +51,4 @@ pub use settings::{
 };
 pub use snapshot::{Destination, DestinationId, RawRoute, Resolution, Routed, Snapshot};
 pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
-pub use unit::{Unit, socket_unit};
+pub use unit::{Unit, repair_unit, socket_unit, watch_unit};

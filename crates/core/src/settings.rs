@@ -77,6 +77,10 @@ pub struct RouteSettings {
     /// Whether responses tell in `Server-Timing` where the time went.
     #[serde(skip_serializing_if = "is_default")]
     pub server_timing: bool,
+    /// Whether `Strict-Transport-Security` is taken out of responses: browsers remember it longer
+    /// than the route may last.
+    #[serde(skip_serializing_if = "is_default")]
+    pub drop_hsts: bool,
     /// Whether the route rests: a page says so, and nothing reaches the target.
     #[serde(skip_serializing_if = "is_default")]
     pub paused: bool,
@@ -594,7 +598,7 @@ mod tests {
             "set_headers": ["request x-env: dev"], "remove_headers": ["response server"],
             "plain": "serve", "cert": "*.moor.test", "tls": "passthrough",
             "fallback": "index.html", "redirect_status": 308, "keep_path": false,
-            "trust_forwarded": true, "server_timing": true, "paused": true, "note": "the shop",
+            "trust_forwarded": true, "server_timing": true, "drop_hsts": true, "paused": true, "note": "the shop",
         });
         let settings: RouteSettings = serde_json::from_value(json.clone()).unwrap();
         assert_eq!(serde_json::to_value(&settings).unwrap(), json);

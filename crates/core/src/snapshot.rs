@@ -281,11 +281,12 @@ impl Snapshot {
         })
     }
 
-    /// The same with `name` leading to our own pages at `to`, unless a route takes it.
+    /// The same with `name` leading to our own pages, unless a route takes it. Its target is never
+    /// connected to: whoever serves the snapshot answers by itself.
     #[must_use]
-    pub fn with_own_pages(mut self, name: Name, to: Target) -> Self {
+    pub fn with_own_pages(mut self, name: Name) -> Self {
         let address = Address::http(Pattern::Exact(name), PathPrefix::default());
-        let route = Route::new(address, to);
+        let route = Route::new(address, Target::Port(NonZeroU16::MIN));
         let id = DestinationId(self.destinations.len());
         self.destinations
             .push(Destination::of(&route, &self.containers));

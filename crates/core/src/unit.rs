@@ -39,12 +39,12 @@ impl Unit<'_> {
              ExecStart={program} serve --data-dir {data_dir}\n\
              User={uid}\n\
              Group={gid}\n\
-             # For the addresses that names have for their own; the ports are opened by systemd.\n\
+             # For the addresses that names have for their own; the ports are opened by systemd. The\n\
+             # service keeps this right to itself: programs that it starts do not have it.\n\
              AmbientCapabilities=CAP_NET_BIND_SERVICE\n\
              # For the resolver's threads, which go before the proxy's.\n\
              LimitNICE=-10\n\
-             LimitRTPRIO=1\n\
-             NoNewPrivileges=yes\n\
+             LimitNOFILE=32768\n\
              Restart=on-failure\n\
              RestartSec=2\n\
              TimeoutStopSec=30\n\
@@ -67,6 +67,47 @@ pub fn socket_unit(dns: &[SocketAddr], tcp: &[SocketAddr]) -> String {
     }
     text.push_str("\n[Install]\nWantedBy=sockets.target\n");
     text
+}
+
+/// What systemd watches (systemd.path(5)): the name servers of the machine, which network managers
+/// rewrite, and what the service in `data_dir` wants the system to know.
+#[must_use]
+pub fn watch_unit(resolv_conf: &Path, wanted: &Path) -> String {
+    format!(
+        "[Unit]\nDescription=Bent Lane: lookups of this machine that have to be repaired\n\
+         \n\
+         [Path]\n\
+         PathChanged={}\n\
+         PathChanged={}\n\
+         Unit=bentlane-repair.service\n\
+         \n\
+         [Install]\nWantedBy=multi-user.target\n",
+        specifiers_taken_literally(resolv_conf),
+        specifiers_taken_literally(wanted),
+    )
+}
+
+/// The command that repairs what was attached, which runs as root for a moment: a copy of `program`
+/// that only root can write to.
+#[must_use]
+pub fn repair_unit(program: &Path) -> String {
+    format!(
+        "[Unit]\nDescription=Bent Lane: repair the lookups of this machine\n\
+         \n\
+         [Service]\n\
+         Type=oneshot\n\
+         ExecStart={} system repair\n\
+         NoNewPrivileges=yes\n\
+         PrivateTmp=yes\n\
+         ProtectHome=read-only\n\
+         ProtectSystem=full\n\
+         ReadWritePaths=/etc /var/lib/bentlane\n",
+        quoted(program)
+    )
+}
+
+fn specifiers_taken_literally(path: &Path) -> String {
+    path.display().to_string().replace('%', "%%")
 }
 
 /// A path as one word of a command line: quoted, with specifiers and variables taken literally

@@ -25,6 +25,22 @@ pub fn port_holder(address: SocketAddr) -> Option<Holder> {
     holders(&HashMap::from([(inode, address)])).remove(&address)
 }
 
+/// Which user has `address`, or an address that stands for it: of other users' processes nothing
+/// more can be seen. `None` when nobody has, or on systems without `/proc`.
+#[must_use]
+pub fn port_owner(address: SocketAddr) -> Option<u32> {
+    ["tcp", "tcp6", "udp", "udp6"].into_iter().find_map(|name| {
+        let table = fs::read_to_string(Path::new("/proc/net").join(name)).unwrap_or_default();
+        table.lines().skip(1).find_map(|line| {
+            let socket = socket(line).filter(|it| it.awaits_others())?;
+            let ip = socket.local.ip();
+            let stands_for = ip == address.ip() || ip.is_unspecified();
+            let uid = line.split_whitespace().nth(7);
+            (stands_for && socket.local.port() == address.port()).then(|| uid?.parse().ok())?
+        })
+    })
+}
+
 /// Which processes have the sockets with these local addresses; those that cannot be told are left
 /// out.
 #[must_use]
@@ -56,6 +72,35 @@ pub fn listeners() -> HashMap<SocketAddr, Holder> {
     let listening = listening.filter(|socket| socket.awaits_others());
     let wanted = listening.map(|socket| (socket.inode, socket.local));
     holders(&wanted.collect())
+}
+
+/// The user at the other end of a TCP connection within this machine, which came from `theirs` to
+/// `ours`.
+///
+/// `None` when that is another machine or network namespace, or the other end is closed already:
+/// the kernel has forgotten then whose it was.
+#[must_use]
+pub fn peer_uid(ours: SocketAddr, theirs: SocketAddr) -> Option<u32> {
+    let plain = |at: SocketAddr| SocketAddr::new(at.ip().to_canonical(), at.port());
+    let (ours, theirs) = (plain(ours), plain(theirs));
+    ["tcp", "tcp6"].into_iter().find_map(|name| {
+        let table = fs::read_to_string(Path::new("/proc/net").join(name)).unwrap_or_default();
+        table
+            .lines()
+            .skip(1)
+            .find_map(|line| connected_uid(line, ours, theirs))
+    })
+}
+
+/// The user of a socket at `local` that is connected to `remote`, if this is its line.
+fn connected_uid(line: &str, remote: SocketAddr, local: SocketAddr) -> Option<u32> {
+    const ESTABLISHED: u8 = 0x01;
+    let socket = socket(line)?;
+    if socket.local != local || socket.state != ESTABLISHED || socket.inode == 0 {
+        return None;
+    }
+    let fields: Vec<&str> = line.split_whitespace().collect();
+    (address(fields.get(2)?)? == remote).then(|| fields.get(7)?.parse().ok())?
 }
 
 /// What can be told of a process.
@@ -193,13 +238,18 @@ fn inode(link: &Path) -> Option<u64> {
 fn socket(line: &str) -> Option<Socket> {
     let fields: Vec<&str> = line.split_whitespace().collect();
     let (local, state, inode) = (fields.get(1)?, fields.get(3)?, fields.get(9)?);
-    let (ip, port) = local.split_once(':')?;
-    let ip = ip_from_hex(ip)?.to_canonical();
     Some(Socket {
-        local: (ip, u16::from_str_radix(port, 16).ok()?).into(),
+        local: address(local)?,
         state: u8::from_str_radix(state, 16).ok()?,
         inode: inode.parse().ok()?,
     })
+}
+
+/// An address and a port as the kernel writes them.
+fn address(text: &str) -> Option<SocketAddr> {
+    let (ip, port) = text.split_once(':')?;
+    let ip = ip_from_hex(ip)?.to_canonical();
+    Some((ip, u16::from_str_radix(port, 16).ok()?).into())
 }
 
 /// The kernel writes addresses as words of 32 bits in the machine's order.
@@ -249,6 +299,42 @@ mod tests {
         let found = found.map(|it| (it.local, it.awaits_others(), it.inode));
         let wanted = wanted.map(|(at, awaits, inode)| (at.parse().unwrap(), awaits, inode));
         assert_eq!(found, wanted);
+    }
+
+    #[rstest]
+    #[case("01", "1000", "4242", Some(1000))]
+    #[case("01", "0", "4242", Some(0))]
+    // Closed by its owner: the kernel says 0, whoever it was.
+    #[case("01", "0", "0", None)]
+    #[case("06", "0", "0", None)]
+    #[case("08", "1000", "4242", None)]
+    fn whose_a_connection_is(
+        #[case] state: &str,
+        #[case] uid: &str,
+        #[case] inode: &str,
+        #[case] wanted: Option<u32>,
+    ) {
+        let line = format!("0: 0100007F:9C40 0100007F:1CBF {state} 0:0 00:0 0 {uid} 0 {inode} 1");
+        let (ours, theirs) = ("127.0.0.1:7359", "127.0.0.1:40000");
+        let (ours, theirs) = (ours.parse().unwrap(), theirs.parse().unwrap());
+        assert_eq!(connected_uid(&line, ours, theirs), wanted);
+        assert_eq!(
+            connected_uid(&line, theirs, ours),
+            None,
+            "the other end's line"
+        );
+    }
+
+    #[test]
+    fn our_own_connection_is_ours() {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let ours = listener.local_addr().unwrap();
+        let connected = std::net::TcpStream::connect(ours).unwrap();
+        let theirs = connected.local_addr().unwrap();
+        let own = rustix::process::geteuid().as_raw();
+        assert_eq!(peer_uid(ours, theirs), Some(own));
+        drop(connected);
+        assert_eq!(peer_uid(ours, theirs), None);
     }
 
     #[rstest]

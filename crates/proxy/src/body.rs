@@ -18,6 +18,7 @@ use crate::files::FileBody;
 use crate::guard::{LINGERS, Seen};
 use crate::pool::Lease;
 use crate::record::Note;
+use crate::site::SiteBody;
 
 /// What ends a body early.
 pub(crate) type BodyError = Box<dyn Error + Send + Sync>;
@@ -108,7 +109,7 @@ pub(crate) struct RequestBody(Option<Box<Sending>>);
 struct Sending {
     watched: Watched,
     progress: Progress,
-    /// Who is told when it is over, and a head may come.
+    /// Who is told when nobody reads it to its end.
     heads: Option<Seen>,
 }
 
@@ -256,7 +257,7 @@ impl Body for RequestBody {
         let frame = ready!(sending.watched.poll(None, context));
         sending.progress.note(octets_of(frame.as_ref()));
         if frame.is_none() || sending.watched.incoming.is_end_stream() {
-            sending.heads.take().iter().for_each(Seen::body_is_over);
+            sending.heads = None;
         }
         Poll::Ready(frame.map(|frame| {
             frame.map_err(|error| match error.is::<Stalled>() {
@@ -306,6 +307,8 @@ enum Kind {
         lease: Option<Lease>,
     },
     File(Box<FileBody>),
+    /// One of our own pages.
+    Site(SiteBody),
     /// Our own; `None` once it has been sent.
     Own(Option<Bytes>),
 }
@@ -361,6 +364,11 @@ impl ResponseBody {
         Self::of(Kind::File(Box::new(body)))
     }
 
+    /// The body of one of our own pages.
+    pub(crate) fn site(body: SiteBody) -> Self {
+        Self::of(Kind::Site(body))
+    }
+
     /// A body of our own.
     pub(crate) fn own(octets: impl Into<Bytes>) -> Self {
         Self::of(Kind::Own(Some(octets.into())))
@@ -412,6 +420,7 @@ impl Body for ResponseBody {
         match &self.kind {
             Kind::Own(octets) => SizeHint::with_exact(octets.as_ref().map_or(0, Bytes::len) as u64),
             Kind::File(file) => SizeHint::with_exact(file.left()),
+            Kind::Site(body) => body.size_hint(),
             Kind::Passing { watched, .. } => watched.incoming.size_hint(),
         }
     }
@@ -440,6 +449,7 @@ impl Kind {
                 });
                 Poll::Ready(framed)
             }
+            Self::Site(body) => Pin::new(body).poll_frame(context),
             Self::Passing { watched, lease } => {
                 let frame = ready!(watched.poll(lease.as_mut(), context));
                 match &frame {
@@ -461,6 +471,7 @@ impl Kind {
         match self {
             Self::Own(octets) => octets.is_none(),
             Self::File(file) => file.is_over(),
+            Self::Site(body) => body.is_end_stream(),
             Self::Passing { watched, .. } => watched.incoming.is_end_stream(),
         }
     }

@@ -2,14 +2,14 @@
 
 use std::borrow::Cow;
 use std::future::Future;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use bentlane_core::check::Finding;
 use bentlane_core::{Mapping, Plain, Route, Scheme, chain, without_prefix};
-use http::header::{ACCEPT, CONNECTION, CONTENT_TYPE, HOST};
+use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_TYPE, HOST};
 use http::uri::{Authority, PathAndQuery};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
 use hyper::body::{Body, Incoming};
@@ -28,7 +28,8 @@ use crate::plane::{Found, Lead, Plane};
 use crate::pool::{Boxed, ConnectError, Lease, Pool};
 use crate::record::Note;
 use crate::redirect;
-use crate::server::Shared;
+use crate::server::{Activity, Shared};
+use crate::site::{SocketPair, site_body};
 use crate::upgrade::{self, Upgrade};
 
 /// One connection of a client; serves its requests.
@@ -49,14 +50,19 @@ pub(crate) struct Client {
     refused: bool,
     /// What was seen in heads of HTTP/1.1.
     heads: Option<Seen>,
+    /// Our end of the connection and the client's, and the same once our own pages are asked for.
+    ends: (SocketAddr, SocketAddr),
+    pair: OnceLock<Arc<SocketPair>>,
+    /// Whether requests are at work.
+    pub(crate) activity: Activity,
 }
 
 /// What a client's connection is.
 #[derive(Clone, Debug)]
 pub(crate) struct Connected {
-    pub(crate) peer: IpAddr,
-    /// The port that it came to.
-    pub(crate) port: u16,
+    pub(crate) peer: SocketAddr,
+    /// Where it came to.
+    pub(crate) at: SocketAddr,
     pub(crate) https_port: u16,
     pub(crate) secure: bool,
     pub(crate) name: Option<Box<str>>,
@@ -100,7 +106,7 @@ impl Ask {
         let (parts, body) = request.into_parts();
         Self {
             survey: Survey::of(&parts.headers),
-            upgrade: Upgrade::wanted(&parts),
+            upgrade: Upgrade::wanted(&parts, !body.is_end_stream()),
             parts,
             body: Some(body),
             sending: RequestBody::empty(),
@@ -174,14 +180,19 @@ impl Client {
     pub(crate) fn new(shared: Arc<Shared>, connected: Connected) -> Self {
         let Connected {
             peer,
-            port,
+            at,
             https_port,
             secure,
             name,
             refused,
         } = connected;
+        let ends = (at, peer);
+        let peer = peer.ip();
         Self {
-            origin: Origin::new(peer, port, secure),
+            origin: Origin::new(peer, at.port(), secure),
+            ends,
+            pair: OnceLock::new(),
+            activity: Activity::default(),
             shared,
             name,
             https_port,
@@ -224,7 +235,13 @@ impl Client {
         let note = Note::begin(self.peer, self.secure, version, method.clone());
         let mut note = Box::new(note);
         note.skipped = ask.survey.is_check;
-        let mut response = match self.try_answer(&mut ask, &plane, &mut note).await {
+        note.busy = Some(self.activity.begin());
+        // Asked first and once for each request, so that each is told what is wrong with its own head.
+        let objection = self.heads.as_ref().and_then(Seen::objection);
+        let mut response = match self
+            .try_answer(&mut ask, objection, &plane, &mut note)
+            .await
+        {
             Ok(response) => response,
             Err(mut page) => {
                 if !note.knows_place() {
@@ -275,19 +292,16 @@ impl Client {
     async fn try_answer(
         &self,
         ask: &mut Ask,
+        objection: Option<&'static str>,
         plane: &Arc<Plane>,
         note: &mut Note,
     ) -> Result<Response<ResponseBody>, Box<Page>> {
+        if let Some(reason) = objection {
+            return Err(Box::new(Page::bad_request(reason)));
+        }
         // The HTTP/1.1 engine takes in what one read brings beyond its limit, so it is counted here.
         if ask.survey.octets > self.shared.limits.head_octets as usize {
             return Err(Box::new(Page::fields_too_large()));
-        }
-        if let Some(heads) = &self.heads {
-            let body = ask.body.as_ref();
-            let more = body.is_some_and(|body| !body.is_end_stream());
-            if let Some(reason) = heads.objection(more || ask.upgrade.is_some()) {
-                return Err(Box::new(Page::bad_request(reason)));
-            }
         }
         let host = self.host(&ask.parts)?;
         let name = name_of(host.as_bytes());
@@ -396,6 +410,7 @@ impl Client {
                 let port = ours.then_some(self.https_port);
                 redirect::elsewhere(&parts.uri, to, manner, port)
             }
+            Lead::Site => self.answer_own(ask, name, note).await?,
             Lead::Folder(folder) => {
                 let stripped = manner.and_then(|manner| manner.stripped.as_deref());
                 let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
@@ -428,6 +443,41 @@ impl Client {
         Ok(response)
     }
 
+    /// Answers with one of our own pages.
+    #[inline(never)]
+    fn answer_own<'a>(
+        &'a self,
+        ask: &'a mut Ask,
+        name: &'a str,
+        note: &'a mut Note,
+    ) -> Boxed<'a, Result<Response<ResponseBody>, Box<Page>>> {
+        Box::pin(async move {
+            let path = path_of(&ask.parts.uri);
+            if !self.secure {
+                return Ok(redirect::to_https(name, self.https_port, path));
+            }
+            let Some(site) = self.shared.site.get() else {
+                return Err(Page::route_missing(name, path, &[]));
+            };
+            remove_hop_by_hop(&mut ask.parts.headers);
+            ask.upgrade = None;
+            self.make_ready(ask);
+            note.received = ask.sending.progress();
+            let (nothing, ()) = Request::new(()).into_parts();
+            let body = std::mem::replace(&mut ask.sending, RequestBody::empty());
+            let parts = std::mem::replace(&mut ask.parts, nothing);
+            let request = Request::from_parts(parts, site_body(body));
+            let pair = self
+                .pair
+                .get_or_init(|| Arc::new(SocketPair::new(self.ends.0, self.ends.1)));
+            let answer = site.answer(request, Arc::clone(pair)).await;
+            let (mut parts, body) = answer.into_parts();
+            remove_hop_by_hop(&mut parts.headers);
+            parts.version = Version::default();
+            Ok(Response::from_parts(parts, ResponseBody::site(body)))
+        })
+    }
+
     async fn pass(
         &self,
         ask: &mut Ask,
@@ -451,7 +501,10 @@ impl Client {
         self.make_ready(ask);
         note.received = ask.sending.progress();
         let sent = self.exchange(ask, asked.pool, &wanted, note);
-        let (mut response, lease) = sent.await?;
+        let (mut response, mut lease) = sent.await?;
+        if ask.upgrade.is_some() {
+            lease.use_once();
+        }
         // As with requests, the engine takes in what one read brings beyond its limit.
         let survey = Survey::of(response.headers());
         let octets = survey.octets;
@@ -462,6 +515,9 @@ impl Client {
         if let (Some(client_side), Some(upgrade)) = (client_side, &ask.upgrade) {
             let changes = status == StatusCode::SWITCHING_PROTOCOLS;
             if changes && upgrade.is_agreed(response.headers()) {
+                if let Some(heads) = &self.heads {
+                    heads.is_raw_now();
+                }
                 note.answered(upgrade.status(), Arc::clone(asked.plane));
                 let note = note.hand_over();
                 return Ok(upgrade::join(response, lease, client_side, upgrade, note));
@@ -659,6 +715,10 @@ impl Client {
         let (mut parts, incoming) = response.into_parts();
         if survey.hop_by_hop {
             remove_hop_by_hop(&mut parts.headers);
+        }
+        if survey.alternative {
+            // It names a port of the app's, or another machine, under the route's name (RFC 7838 §2.1).
+            parts.headers.remove(ALT_SVC);
         }
         append_via(&mut parts.headers);
         parts.version = Version::default();

@@ -263,6 +263,8 @@ pub(crate) struct Survey {
     pub(crate) hop_by_hop: bool,
     /// Whether there is a `Location` or a `Set-Cookie`.
     pub(crate) places: bool,
+    /// Whether there is an `Alt-Svc`.
+    pub(crate) alternative: bool,
     /// Whether a check of our own asks.
     pub(crate) is_check: bool,
     /// Whether a client claims a prefix that a proxy before us took away.
@@ -279,6 +281,7 @@ impl Survey {
                 "connection" | "keep-alive" | "proxy-connection" | "te" | "transfer-encoding"
                 | "upgrade" | "trailer" => survey.hop_by_hop = true,
                 "location" | "set-cookie" => survey.places = true,
+                "alt-svc" => survey.alternative = true,
                 "x-forwarded-prefix" => survey.forwarded_prefix = true,
                 "user-agent" => survey.is_check = value.as_bytes().starts_with(CHECK_AGENT),
                 _ => {}

@@ -125,6 +125,8 @@ pub(crate) struct Link {
     late: Alarm,
     pool: u64,
     idle_since: Instant,
+    /// Whether another request may go out over it.
+    reusable: bool,
 }
 
 /// How long an answer may take: so long from when it is asked for, and for a request whose body gets
@@ -171,6 +173,7 @@ impl Link {
             late: Alarm::new(),
             pool,
             idle_since: Instant::now(),
+            reusable: true,
         })
     }
 
@@ -226,10 +229,16 @@ impl Link {
         frame
     }
 
+    /// This request is the last: whoever offered a change of protocol cannot be sure that the target
+    /// reads what follows as HTTP.
+    pub(crate) fn use_once(&mut self) {
+        self.reusable = false;
+    }
+
     /// Keeps the connection for another request. One on which the request is still being sent goes on
     /// with that by itself.
     pub(crate) fn give_back(mut self: Box<Self>) {
-        if self.look() {
+        if self.look() && self.reusable {
             IDLE.with_borrow_mut(|idle| idle.put(self));
         } else if !self.over {
             self.go_on();

@@ -4,7 +4,7 @@ use bentlane_core::{AllowedOrigin, HostField, Message, Route, RouteSettings};
 use http::header::{
     ACCESS_CONTROL_ALLOW_CREDENTIALS, ACCESS_CONTROL_ALLOW_HEADERS, ACCESS_CONTROL_ALLOW_METHODS,
     ACCESS_CONTROL_ALLOW_ORIGIN, ACCESS_CONTROL_MAX_AGE, ACCESS_CONTROL_REQUEST_HEADERS,
-    ACCESS_CONTROL_REQUEST_METHOD, ORIGIN, VARY,
+    ACCESS_CONTROL_REQUEST_METHOD, ORIGIN, STRICT_TRANSPORT_SECURITY, VARY,
 };
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Response, StatusCode};
 
@@ -25,6 +25,7 @@ pub(crate) struct Manner {
     pub(crate) host: Option<HeaderValue>,
     pub(crate) trusts_forwarded: bool,
     pub(crate) tells_timing: bool,
+    drops_hsts: bool,
     pub(crate) paused: bool,
     /// Whether there is an access log.
     pub(crate) logs: bool,
@@ -52,6 +53,7 @@ impl Manner {
             allow_origins,
             trust_forwarded,
             server_timing,
+            drop_hsts,
             paused,
             access_log,
             redirect_status,
@@ -73,6 +75,7 @@ impl Manner {
                 .and_then(|host| HeaderValue::try_from(host).ok()),
             trusts_forwarded: *trust_forwarded,
             tells_timing: *server_timing,
+            drops_hsts: *drop_hsts,
             paused: *paused,
             logs: access_log.is_some(),
             redirect_status: redirect_status.and_then(|code| StatusCode::from_u16(code).ok()),
@@ -91,6 +94,9 @@ impl Manner {
 
     /// Changes the fields that the client gets.
     pub(crate) fn edit_response(&self, headers: &mut HeaderMap) {
+        if self.drops_hsts {
+            headers.remove(STRICT_TRANSPORT_SECURITY);
+        }
         self.response.edit(headers);
     }
 

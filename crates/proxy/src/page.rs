@@ -2,15 +2,39 @@
 
 use std::borrow::Cow;
 use std::fmt::Write as _;
+use std::sync::LazyLock;
 use std::time::Duration;
 
 use bentlane_core::Target;
 use bentlane_core::check::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, lane};
-use http::header::{CACHE_CONTROL, CONTENT_TYPE};
+use data_encoding::BASE64;
+use http::header::{
+    CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS,
+};
 use http::{HeaderValue, Method, Response, StatusCode};
 use serde_json::json;
 
 use crate::body::ResponseBody;
+
+/// The page of a finding, to be filled in.
+const TEMPLATE: &str = include_str!("page.html");
+
+/// What a page of ours may do: its own script, which asks for the same page again, its own style, and
+/// nothing else; and no other page may show it in a frame (CSP Level 3).
+static POLICY: LazyLock<HeaderValue> = LazyLock::new(|| {
+    let script = TEMPLATE.split_once("<script>").map_or("", |(_, rest)| rest);
+    let script = script
+        .split_once("</script>")
+        .map_or("", |(script, _)| script);
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, script.as_bytes());
+    let policy = format!(
+        "default-src 'none'; script-src 'sha256-{}'; style-src 'unsafe-inline'; \
+         connect-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'",
+        BASE64.encode(digest.as_ref())
+    );
+    HeaderValue::from_str(&policy)
+        .unwrap_or_else(|_| HeaderValue::from_static("default-src 'none'; frame-ancestors 'none'"))
+});
 
 /// How a client wants to read a page.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -180,6 +204,9 @@ impl Page {
         let headers = response.headers_mut();
         headers.insert(CONTENT_TYPE, HeaderValue::from_static(media));
         headers.insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+        headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+        headers.insert(REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+        headers.insert(CONTENT_SECURITY_POLICY, POLICY.clone());
         if let Kind::Finding { finding, .. } = &self.kind {
             headers.insert(
                 FINDING_HEADER,
@@ -263,7 +290,7 @@ impl Page {
                 escape(command)
             )
         });
-        include_str!("page.html")
+        TEMPLATE
             .replace("{{status}}", self.status.as_str())
             .replace(
                 "{{lane}}",

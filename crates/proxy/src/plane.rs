@@ -27,6 +27,8 @@ pub struct Limits {
     /// For a target to send more of a response's body; an event stream may be silent for ever.
     /// Default 10 min.
     pub response_idle: Duration,
+    /// For a client's connection of HTTP/2 without a request at work; then it is ended. Default 5 min.
+    pub idle: Duration,
     /// For a body as a whole, either way; event streams and upgrades may last for ever. Default 6 h.
     pub total: Duration,
     /// Octets of a response's head; a longer one gets 502. Default 256 KiB.
@@ -47,6 +49,7 @@ impl Default for Limits {
             head_octets: 64 * 1024,
             request_idle: Duration::from_secs(60),
             response_idle: Duration::from_secs(600),
+            idle: Duration::from_secs(300),
             total: Duration::from_secs(6 * 3600),
             response_head_octets: 256 * 1024,
             connections: 10_000,
@@ -81,7 +84,12 @@ pub(crate) enum Lead {
         /// Whether that is a name in one of the zones, which is served on our port.
         ours: bool,
     },
+    /// By the service itself.
+    Site,
 }
+
+/// How requests for our own pages are answered.
+static SITE: Lead = Lead::Site;
 
 /// A route for raw TCP, ready to pass bytes on.
 #[derive(Clone, Debug)]
@@ -111,7 +119,7 @@ impl Plane {
         let known: HashMap<&Destination, &Arc<Pool>> = known
             .filter_map(|lead| match lead {
                 Lead::Pool(pool) => Some((pool.destination(), pool)),
-                Lead::Folder(_) | Lead::Redirect { .. } => None,
+                Lead::Folder(_) | Lead::Redirect { .. } | Lead::Site => None,
             })
             .collect();
         let lead = |destination: &Destination| match &destination.to {
@@ -170,7 +178,7 @@ impl Plane {
         let routed = self.snapshot.unopened(name)?;
         match &self.leads[routed.destination.index()] {
             Lead::Pool(pool) => Some(Arc::clone(pool)),
-            Lead::Folder(_) | Lead::Redirect { .. } => None,
+            Lead::Folder(_) | Lead::Redirect { .. } | Lead::Site => None,
         }
     }
 
@@ -186,9 +194,14 @@ impl Plane {
 
     fn of<'a>(&'a self, routed: Routed<'a>) -> Found<'a> {
         let manner = routed.position.and_then(|at| self.manners.get(at));
+        let lead = match routed.position {
+            Some(_) => &self.leads[routed.destination.index()],
+            // Only our own pages are no route of the configuration.
+            None => &SITE,
+        };
         Found {
             routed,
-            lead: &self.leads[routed.destination.index()],
+            lead,
             manner: manner.and_then(Option::as_deref),
         }
     }

@@ -95,6 +95,13 @@ impl Lease {
         }
     }
 
+    /// Has the connection not be used again after this request.
+    pub(crate) fn use_once(&mut self) {
+        if let Self::Http1(link) = self {
+            link.use_once();
+        }
+    }
+
     /// Puts the connection back, once its response has been read.
     pub(crate) fn give_back(self) {
         if let Self::Http1(link) = self {

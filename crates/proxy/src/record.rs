@@ -26,6 +26,7 @@ use tokio::sync::Notify;
 
 use crate::body::Progress;
 use crate::plane::Plane;
+use crate::server::Busy;
 
 /// Exchanges that wait to be taken at most; with more, the newest are left out and counted.
 const WAITING: usize = 16 * 1024;
@@ -216,6 +217,8 @@ pub(crate) struct Note {
     /// Whether the response has no end of its own.
     pub(crate) is_stream: bool,
     visitor: Option<Box<Visitor>>,
+    /// Says that its connection is at work, for as long as this is there.
+    pub(crate) busy: Option<Busy>,
     pub(crate) start: Instant,
     /// When a new connection was begun.
     pub(crate) connecting: Option<Instant>,
@@ -251,6 +254,7 @@ impl Note {
             received: None,
             is_stream: false,
             visitor: None,
+            busy: None,
             start: Instant::now(),
             connecting: None,
             connected: None,

@@ -3,9 +3,10 @@ use std::future::{Future, poll_fn};
 use std::io;
 use std::net::{IpAddr, SocketAddr, TcpListener as StdListener};
 use std::pin::{Pin, pin};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
@@ -17,7 +18,7 @@ use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use rustls::{CipherSuite, ServerConfig};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::time::{sleep, timeout};
+use tokio::time::{Instant as TokioInstant, Sleep, sleep, timeout};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -33,6 +34,7 @@ use crate::own::{OwnListeners, Wanted};
 use crate::plane::{Limits, Plane};
 use crate::raw;
 use crate::record::Recorder;
+use crate::site::OwnSite;
 use crate::target_tls::TargetRoots;
 use crate::tickets::Tickets;
 use crate::workers::{Place, Workers};
@@ -52,6 +54,8 @@ pub(crate) struct Shared {
     plane: ArcSwap<Plane>,
     pub(crate) certificates: Arc<Certificates>,
     pub(crate) limits: Limits,
+    /// What answers under our own name, once it is there.
+    pub(crate) site: OnceLock<Arc<dyn OwnSite>>,
     /// What we sign messages with in `Via`: another for each service, so that a request that comes
     /// back to us is told from one that passes another machine's service.
     pub(crate) id: Box<str>,
@@ -107,6 +111,7 @@ impl Proxy {
                 plane: ArcSwap::from_pointee(plane),
                 certificates,
                 limits,
+                site: OnceLock::new(),
                 id: format!("bentlane-{:08x}", u32::from_be_bytes(id)).into(),
             }),
             tickets,
@@ -128,6 +133,12 @@ impl Proxy {
         let replaced = self.shared.plane.swap(Arc::new(next));
         self.own.want(wanted);
         Replaced(replaced)
+    }
+
+    /// Has `site` answer under our own name from now on; the first one stays.
+    pub fn serve_site(&self, site: Arc<dyn OwnSite>) {
+        // A second one is a mistake of the caller's, and changes nothing.
+        let _ = self.shared.site.set(site);
     }
 
     /// The certificates that the listeners show.
@@ -417,8 +428,9 @@ impl Serving {
     /// A client in the clear, by its connection.
     fn connected(&self, accepted: &Accepted) -> Connected {
         Connected {
-            peer: accepted.peer.ip(),
-            port: accepted.at.port(),
+            peer: accepted.peer,
+            // A listener for every address does not say which one it was.
+            at: accepted.stream.local_addr().unwrap_or(accepted.at),
             https_port: self.https_port,
             secure: false,
             name: None,
@@ -451,6 +463,7 @@ impl Serving {
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
         let client = Arc::new(client);
+        let activity = client.activity.clone();
         let service = service_fn(move |request| {
             let answer = Arc::clone(&client).answer(request);
             async { Ok::<_, Infallible>(answer.await) }
@@ -468,7 +481,13 @@ impl Serving {
             .max_local_error_reset_streams(Some(1024))
             .enable_connect_protocol();
         let connection = builder.serve_connection(TokioIo::new(stream), service);
-        self.serve(connection, http2::Connection::graceful_shutdown, held);
+        let stop = http2::Connection::graceful_shutdown;
+        let idle = self.shared.limits.idle;
+        self.serve(
+            UntilIdle::new(connection, stop, activity, idle),
+            UntilIdle::stop,
+            held,
+        );
     }
 
     fn http1(&self) -> http1::Builder {
@@ -514,6 +533,111 @@ impl Serving {
     }
 }
 
+/// Whether requests are at work on a connection, and since when none is. Cloning gives another
+/// handle to the same.
+#[derive(Clone, Debug)]
+pub(crate) struct Activity(Arc<Requests>);
+
+#[derive(Debug)]
+struct Requests {
+    start: Instant,
+    at_work: AtomicUsize,
+    /// Milliseconds from the start to when the last one ended.
+    last: AtomicU64,
+}
+
+/// A request at work, until it is dropped.
+#[derive(Debug)]
+pub(crate) struct Busy(Activity);
+
+impl Default for Activity {
+    fn default() -> Self {
+        Self(Arc::new(Requests {
+            start: Instant::now(),
+            at_work: AtomicUsize::new(0),
+            last: AtomicU64::new(0),
+        }))
+    }
+}
+
+impl Activity {
+    pub(crate) fn begin(&self) -> Busy {
+        self.0.at_work.fetch_add(1, Ordering::Relaxed);
+        Busy(self.clone())
+    }
+
+    /// How long nothing has been at work; `None` while something is.
+    fn idle_for(&self) -> Option<Duration> {
+        if self.0.at_work.load(Ordering::Relaxed) > 0 {
+            return None;
+        }
+        let last = Duration::from_millis(self.0.last.load(Ordering::Relaxed));
+        Some(self.0.start.elapsed().saturating_sub(last))
+    }
+}
+
+impl Drop for Busy {
+    fn drop(&mut self) {
+        let Requests {
+            start,
+            at_work,
+            last,
+        } = &*self.0.0;
+        let millis = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
+        last.store(millis, Ordering::Relaxed);
+        at_work.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// A connection of HTTP/2 that is ended once nothing has been asked over it for a while. One of
+/// HTTP/1.1 ends by the time that a head may take.
+struct UntilIdle<C> {
+    connection: Pin<Box<C>>,
+    stop: fn(Pin<&mut C>),
+    activity: Activity,
+    limit: Duration,
+    next_look: Pin<Box<Sleep>>,
+}
+
+impl<C> UntilIdle<C> {
+    fn new(connection: C, stop: fn(Pin<&mut C>), activity: Activity, limit: Duration) -> Self {
+        Self {
+            connection: Box::pin(connection),
+            stop,
+            activity,
+            limit,
+            next_look: Box::pin(sleep(limit)),
+        }
+    }
+
+    fn stop(self: Pin<&mut Self>) {
+        let this = self.get_mut();
+        (this.stop)(this.connection.as_mut());
+    }
+}
+
+impl<C: Future> Future for UntilIdle<C> {
+    type Output = C::Output;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<C::Output> {
+        let this = self.get_mut();
+        while this.next_look.as_mut().poll(context).is_ready() {
+            let left = match this.activity.idle_for() {
+                Some(idle) if idle >= this.limit => {
+                    (this.stop)(this.connection.as_mut());
+                    this.limit
+                }
+                Some(idle) => this.limit.saturating_sub(idle),
+                None => this.limit,
+            };
+            // Not at once again: the clocks differ by a little.
+            let left = left.max(LOOK_AGAIN);
+            this.next_look.as_mut().reset(TokioInstant::now() + left);
+        }
+        this.connection.as_mut().poll(context)
+    }
+}
+
 /// What a connection has for as long as it lives: among those that there may be, on its thread, and
 /// among those that a stop waits for.
 #[derive(Debug)]
@@ -532,4 +656,43 @@ pub(crate) struct Accepted {
     at: SocketAddr,
     refused: bool,
     held: Held,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A connection that ends when it is told to.
+    struct Told(bool);
+
+    impl Future for Told {
+        type Output = ();
+
+        fn poll(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<()> {
+            if self.0 {
+                Poll::Ready(())
+            } else {
+                Poll::Pending
+            }
+        }
+    }
+
+    #[tokio::test]
+    async fn a_connection_ends_when_nothing_was_asked_for_a_while_and_not_before() {
+        let activity = Activity::default();
+        let limit = Duration::from_millis(30);
+        let mut connection = pin!(UntilIdle::new(
+            Told(false),
+            |mut told| told.0 = true,
+            activity.clone(),
+            limit,
+        ));
+        let busy = activity.begin();
+        let early = timeout(limit * 4, connection.as_mut()).await;
+        assert!(early.is_err(), "a request is at work");
+        drop(busy);
+        assert!(activity.idle_for().is_some_and(|idle| idle < limit * 4));
+        let ended = timeout(Duration::from_secs(20), connection).await;
+        assert!(ended.is_ok(), "nothing is at work");
+    }
 }

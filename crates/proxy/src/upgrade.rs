@@ -4,7 +4,9 @@
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
 use bentlane_core::exchange::Ending;
 use data_encoding::BASE64;
-use http::header::{CONNECTION, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, UPGRADE};
+use http::header::{
+    CONNECTION, CONTENT_LENGTH, EXPECT, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, UPGRADE,
+};
 use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Version, request};
 use hyper::body::Incoming;
 use hyper::ext::Protocol;
@@ -32,9 +34,13 @@ pub(crate) enum Upgrade {
 }
 
 impl Upgrade {
-    pub(crate) fn wanted(parts: &request::Parts) -> Option<Self> {
+    /// What a request asks for. One with a body is a plain request, since the body would have to
+    /// come before the change (RFC 9110 §7.8), and a target that does not read it would take it for
+    /// the next request.
+    pub(crate) fn wanted(parts: &request::Parts, has_body: bool) -> Option<Self> {
         if parts.version == Version::HTTP_11 {
-            return upgrade_wanted(&parts.headers).map(Self::Field);
+            let wanted = upgrade_wanted(&parts.headers).map(Self::Field);
+            return wanted.filter(|_| !has_body);
         }
         if parts.method != Method::CONNECT {
             return None;
@@ -48,6 +54,10 @@ impl Upgrade {
     pub(crate) fn ask(&self, parts: &mut request::Parts) {
         let headers = &mut parts.headers;
         headers.insert(CONNECTION, HeaderValue::from_static("upgrade"));
+        // It goes out without a body, whatever an extended CONNECT says of its stream.
+        for name in [CONTENT_LENGTH, EXPECT] {
+            headers.remove(name);
+        }
         match self {
             Self::Field(protocol) => {
                 headers.insert(UPGRADE, protocol.clone());

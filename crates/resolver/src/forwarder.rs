@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use bentlane_core::dns::{Asked, Cache, Key, Reason, Reply, Stored, Transport};
+use bentlane_core::dns::{Asked, Cache, Key, Reason, RebindProtection, Reply, Stored, Transport};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::{Semaphore, watch};
@@ -18,6 +18,9 @@ use tracing::debug;
 const KEPT: usize = 8192;
 /// Questions on their way at a time; more are told so at once.
 const AT_ONCE: usize = 1024;
+/// Clients at a time that wait for the answer to a question that somebody else asked before; more
+/// are told so at once.
+const WAITING: usize = 4096;
 /// How long one upstream resolver may take over UDP before the next is asked.
 const UDP_LIMIT: Duration = Duration::from_millis(1500);
 /// How long one may take over TCP, from connecting to the last octet.
@@ -39,6 +42,9 @@ struct Inner {
     upstreams: ArcSwap<Vec<SocketAddr>>,
     state: Mutex<State>,
     permits: Semaphore,
+    waiting: Semaphore,
+    /// Which addresses upstream resolvers may lead to.
+    rebinding: RebindProtection,
     started: Instant,
 }
 
@@ -54,9 +60,10 @@ struct State {
 type Outcome = Result<Stored, Reason>;
 
 impl Forwarder {
-    /// Forwards to `upstreams`, in this order of preference.
+    /// Forwards to `upstreams`, in this order of preference, and blocks answers that `rebinding`
+    /// does not allow.
     #[must_use]
-    pub fn new(upstreams: Vec<SocketAddr>) -> Self {
+    pub fn new(upstreams: Vec<SocketAddr>, rebinding: RebindProtection) -> Self {
         Self {
             inner: Arc::new(Inner {
                 upstreams: ArcSwap::from_pointee(upstreams),
@@ -66,6 +73,8 @@ impl Forwarder {
                     preferred: 0,
                 }),
                 permits: Semaphore::new(AT_ONCE),
+                waiting: Semaphore::new(WAITING),
+                rebinding,
                 started: Instant::now(),
             }),
         }
@@ -102,20 +111,35 @@ impl Forwarder {
     }
 
     /// Asks upstream and writes the answer, or why there is none.
-    pub(crate) async fn answer(&self, asked: &Asked, transport: Transport, out: &mut Vec<u8>) {
+    pub(crate) async fn answer(
+        &self,
+        asked: &Asked,
+        transport: Transport,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Reason> {
         match self.look_up(asked).await {
-            Ok(stored) => stored.write(asked, 0, transport, out),
-            Err(reason) => asked.write_failure(reason, out),
+            Ok(stored) => {
+                stored.write(asked, 0, transport, out);
+                Ok(())
+            }
+            Err(reason) => {
+                asked.write_failure(reason, out);
+                Err(reason)
+            }
         }
     }
 
     async fn look_up(&self, asked: &Asked) -> Outcome {
         let joined = self.state().on_their_way.get(asked.key()).cloned();
-        if let Some(mut other) = joined
-            && let Ok(outcome) = other.wait_for(Option::is_some).await
-            && let Some(outcome) = &*outcome
-        {
-            return outcome.clone();
+        if let Some(mut other) = joined {
+            let Ok(_permit) = self.inner.waiting.try_acquire() else {
+                return Err(Reason::Busy);
+            };
+            if let Ok(outcome) = other.wait_for(Option::is_some).await
+                && let Some(outcome) = &*outcome
+            {
+                return outcome.clone();
+            }
         }
         let Ok(_permit) = self.inner.permits.try_acquire() else {
             return Err(Reason::Busy);
@@ -148,17 +172,19 @@ impl Forwarder {
         let upstreams = self.upstreams();
         let preferred = self.state().preferred;
         let mut worst = Reason::NoReply;
+        let rebinding = &self.inner.rebinding;
         for turn in 0..upstreams.len() {
             let index = (preferred + turn) % upstreams.len();
             let Some(upstream) = upstreams.get(index) else {
                 continue;
             };
-            match ask(asked, *upstream).await {
-                Ok(Some(stored)) => {
+            match ask(asked, rebinding, *upstream).await {
+                Ok(Reply::Usable(stored)) => {
                     self.state().preferred = index;
                     return Ok(stored);
                 }
-                Ok(None) => worst = Reason::BadReply,
+                Ok(Reply::Rebinding) => return Err(Reason::Rebinding),
+                Ok(_) => worst = Reason::BadReply,
                 Err(cause) => debug!(%upstream, %cause, "an upstream resolver does not answer"),
             }
         }
@@ -189,22 +215,25 @@ impl Drop for Gone<'_> {
     }
 }
 
-/// Asks one upstream resolver over UDP, and over TCP when its answer was cut. `None` is an answer
-/// that cannot be used.
-async fn ask(asked: &Asked, upstream: SocketAddr) -> io::Result<Option<Stored>> {
+/// Asks one upstream resolver over UDP, and over TCP when its answer was cut.
+async fn ask(
+    asked: &Asked,
+    rebinding: &RebindProtection,
+    upstream: SocketAddr,
+) -> io::Result<Reply> {
     let query = asked.upstream_query(rand::random());
-    match timeout(UDP_LIMIT, ask_udp(asked, &query, upstream)).await?? {
-        Reply::Usable(stored) => return Ok(Some(stored)),
-        Reply::Unusable | Reply::Unrelated => return Ok(None),
-        Reply::Truncated => {}
-    }
-    match timeout(TCP_LIMIT, ask_tcp(asked, &query, upstream)).await?? {
-        Reply::Usable(stored) => Ok(Some(stored)),
-        _ => Ok(None),
+    let judge = |reply: &[u8]| asked.judge(&query, reply, rebinding);
+    match timeout(UDP_LIMIT, ask_udp(&judge, &query, upstream)).await?? {
+        Reply::Truncated => timeout(TCP_LIMIT, ask_tcp(&judge, &query, upstream)).await?,
+        reply => Ok(reply),
     }
 }
 
-async fn ask_udp(asked: &Asked, query: &[u8], upstream: SocketAddr) -> io::Result<Reply> {
+async fn ask_udp(
+    judge: &impl Fn(&[u8]) -> Reply,
+    query: &[u8],
+    upstream: SocketAddr,
+) -> io::Result<Reply> {
     let any = match upstream {
         SocketAddr::V4(_) => SocketAddr::from((Ipv4Addr::UNSPECIFIED, 0)),
         SocketAddr::V6(_) => SocketAddr::from((Ipv6Addr::UNSPECIFIED, 0)),
@@ -216,14 +245,18 @@ async fn ask_udp(asked: &Asked, query: &[u8], upstream: SocketAddr) -> io::Resul
     let mut buffer = vec![0; LONGEST_DATAGRAM];
     loop {
         let length = socket.recv(&mut buffer).await?;
-        match asked.judge(query, buffer.get(..length).unwrap_or_default()) {
+        match judge(buffer.get(..length).unwrap_or_default()) {
             Reply::Unrelated => {}
             reply => return Ok(reply),
         }
     }
 }
 
-async fn ask_tcp(asked: &Asked, query: &[u8], upstream: SocketAddr) -> io::Result<Reply> {
+async fn ask_tcp(
+    judge: &impl Fn(&[u8]) -> Reply,
+    query: &[u8],
+    upstream: SocketAddr,
+) -> io::Result<Reply> {
     let mut stream = TcpStream::connect(upstream).await?;
     let length = u16::try_from(query.len()).map_err(io::Error::other)?;
     stream
@@ -232,5 +265,51 @@ async fn ask_tcp(asked: &Asked, query: &[u8], upstream: SocketAddr) -> io::Resul
     let length = stream.read_u16().await?;
     let mut reply = vec![0; usize::from(length)];
     stream.read_exact(&mut reply).await?;
-    Ok(asked.judge(query, &reply))
+    Ok(judge(&reply))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::str::FromStr;
+
+    use bentlane_core::dns::{self, Outcome as Answered, Settings};
+    use bentlane_core::{Configuration, Snapshot};
+    use hickory_proto::op::{Message, Query};
+    use hickory_proto::rr::{Name, RecordType};
+
+    use super::*;
+
+    fn asked(name: &str) -> Asked {
+        let mut message = Message::query();
+        message.add_query(Query::query(Name::from_str(name).unwrap(), RecordType::A));
+        let snapshot = Snapshot::compile(Configuration::default());
+        let (octets, mut out) = (message.to_vec().unwrap(), Vec::new());
+        let settings = Settings::default();
+        match dns::answer(&octets, &snapshot, &settings, Transport::Udp, &mut out) {
+            Answered::Elsewhere(asked) => asked,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[tokio::test]
+    async fn as_many_wait_for_one_answer_as_there_is_room_for() {
+        let silent = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let upstream = silent.local_addr().unwrap();
+        let forwarder = Forwarder::new(vec![upstream], RebindProtection::default());
+        let (first, again) = (asked("www.example.org."), asked("www.example.org."));
+        let looking = tokio::spawn({
+            let forwarder = forwarder.clone();
+            async move { forwarder.look_up(&first).await }
+        });
+        silent.recv(&mut [0; 512]).await.unwrap();
+        let room = u32::try_from(WAITING).unwrap();
+        let all = forwarder.inner.waiting.acquire_many(room).await.unwrap();
+        let refused = forwarder.look_up(&again).await;
+        assert!(matches!(refused, Err(Reason::Busy)), "{refused:?}");
+        drop(all);
+        let waiting = forwarder.look_up(&again);
+        let patience = Duration::from_millis(50);
+        assert!(timeout(patience, waiting).await.is_err());
+        looking.abort();
+    }
 }

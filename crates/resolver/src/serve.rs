@@ -7,11 +7,6 @@ use arc_swap::ArcSwap;
 use bentlane_core::Snapshot;
 use bentlane_core::dns::{self, Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
 use rustix::process::setpriority_process;
-use thread_priority::ThreadPriority;
-use thread_priority::unix::{
-    RealtimeThreadSchedulePolicy, ThreadSchedulePolicy, set_thread_priority_and_policy,
-    thread_native_id,
-};
 use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -55,18 +50,30 @@ pub(crate) struct Errand {
     forwarder: Forwarder,
     /// What we know of the answer, when the question is what an alias of ours leads to.
     ours: Option<Vec<u8>>,
+    /// Where it is noted when the answer is blocked: the log, the question and who asked.
+    log: Log,
+    query: Box<[u8]>,
+    client: SocketAddr,
 }
 
 impl Errand {
     /// Writes the answer into `out`, or why there is none.
     pub(crate) async fn run(self, transport: Transport, out: &mut Vec<u8>) {
-        let Some(ours) = self.ours else {
-            return self.forwarder.answer(&self.asked, transport, out).await;
+        let Self {
+            asked, forwarder, ..
+        } = &self;
+        let outcome = match &self.ours {
+            None => forwarder.answer(asked, transport, out).await,
+            Some(ours) => {
+                let outcome = forwarder.answer(asked, Transport::Tcp, out).await;
+                join(asked, ours, transport, out);
+                outcome
+            }
         };
-        self.forwarder
-            .answer(&self.asked, Transport::Tcp, out)
-            .await;
-        join(&self.asked, &ours, transport, out);
+        if outcome == Err(Reason::Rebinding) {
+            self.log
+                .note(&self.query, self.client, QueryOutcome::Blocked, NO_ERROR);
+        }
     }
 }
 
@@ -109,7 +116,7 @@ impl View {
         out: &mut Vec<u8>,
     ) -> Next {
         let (next, outcome) = if client.ip().to_canonical().is_loopback() {
-            self.decide(query, transport, out)
+            self.decide(query, client, transport, out)
         } else {
             dns::refuse(query, out);
             (Next::Send, QueryOutcome::Ours)
@@ -136,6 +143,7 @@ impl View {
     fn decide(
         &self,
         query: &[u8],
+        client: SocketAddr,
         transport: Transport,
         out: &mut Vec<u8>,
     ) -> (Next, QueryOutcome) {
@@ -165,6 +173,9 @@ impl View {
             asked,
             forwarder: forwarder.clone(),
             ours,
+            log: self.log.clone(),
+            query: query.into(),
+            client,
         };
         (Next::Ask(errand), QueryOutcome::Forwarded)
     }
@@ -227,7 +238,6 @@ impl Sockets {
             let (socket, view, shutdown) = (Arc::clone(socket), view.clone(), shutdown.clone());
             let (handle, running) = (runtime.handle().clone(), Arc::clone(&running));
             threads.push(spawn("resolver udp", move || {
-                go_first();
                 udp::serve(&socket, &view, &handle, &shutdown);
                 drop(running);
             })?);
@@ -266,14 +276,4 @@ fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> io::Result<thread:
         }
         work();
     })
-}
-
-/// Has the calling thread go before all that is not real-time, where the service may say so
-/// (sched(7), RLIMIT_RTPRIO): it works for as long as others ask, and those have to get on to do so.
-fn go_first() {
-    let policy = ThreadSchedulePolicy::Realtime(RealtimeThreadSchedulePolicy::RoundRobin);
-    let outcome = set_thread_priority_and_policy(thread_native_id(), ThreadPriority::Min, policy);
-    if let Err(cause) = outcome {
-        debug!(%cause, "the resolver does not go first");
-    }
 }

@@ -3,13 +3,15 @@ use std::io::{self, IoSlice, IoSliceMut};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, SocketAddrV4, SocketAddrV6, UdpSocket};
 use std::os::fd::AsRawFd;
 use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
 
 use bentlane_core::dns::Transport;
 use nix::errno::Errno;
 use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use tokio::runtime::Handle;
 use tokio_util::sync::CancellationToken;
-use tracing::debug;
+use tracing::{debug, warn};
 
 use crate::serve::{Next, View};
 
@@ -31,6 +33,7 @@ pub(crate) fn serve(
     let mut buffers = Box::new([[0; LONGEST_QUERY]; AT_ONCE]);
     let mut headers = MultiHeaders::preallocate(AT_ONCE, None);
     let mut answers = Answers::new();
+    let mut faults = Faults::default();
     while !shutdown.is_cancelled() {
         let mut rooms = buffers.each_mut().map(|buffer| [IoSliceMut::new(buffer)]);
         let queries = match recvmmsg(
@@ -43,10 +46,14 @@ pub(crate) fn serve(
             Ok(queries) => queries,
             Err(Errno::EINTR) => continue,
             Err(cause) => {
-                debug!(%cause, "a UDP socket reports an error");
+                if faults.is_first() {
+                    warn!(%cause, "cannot read DNS queries from a socket; trying again");
+                }
+                pause(faults.next_pause());
                 continue;
             }
         };
+        faults = Faults::default();
         for query in queries {
             let Some(peer) = query.address.as_ref().and_then(address) else {
                 continue;
@@ -71,6 +78,36 @@ pub(crate) fn serve(
         }
         answers.send(socket);
     }
+}
+
+/// How long to wait after the first fault of a socket, and after many: twice as long each time.
+const FIRST_PAUSE: Duration = Duration::from_millis(1);
+const LONGEST_PAUSE: Duration = Duration::from_millis(500);
+
+/// Faults of a socket that follow each other without a query between: a fault that stays must not
+/// keep a core busy.
+#[derive(Debug, Default)]
+struct Faults {
+    last: Option<Duration>,
+}
+
+impl Faults {
+    fn is_first(&self) -> bool {
+        self.last.is_none()
+    }
+
+    fn next_pause(&mut self) -> Duration {
+        let next = self.last.map_or(FIRST_PAUSE, |last| last.saturating_mul(2));
+        *self.last.insert(next.min(LONGEST_PAUSE))
+    }
+}
+
+#[allow(
+    clippy::disallowed_methods,
+    reason = "this thread serves one socket, which has nothing to give at the moment"
+)]
+fn pause(time: Duration) {
+    thread::sleep(time);
 }
 
 fn address(of: &SockaddrStorage) -> Option<SocketAddr> {
@@ -159,5 +196,19 @@ fn send(socket: &UdpSocket, answer: &[u8], peer: SocketAddr) {
     }
     if let Err(cause) = socket.send_to(answer, peer) {
         debug!(%peer, %cause, "an answer could not be sent");
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_socket_that_keeps_failing_is_read_ever_more_rarely() {
+        let mut faults = Faults::default();
+        assert!(faults.is_first());
+        let pauses: Vec<u128> = (0..12).map(|_| faults.next_pause().as_millis()).collect();
+        assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 64, 128, 256, 500, 500, 500]);
+        assert!(!faults.is_first());
     }
 }

@@ -84,6 +84,12 @@ impl Engine {
         })
     }
 
+    /// Its socket.
+    #[must_use]
+    pub fn socket(&self) -> &Path {
+        &self.socket
+    }
+
     fn failed(&self) -> impl Fn(bollard::errors::Error) -> EngineError {
         let socket = self.socket.clone();
         move |source| EngineError::Api {

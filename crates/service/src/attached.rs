@@ -3,45 +3,108 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_core::{Pattern, chain};
-use bentlane_system::{Facts, Part, PartState, System, SystemError};
+use bentlane_system::{Facts, System, SystemError, WANTED_FILE, Wanted};
 use tokio::task::spawn_blocking;
 use tracing::{info, warn};
 
+use crate::api::Attention;
 use crate::state::State;
 use crate::turns::Turns;
 
 /// How often the system's files are looked at.
 const TURN: Duration = Duration::from_secs(5);
+/// In how many turns the unit's helper should have repaired them.
+const PATIENCE: usize = 2;
 
-/// Keeps what is attached attached, until the service stops: when a network manager has rewritten
-/// the name servers they are made ours again, with its file as the one to put back, and the block
-/// in the hosts file follows the routes. What is not attached, or to another service, is left alone.
+/// Says what the system should know of our names, and looks whether what is attached is up to date,
+/// until the service stops. It changes nothing of that itself: the unit's helper does, or whoever
+/// runs the command that this names.
 pub(crate) async fn keep(state: Arc<State>) {
     let mut turns = Turns::new(TURN, &state.shutdown);
-    let mut told = None;
+    let mut waited = 0;
     while turns.next().await {
-        let facts = facts(&state);
-        let mended = match spawn_blocking(move || mend(&System::default(), &facts)).await {
-            Ok(mended) => mended,
-            Err(cause) => return warn!(%cause, "no longer looking after the system's files"),
+        let looking = Arc::clone(&state);
+        let looked = spawn_blocking(move || look(&looking)).await;
+        let attention = match looked {
+            Ok(Ok(attention)) => attention,
+            Ok(Err(cause)) => vec![Attention {
+                text: format!(
+                    "what is attached to the system cannot be looked at: {}",
+                    chain(&cause)
+                ),
+                command: Some("bentlane system show".to_owned()),
+            }],
+            Err(cause) => return warn!(%cause, "no longer looking after the system\'s files"),
         };
-        match mended {
-            Ok(parts) => {
-                told = None;
-                for part in parts {
-                    info!(part = part.as_str(), "brought the system's file up to date");
-                }
-            }
-            Err(error) => {
-                let cause = chain(&error);
-                // Said once, not every few seconds.
-                if told.as_ref() != Some(&cause) {
-                    warn!(cause, "what is attached to the system is out of date");
-                }
-                told = Some(cause);
-            }
+        waited = if attention.is_empty() { 0 } else { waited + 1 };
+        if attention.is_empty() || waited > PATIENCE {
+            tell(&state, attention);
         }
     }
+}
+
+/// Has `status` show it, and says once what is new.
+fn tell(state: &State, attention: Vec<Attention>) {
+    let before = state.attention.load();
+    for new in attention.iter().filter(|it| !before.contains(it)) {
+        warn!(command = new.command, "{}", new.text);
+    }
+    if attention.is_empty() && !before.is_empty() {
+        info!("what is attached to the system is up to date again");
+    }
+    if **before != attention {
+        state.attention.store(Arc::new(attention));
+    }
+}
+
+/// What of the system does not fit to our names.
+fn look(state: &State) -> Result<Vec<Attention>, SystemError> {
+    let facts = facts(state);
+    let wanted = Wanted {
+        dns: facts.dns.clone(),
+        zones: facts.zones.clone(),
+        names: facts.names.clone(),
+    };
+    if let Ok(text) = serde_json::to_string(&wanted)
+        && !matches!(state.data_dir.read(WANTED_FILE), Ok(Some(kept)) if kept == text)
+        && let Err(cause) = state.data_dir.write(WANTED_FILE, text.as_bytes())
+    {
+        warn!(
+            cause = chain(&cause),
+            "what the system should know is not written"
+        );
+    }
+    let system = System::default();
+    let Some(approved) = system.approved()? else {
+        return Ok(Vec::new());
+    };
+    if approved.data_dir != facts.owner {
+        return Ok(Vec::new());
+    }
+    let (limited, _) = facts.limited_to(&approved.zones);
+    let mut attention = Vec::new();
+    for part in system.out_of_date(&limited)? {
+        let path = system.path(part);
+        attention.push(Attention {
+            text: format!("{} is not as it should be for our names", path.display()),
+            command: Some("sudo bentlane system repair".to_owned()),
+        });
+    }
+    let attached = !approved.zones.is_empty();
+    let new = facts.zones.iter().filter(|zone| {
+        attached
+            && !approved
+                .zones
+                .iter()
+                .any(|approved| zone.is_within(approved))
+    });
+    for zone in new {
+        attention.push(Attention {
+            text: format!("names in {zone} are not looked up here: the zone is not approved yet"),
+            command: Some("sudo bentlane system attach".to_owned()),
+        });
+    }
+    Ok(attention)
 }
 
 fn facts(state: &State) -> Facts {
@@ -70,24 +133,4 @@ fn facts(state: &State) -> Facts {
             .filter_map(|route| exact(&route.address.pattern))
             .collect(),
     }
-}
-
-/// Brings up to date what is attached and is not; gives which parts that were.
-fn mend(system: &System, facts: &Facts) -> Result<Vec<Part>, SystemError> {
-    let mut mended = Vec::new();
-    if system.owner()?.as_ref() != Some(&facts.owner) {
-        return Ok(mended);
-    }
-    for part in [Part::Resolver, Part::Hosts] {
-        // The block follows the routes, and settings for systemd's resolver the zones.
-        let attached = system.state(part)?;
-        if matches!(attached, PartState::Attached | PartState::Changed) {
-            let plan = system.plan_attach(&[part], facts)?;
-            if !plan.steps.is_empty() {
-                system.carry_out(&plan)?;
-                mended.push(part);
-            }
-        }
-    }
-    Ok(mended)
 }

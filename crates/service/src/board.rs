@@ -26,6 +26,7 @@ use tokio::time::{MissedTickBehavior, interval};
 use crate::events::{Event, Events};
 use crate::history::Sink;
 use crate::state::State;
+use crate::traffic::open_log;
 
 /// Routes checked at a time.
 const AT_ONCE: usize = 64;
@@ -277,6 +278,7 @@ impl Board {
             certified: self.certificates.shown(name.as_str()).is_some(),
             before,
             pair: self.pair(route, &name, look),
+            log_fault: log_fault(route),
             route: route.clone(),
             name,
             url: asked,
@@ -430,4 +432,9 @@ pub(crate) fn url(name: &str, port: u16, path: &str) -> String {
         443 => format!("https://{name}{path}"),
         port => format!("https://{name}:{port}{path}"),
     }
+}
+/// Why the access log of a route cannot be written.
+fn log_fault(route: &Route) -> Option<String> {
+    let file = route.settings.access_log.as_ref()?;
+    open_log(file).err().map(|error| error.to_string())
 }

@@ -4,6 +4,8 @@ use std::str::FromStr;
 use std::time::Duration;
 use std::{fs, io};
 
+use bentlane_core::Name;
+use bentlane_core::dns::{RebindLevel, RebindProtection};
 use serde::Deserialize;
 
 /// Everything that a service is started with.
@@ -17,6 +19,8 @@ pub struct Config {
     pub listen: Listen,
     /// Who answers for names outside the zones.
     pub upstreams: Upstreams,
+    /// Which addresses these may lead to.
+    pub rebinding: RebindProtection,
     /// How routes are checked in the background.
     pub checks: Checks,
     /// How much of the traffic is kept.
@@ -145,8 +149,8 @@ pub struct Listen {
     pub http: Vec<ListenAt>,
     /// HTTPS. Default port 443.
     pub https: Vec<ListenAt>,
-    /// The API and the console. Default port 7070.
-    pub api: Vec<ListenAt>,
+    /// The console. Default port 7070.
+    pub console: Vec<ListenAt>,
 }
 
 /// One place to listen at: a port on both loopback families, or one loopback address.
@@ -223,7 +227,7 @@ impl Listen {
             dns: at(dns),
             http: at(http),
             https: at(https),
-            api: at(7070),
+            console: at(7070),
         }
     }
 }
@@ -280,6 +284,12 @@ pub struct ConfigFile {
     /// Who answers for names outside the zones: `system`, `none`, or addresses of resolvers.
     #[serde(default)]
     pub upstream: Vec<UpstreamChoice>,
+    /// Which addresses names outside the zones may not lead to: `off`, `loopback` or `private`.
+    #[serde(default)]
+    pub rebind_protection: RebindLevel,
+    /// Names that may lead anywhere, and everything below them.
+    #[serde(default)]
+    pub rebind_exceptions: Vec<Name>,
     /// Where to listen.
     #[serde(default)]
     pub listen: ListenFile,
@@ -323,8 +333,8 @@ pub struct ListenFile {
     pub http: Option<OneOrMore>,
     /// See [`Listen::https`].
     pub https: Option<OneOrMore>,
-    /// See [`Listen::api`].
-    pub api: Option<OneOrMore>,
+    /// See [`Listen::console`].
+    pub console: Option<OneOrMore>,
 }
 
 /// A single value or a list.
@@ -424,6 +434,12 @@ mod tests {
     )]
     #[case("", true)]
     #[case("colour = 1", false)]
+    #[case(
+        "rebind_protection = \"private\"\nrebind_exceptions = [\"corp.example\"]",
+        true
+    )]
+    #[case("rebind_protection = \"some\"", false)]
+    #[case("rebind_exceptions = [\"a..b\"]", false)]
     #[case("[listen]\ndns = 70000", false)]
     #[case("[listen]\ndns = \"0.0.0.0:53\"", false)]
     fn files(#[case] text: &str, #[case] accepted: bool) {

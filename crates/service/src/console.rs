@@ -1,6 +1,4 @@
-use axum::http::header::{
-    CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS,
-};
+use axum::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE};
 use axum::http::{Method, StatusCode, Uri};
 use axum::response::{Html, IntoResponse, Response};
 use rust_embed::RustEmbed;
@@ -43,8 +41,6 @@ pub(crate) async fn serve(method: Method, uri: Uri) -> Response {
         (CONTENT_TYPE, "text/html; charset=utf-8"),
         (CACHE_CONTROL, "no-cache"),
         (CONTENT_SECURITY_POLICY, POLICY),
-        (REFERRER_POLICY, "no-referrer"),
-        (X_CONTENT_TYPE_OPTIONS, "nosniff"),
     ];
     (headers, page.data).into_response()
 }

@@ -1,8 +1,7 @@
 use std::collections::BTreeMap;
-use std::fs;
-use std::os::unix::fs::{MetadataExt, chown};
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
-use std::process::Stdio;
+use std::process::{ExitStatus, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -12,9 +11,13 @@ use bentlane_core::authority::{
 };
 use bentlane_core::chain;
 use bentlane_runtime::Engine;
-use bentlane_store::{DataDir, DataDirError, write_whole};
+use bentlane_store::{DataDir, DataDirError};
+use bentlane_system::{FileError, Folder};
+use nix::unistd::{Uid, User};
+use rustix::process::{Pid, Signal, kill_process_group};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
+use tokio::io::{AsyncRead, AsyncReadExt, copy, sink};
 use tokio::process::Command;
 use tokio::task::spawn_blocking;
 use tokio::time::timeout;
@@ -31,6 +34,14 @@ const UNREADABLE: &str = "exports.json.unreadable";
 const LOOK_AGAIN: Duration = Duration::from_secs(5);
 /// How long a command may take.
 const COMMAND_LIMIT: Duration = Duration::from_secs(60);
+/// How long to wait for the rest of what a command said after its end.
+const REST_LIMIT: Duration = Duration::from_secs(1);
+/// Bytes of what a command says that are kept, of each stream.
+const MOST_SAID: u64 = 16 * 1024;
+/// Where the commands of the shell are for a command.
+const COMMAND_PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+/// Bytes of a file that we wrote.
+const LARGEST_FILE: u64 = 1024 * 1024;
 
 /// Certificates and keys that are kept fresh in folders, by folder.
 #[derive(Debug)]
@@ -70,11 +81,8 @@ pub(crate) enum ExportError {
     Order(#[from] OrderError),
     #[error("two parts would have the name {0}")]
     SameFile(String),
-    #[error("cannot write {path}")]
-    Write {
-        path: PathBuf,
-        source: std::io::Error,
-    },
+    #[error(transparent)]
+    File(#[from] FileError),
     #[error(transparent)]
     DataDir(#[from] DataDirError),
 }
@@ -104,11 +112,13 @@ impl Export {
     /// Whether the files that are there will do for a while; `None` when one cannot be read.
     fn is_fresh(&self, folder: &Path, state: &State, now: OffsetDateTime) -> Option<bool> {
         let files = self.files(folder).ok()?;
+        let handle = Folder::open(folder).ok()?;
+        let content = |path: &Path| handle.read(path.file_name()?, LARGEST_FILE).ok()?;
         let read = |kinds: &[PartKind]| {
             let found = files.iter().find(|(kind, _)| kinds.contains(kind));
-            found.map(|(_, path)| fs::read(path).ok())
+            found.map(|(_, path)| content(path))
         };
-        let all_there = files.iter().all(|(_, path)| path.exists());
+        let all_there = files.iter().all(|(_, path)| content(path).is_some());
         let chain = match read(&[PartKind::Chain, PartKind::Both]) {
             Some(chain) => chain?,
             // A certificate alone, or a bundle: its age is all that can be told.
@@ -259,20 +269,14 @@ fn write(state: &State, folder: &Path, export: &Export) -> Result<(), ExportErro
     let signed = issuer.sign(&request, USUAL_DAYS, OffsetDateTime::now_utc())?;
     let certificate = signed.first().cloned().unwrap_or_default();
     let chain = signed.concat();
-    let fail = |path: &Path| {
-        let path = path.to_owned();
-        move |source| ExportError::Write { path, source }
-    };
-    let owner = fs::metadata(folder).map_err(fail(folder))?;
+    // Whoever has the folder has a use for the files, and gets them where root writes them.
+    let handle = Folder::open(folder)?;
     let mut files = files;
     files.sort_by_key(|(kind, _)| *kind != PartKind::Key);
     for (kind, path) in files {
         let content = kind.content(&certificate, &chain, &key)?;
-        write_whole(&path, &content, kind.mode()).map_err(fail(&path))?;
-        if rustix::process::geteuid().is_root() {
-            // Whoever has the folder has a use for the files.
-            chown(&path, Some(owner.uid()), Some(owner.gid())).map_err(fail(&path))?;
-        }
+        let name = path.file_name().unwrap_or_default();
+        handle.write(name, &content, kind.mode())?;
     }
     Ok(())
 }
@@ -301,7 +305,10 @@ async fn put_into(
     let mut files = Vec::new();
     for (kind, path) in export.files(folder).map_err(|error| text(&error))? {
         let name = path.file_name().unwrap_or_default().to_string_lossy();
-        let content = fs::read(&path).map_err(|error| text(&error))?;
+        let handle = Folder::open(folder).map_err(|error| text(&error))?;
+        let read = handle.read(path.file_name().unwrap_or_default(), LARGEST_FILE);
+        let content = read.map_err(|error| text(&error))?;
+        let content = content.ok_or_else(|| format!("{} is gone", path.display()))?;
         files.push((name.into_owned(), content, kind.mode()));
     }
     let put = engine
@@ -339,25 +346,90 @@ pub(crate) async fn deliver(state: &State, folder: &Path, export: &Export) -> Op
 /// Runs what is to be run when files are new; gives what went wrong.
 async fn run_afterwards(folder: &Path, export: &Export) -> Option<String> {
     let command = export.then.as_deref()?;
-    let running = Command::new("sh")
-        .arg("-c")
-        .arg(command)
-        .current_dir(folder)
-        .stdin(Stdio::null())
-        .kill_on_drop(true)
-        .output();
-    let trouble = match timeout(COMMAND_LIMIT, running).await {
-        Ok(Ok(output)) if output.status.success() => return None,
-        Ok(Ok(output)) => {
-            let said = String::from_utf8_lossy(&output.stderr);
+    let trouble = match run_as_owner(folder, command).await {
+        Ok((status, _)) if status.success() => return None,
+        Ok((status, said)) => {
             let said = said.lines().next_back().unwrap_or_default();
-            format!("`{command}` ended with {}: {said}", output.status)
+            format!("`{command}` ended with {status}: {said}")
         }
-        Ok(Err(cause)) => format!("`{command}` cannot be run: {cause}"),
-        Err(_) => format!("`{command}` took more than {} s", COMMAND_LIMIT.as_secs()),
+        Err(trouble) => format!("`{command}` {trouble}"),
     };
     warn!(folder = %folder.display(), trouble, "the command after an export failed");
     Some(trouble)
+}
+
+/// Runs a command of the shell in a folder, as the folder's owner and with an environment of its own:
+/// whoever may write to the folder gets no more by it than they have. Gives how it ended and the end
+/// of what it said.
+async fn run_as_owner(folder: &Path, command: &str) -> Result<(ExitStatus, String), String> {
+    let handle = Folder::open(folder).map_err(|error| format!("is not run: {error}"))?;
+    let (uid, gid) = handle.owner();
+    let own = rustix::process::geteuid();
+    let user = User::from_uid(Uid::from_raw(uid)).ok().flatten();
+    let name = user
+        .as_ref()
+        .map_or_else(|| uid.to_string(), |user| user.name.clone());
+    let home = user.map_or_else(|| PathBuf::from("/"), |user| user.dir);
+    let mut shell = Command::new("/bin/sh");
+    shell
+        .args(["-c", command])
+        .current_dir(folder)
+        .env_clear()
+        .envs([
+            ("PATH", OsStr::new(COMMAND_PATH)),
+            ("HOME", home.as_os_str()),
+        ])
+        .envs([("USER", &*name), ("LOGNAME", &*name), ("SHELL", "/bin/sh")])
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .process_group(0)
+        .kill_on_drop(true);
+    if own.is_root() {
+        // Without the groups of root: the standard library clears them with the user.
+        shell.uid(uid).gid(gid);
+    } else if uid != own.as_raw() {
+        return Err(format!(
+            "is not run: it would run as the owner of the folder, {name}, and the service is another \
+             user's"
+        ));
+    }
+    let mut child = shell
+        .spawn()
+        .map_err(|cause| format!("cannot be run: {cause}"))?;
+    let group = child
+        .id()
+        .and_then(|id| Pid::from_raw(i32::try_from(id).ok()?));
+    let (out, err) = (child.stdout.take(), child.stderr.take());
+    // Both are read, so that the command never waits for that.
+    drop(tokio::spawn(start_of(out)));
+    let said = tokio::spawn(start_of(err));
+    match timeout(COMMAND_LIMIT, child.wait()).await {
+        Ok(Ok(status)) => {
+            // What it left running in the background may have its output still open.
+            let said = timeout(REST_LIMIT, said).await;
+            Ok((status, said.ok().and_then(Result::ok).unwrap_or_default()))
+        }
+        Ok(Err(cause)) => Err(format!("cannot be waited for: {cause}")),
+        Err(_) => {
+            if let Some(group) = group {
+                // It may be over by now.
+                let _ = kill_process_group(group, Signal::KILL);
+            }
+            Err(format!("took more than {} s", COMMAND_LIMIT.as_secs()))
+        }
+    }
+}
+
+/// The start of what a command says; the rest is read and dropped.
+async fn start_of(stream: Option<impl AsyncRead + Unpin>) -> String {
+    let mut said = Vec::new();
+    if let Some(mut stream) = stream {
+        // What cannot be read is said by the exit code.
+        let _ = (&mut stream).take(MOST_SAID).read_to_end(&mut said).await;
+        let _ = copy(&mut stream, &mut sink()).await;
+    }
+    String::from_utf8_lossy(&said).into_owned()
 }
 
 /// Looks after the folders until the service stops.

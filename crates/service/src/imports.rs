@@ -8,6 +8,7 @@ use bentlane_core::authority::{CertificateInfo, Pair, PairError};
 use bentlane_core::chain;
 use bentlane_core::check::{FindingKind, PairFacts};
 use bentlane_store::{DataDir, DataDirError};
+use bentlane_system::{FileError, read_file};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use time::OffsetDateTime;
@@ -19,6 +20,8 @@ use crate::turns::Turns;
 
 /// The folder of the pairs, in that of the keys.
 const FOLDER: &str = "imported";
+/// Bytes of a file with a certificate or a key.
+const LARGEST_FILE: u64 = 1024 * 1024;
 /// How often the files that the pairs came from are looked at.
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
 /// What stands before the paths in a kept pair.
@@ -49,11 +52,8 @@ pub(crate) struct Imported {
 /// Why a pair is not taken.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ImportError {
-    #[error("cannot read {path}")]
-    Read {
-        path: PathBuf,
-        source: std::io::Error,
-    },
+    #[error(transparent)]
+    File(#[from] FileError),
     #[error(transparent)]
     Pair(#[from] PairError),
     #[error(transparent)]
@@ -67,7 +67,7 @@ impl ImportError {
     fn kind(&self) -> FindingKind {
         match self {
             Self::Pair(cause) => kind(cause),
-            Self::Read { .. } | Self::DataDir(_) | Self::Engine(_) => FindingKind::PairKeyMismatch,
+            Self::File(_) | Self::DataDir(_) | Self::Engine(_) => FindingKind::PairKeyMismatch,
         }
     }
 }
@@ -186,8 +186,7 @@ impl Imports {
             imported.pair.chain_pem(),
             String::from_utf8_lossy(&key),
         );
-        self.folder
-            .write_secret(&imported.file(), text.as_bytes())?;
+        self.folder.write(&imported.file(), text.as_bytes())?;
         *self.pairs() = next;
         Ok(imported)
     }
@@ -287,10 +286,7 @@ pub(crate) async fn keep(state: Arc<State>) {
 }
 
 fn read(path: &Path) -> Result<Vec<u8>, ImportError> {
-    fs::read(path).map_err(|source| ImportError::Read {
-        path: path.to_owned(),
-        source,
-    })
+    Ok(read_file(path, LARGEST_FILE)?)
 }
 
 fn stamp(path: &Path) -> Option<(SystemTime, u64)> {

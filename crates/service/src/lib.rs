@@ -8,19 +8,18 @@ pub mod api;
 
 mod attached;
 mod board;
+mod capacity;
 mod config;
 mod console;
 mod containers;
 mod events;
 mod exports;
-mod from_container;
 mod history;
 mod imports;
 mod inherited;
 mod machine;
 mod priority;
 mod queries;
-mod run_file;
 mod service;
 mod sign_in;
 mod state;
@@ -30,11 +29,10 @@ mod turns;
 mod upstreams;
 mod wiring;
 
+pub use api::serve::SOCKET;
 pub use config::{
     Checks, ChecksFile, Config, ConfigError, ConfigFile, KeepTraffic, Listen, ListenAt,
     TrafficFile, UpstreamChoice, Upstreams,
 };
-pub use from_container::LookFrom;
 pub use inherited::Inherited;
-pub use run_file::RunFile;
-pub use service::{Service, ServiceError};
+pub use service::{Service, ServiceError, bind_error};

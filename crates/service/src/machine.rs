@@ -149,6 +149,7 @@ fn seen(report: &StoreReport) -> StoreSeen {
             Trusts::NotTrusted { .. } => StoreTrust::Distrusted,
             Trusts::Unknown { .. } => StoreTrust::Unknown,
         },
+        reach: report.reach.clone(),
     }
 }
 

@@ -2,26 +2,30 @@ use std::io;
 use std::net::SocketAddr;
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex as StdMutex};
-use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_core::authority::{AuthorityError, Owner};
 use bentlane_core::chain;
 use bentlane_core::dns::Settings;
-use bentlane_probe::{ProbeLimits, Prober, port_holder};
+use bentlane_probe::{ProbeLimits, Prober, port_holder, port_owner};
 use bentlane_proxy::{Certificates, Limits, Listeners, Proxy, TargetRoots};
 use bentlane_resolver::{Sockets, View};
-use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError};
+use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError, check_url};
+use futures_util::future::join_all;
+use rand::Rng;
+use rand::distr::Uniform;
 use time::OffsetDateTime;
-use tokio::net::TcpListener;
+use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::{Mutex, Notify};
-use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
 use crate::api;
+use crate::api::serve::{SOCKET, Site, bind_socket, serve_console, serve_socket};
+use crate::api::user_in_words;
 use crate::attached;
 use crate::board::{self, Board, Places};
+use crate::capacity::make_room;
 use crate::config::{Config, ListenAt, Upstreams};
 use crate::containers;
 use crate::events::Events;
@@ -31,15 +35,14 @@ use crate::imports::{self, Imports};
 use crate::inherited::Inherited;
 use crate::machine::Watch;
 use crate::queries::QueryBook;
-use crate::run_file::RunFile;
 use crate::sign_in::SignIn;
-use crate::state::{Listening, State, certified, last_known_good};
+use crate::state::{Listening, State, certified, compile, last_known_good};
 use crate::traffic::{self, TrafficBook};
 use crate::trust::{self, BUNDLE, Trust};
 use crate::wiring::Database;
 
-/// How long API calls may finish when the service stops.
-const API_DRAIN: Duration = Duration::from_secs(5);
+/// Files that earlier versions left in the data folder: a token, and where the API listened.
+const FORMER_FILES: [&str; 2] = ["token", "service.json"];
 
 /// A service that is ready: every listener is bound, and the configuration is in force.
 #[derive(Debug)]
@@ -51,7 +54,8 @@ pub struct Service {
     upstreams: Upstreams,
     resolver: Sockets,
     proxy: Listeners,
-    api: Vec<TcpListener>,
+    console: Vec<TcpListener>,
+    socket: UnixListener,
     // Last, so that the folder is given up after everything else.
     _lock: Lock,
 }
@@ -90,6 +94,12 @@ pub enum ServiceError {
     /// The private database server.
     #[error(transparent)]
     Cluster(#[from] ClusterError),
+    /// The given database would not be used safely.
+    #[error("the database of --database-url is not used")]
+    DatabaseUrl {
+        /// Why, and what to write.
+        source: StoreError,
+    },
     /// The database, at the first start, when there is nothing to go by without it.
     #[error("cannot use the database at {place}")]
     Store {
@@ -135,7 +145,12 @@ impl Service {
         let first_start = known.is_none();
         let configuration = known.unwrap_or_default();
         let authority = Trust::take_up(&data_dir, &configuration.zones, &owner())?;
-        let token = take_up_token(&data_dir)?;
+        for former in FORMER_FILES {
+            data_dir.remove(former)?;
+        }
+        if let Some(url) = &config.database_url {
+            check_url(url).map_err(|source| ServiceError::DatabaseUrl { source })?;
+        }
 
         let listen = &config.listen;
         let (dns, http, https) = (all(&listen.dns), all(&listen.http), all(&listen.https));
@@ -145,31 +160,35 @@ impl Service {
             .map_err(|e| bind_error("HTTP", "--http", e.address, &e.source))?
             .and_tls(&https, |at| inherited.tcp(at))
             .map_err(|e| bind_error("HTTPS", "--https", e.address, &e.source))?;
+        let console = bind_console(&all(&listen.console), &mut inherited)?;
         inherited.warn_of_the_rest();
-        let api = bind_api(&all(&listen.api)).await?;
+        let socket = bind_socket(&data_dir.path(SOCKET))
+            .map_err(io_error("listen on the API's socket in the data folder"))?;
         let address = io_error("learn where the listeners listen");
         let listening = (|| {
             Ok(Listening {
                 dns: resolver.addresses()?,
                 http: proxy.plain_addresses()?,
                 https: proxy.tls_addresses()?,
-                api: api
+                console: console
                     .iter()
                     .map(TcpListener::local_addr)
                     .collect::<Result<_, _>>()?,
+                label: random_label(),
             })
         })()
         .map_err(address)?;
 
+        let (limits, capacity) = make_room(Limits::default());
         let issuer = authority.issuer(certified(&configuration.zones))?;
-        let snapshot = Arc::new(listening.compile(configuration, Arc::default()));
+        let snapshot = Arc::new(compile(configuration, Arc::default()));
         let certificates = Arc::new(Certificates::new(issuer));
         let engine = Proxy::new(
             Arc::clone(&snapshot),
             Arc::clone(&certificates),
             authority.tickets()?,
             TargetRoots::new(data_dir.path(BUNDLE)),
-            Limits::default(),
+            limits,
         );
         let snapshot = Arc::new(ArcSwap::new(snapshot));
         let root = authority.root().certificate().clone();
@@ -208,15 +227,17 @@ impl Service {
             watch: Watch::default(),
             history,
             events,
-            sign_in: SignIn::new(token),
+            sign_in: SignIn::default(),
             resolver: View::new(
                 current,
                 dns_settings(&listening),
-                config.upstreams.forwarder(&listening.dns),
+                config.upstreams.forwarder(&listening.dns, config.rebinding),
                 queries.log(),
             ),
             queries,
             listening,
+            capacity,
+            attention: ArcSwap::default(),
             started_at: OffsetDateTime::now_utc(),
             shutdown,
             database_place: ArcSwap::default(),
@@ -225,6 +246,8 @@ impl Service {
             reloading: Mutex::new(()),
             replaced: StdMutex::default(),
         });
+        let site = Site::new(api::console_router(Arc::clone(&state)));
+        state.proxy.serve_site(Arc::new(site));
         if let Err(cause) = imports::show(&state, &state.imports.all()) {
             error!(
                 cause = chain(&cause),
@@ -237,11 +260,6 @@ impl Service {
             database.stop().await;
             return Err(failure);
         }
-        RunFile {
-            pid: std::process::id(),
-            api: state.listening.api.clone(),
-        }
-        .write(&data_dir)?;
         Ok(Self {
             state,
             database,
@@ -249,15 +267,10 @@ impl Service {
             upstreams: config.upstreams,
             resolver,
             proxy,
-            api,
+            console,
+            socket,
             _lock: lock,
         })
-    }
-
-    /// Where the API and the console listen.
-    #[must_use]
-    pub fn api_addresses(&self) -> &[SocketAddr] {
-        &self.state.listening.api
     }
 
     /// Serves until the token given to [`Service::start`] is cancelled, then lets work finish for a
@@ -273,7 +286,8 @@ impl Service {
             upstreams,
             resolver,
             proxy,
-            api,
+            console,
+            socket,
             _lock,
         } = self;
         let shutdown = state.shutdown.clone();
@@ -314,26 +328,25 @@ impl Service {
         let issuing = tokio::spawn(trust::keep(Arc::clone(&state)));
         let importing = tokio::spawn(imports::keep(Arc::clone(&state)));
         let exporting = tokio::spawn(exports::keep(Arc::clone(&state)));
-        let answering = tokio::spawn(serve_api(api, Arc::clone(&state)));
+        let answering = tokio::spawn(serve_calls(socket, console, Arc::clone(&state)));
         info!(
             https = ?state.listening.https,
             dns = ?state.listening.dns,
-            console = ?state.listening.api,
+            console = ?state.listening.console,
             "serving"
         );
         database.keep(&state).await;
 
         // The token is cancelled now, so each of these ends within its own limit.
         drop(stop_on_failure);
-        for (part, task) in [("proxy", serving), ("API", answering)] {
-            match task.await {
-                Ok(Ok(())) => {}
-                Ok(Err(cause)) => error!(part, %cause, "ended with an error"),
-                Err(cause) => error!(part, %cause, "ended abruptly"),
-            }
+        match serving.await {
+            Ok(Ok(())) => {}
+            Ok(Err(cause)) => error!(%cause, "the proxy ended with an error"),
+            Err(cause) => error!(%cause, "the proxy ended abruptly"),
         }
         state.traffic.finish();
         for (part, task) in [
+            ("API", answering),
             ("checks", checking),
             ("what checks came to", remembering),
             ("the database's traffic", storing),
@@ -362,7 +375,6 @@ impl Service {
         drop(state.reloading.lock().await);
         state.store.store(None);
         database.stop().await;
-        RunFile::remove(&state.data_dir)?;
         info!("stopped");
         Ok(())
     }
@@ -392,18 +404,29 @@ fn all(places: &[ListenAt]) -> Vec<SocketAddr> {
     places.iter().flat_map(|place| place.addresses()).collect()
 }
 
-async fn bind_api(addresses: &[SocketAddr]) -> Result<Vec<TcpListener>, ServiceError> {
+fn bind_console(
+    addresses: &[SocketAddr],
+    inherited: &mut Inherited,
+) -> Result<Vec<TcpListener>, ServiceError> {
+    let bind = |address: &SocketAddr| {
+        let listener = inherited.tcp(*address);
+        let listener = listener.map_or_else(|| std::net::TcpListener::bind(address), Ok)?;
+        listener.set_nonblocking(true)?;
+        TcpListener::from_std(listener)
+    };
+    let mut bind = bind;
     let mut listeners = Vec::with_capacity(addresses.len());
     for address in addresses {
-        let listener = TcpListener::bind(address)
-            .await
-            .map_err(|source| bind_error("the API", "--api", *address, &source))?;
+        let listener = bind(address)
+            .map_err(|source| bind_error("the console", "--console", *address, &source))?;
         listeners.push(listener);
     }
     Ok(listeners)
 }
 
-fn bind_error(
+/// Why an address cannot be bound, with who has it and what to do.
+#[must_use]
+pub fn bind_error(
     purpose: &'static str,
     flag: &str,
     address: SocketAddr,
@@ -411,14 +434,17 @@ fn bind_error(
 ) -> ServiceError {
     let (reason, advice) = match source.kind() {
         io::ErrorKind::AddrInUse => {
-            let holder = port_holder(address)
-                .map_or_else(|| "another program".to_owned(), |holder| holder.to_string());
             let advice = format!(
                 "stop it, or choose another port with {flag} PORT (--high-ports chooses four that \
                  are mostly free)"
             );
-            (format!("{holder} has the port"), advice)
+            (format!("{} has the port", holder_in_words(address)), advice)
         }
+        // Who may not bind a low port is told so first, even where somebody has the port.
+        io::ErrorKind::PermissionDenied if port_owner(address).is_some() => (
+            format!("{} has the port", holder_in_words(address)),
+            format!("start with --high-ports, or choose another port with {flag} PORT"),
+        ),
         io::ErrorKind::PermissionDenied => (
             "ports below 1024 need root or the capability CAP_NET_BIND_SERVICE".to_owned(),
             "start with --high-ports to do without".to_owned(),
@@ -436,6 +462,19 @@ fn bind_error(
     }
 }
 
+/// Who has an address: the process, or only its user where that is another one's.
+fn holder_in_words(address: SocketAddr) -> String {
+    let own = rustix::process::geteuid().as_raw();
+    let owner = port_owner(address);
+    let user = owner.map(|uid| user_in_words(Some(uid)));
+    match (port_holder(address), user) {
+        (Some(holder), Some(user)) if owner != Some(own) => format!("{holder}, of {user},"),
+        (Some(holder), _) => holder.to_string(),
+        (None, Some(user)) => format!("a process of {user}"),
+        (None, None) => "another program".to_owned(),
+    }
+}
+
 /// Whose authority it is.
 pub(crate) fn owner() -> Owner {
     Owner {
@@ -444,16 +483,14 @@ pub(crate) fn owner() -> Owner {
     }
 }
 
-fn take_up_token(data_dir: &DataDir) -> Result<String, ServiceError> {
-    const TOKEN: &str = "token";
-    if let Some(token) = data_dir.read_secret(TOKEN)?
-        && !token.trim().is_empty()
-    {
-        return Ok(token.trim().to_owned());
-    }
-    let token = SignIn::secret();
-    data_dir.write_secret(TOKEN, token.as_bytes())?;
-    Ok(token)
+/// A label that nobody can guess: 100 bits in lower-case letters and digits.
+fn random_label() -> String {
+    const ALPHABET: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";
+    let letters = rand::rng().sample_iter(Uniform::new(0, ALPHABET.len()).expect("32 is over 0"));
+    letters
+        .take(20)
+        .filter_map(|index| ALPHABET.get(index).copied().map(char::from))
+        .collect()
 }
 
 fn user_name() -> String {
@@ -477,26 +514,19 @@ fn host_name() -> String {
         .into_owned()
 }
 
-async fn serve_api(listeners: Vec<TcpListener>, state: Arc<State>) -> io::Result<()> {
+/// Serves the API on its socket and the console on its listeners, until the service stops.
+async fn serve_calls(socket: UnixListener, console: Vec<TcpListener>, state: Arc<State>) {
     let shutdown = state.shutdown.clone();
-    let router = api::router(state);
-    let mut serving: tokio::task::JoinSet<io::Result<()>> = listeners
-        .into_iter()
-        .map(|listener| {
-            let (router, shutdown) = (router.clone(), shutdown.clone());
-            async move {
-                axum::serve(listener, router)
-                    .with_graceful_shutdown(async move { shutdown.cancelled().await })
-                    .await
-            }
-        })
-        .collect();
-    shutdown.cancelled().await;
-    let drained = timeout(API_DRAIN, async {
-        while let Some(ended) = serving.join_next().await {
-            ended.map_err(io::Error::other)??;
-        }
-        Ok(())
-    });
-    drained.await.unwrap_or(Ok(()))
+    let path = state.data_dir.path(SOCKET);
+    let on_socket = serve_socket(
+        socket,
+        path,
+        api::socket_router(Arc::clone(&state)),
+        shutdown.clone(),
+    );
+    let router = api::console_router(Arc::clone(&state));
+    let on_console = console.into_iter().zip(&state.listening.console);
+    let on_console = on_console
+        .map(|(listener, at)| serve_console(listener, *at, router.clone(), shutdown.clone()));
+    tokio::join!(on_socket, join_all(on_console));
 }

@@ -14,12 +14,15 @@ use bentlane_core::{Change, Configuration, Containers, Name, Snapshot, Zone, cha
 use bentlane_proxy::{Proxy, Replaced};
 use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};
+use bentlane_system::{StoreReport, Trusts};
 use time::OffsetDateTime;
 use tokio::runtime::Handle;
 use tokio::sync::{Mutex, Notify, oneshot};
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
+use crate::api::authority::ours;
+use crate::api::{Attention, Capacity};
 use crate::board::Board;
 use crate::events::{Event, Events};
 use crate::exports::Exports;
@@ -28,9 +31,10 @@ use crate::imports::{Imported, Imports};
 use crate::machine::Watch;
 use crate::priority::give_way;
 use crate::queries::QueryBook;
+use crate::service::owner;
 use crate::sign_in::SignIn;
 use crate::traffic::TrafficBook;
-use crate::trust::{Trust, TrustError};
+use crate::trust::{Fitted, Trust, TrustError};
 
 /// The file with the last known good configuration.
 pub(crate) const LAST_GOOD: &str = "last-known-good.json";
@@ -49,7 +53,10 @@ pub(crate) struct Listening {
     pub(crate) dns: Vec<SocketAddr>,
     pub(crate) http: Vec<SocketAddr>,
     pub(crate) https: Vec<SocketAddr>,
-    pub(crate) api: Vec<SocketAddr>,
+    pub(crate) console: Vec<SocketAddr>,
+    /// The label of the console's name below `localhost`: another with each start, so that nothing
+    /// is left in the browser for it by whoever had its port before.
+    pub(crate) label: String,
 }
 
 impl Listening {
@@ -58,23 +65,32 @@ impl Listening {
         self.https.first().map_or(443, SocketAddr::port)
     }
 
+    /// The host of the console on its own listener.
+    pub(crate) fn console_host(&self) -> String {
+        let port = self.console.first().map_or(0, SocketAddr::port);
+        format!("{}.localhost:{port}", self.label)
+    }
+
+    /// The origin of our own pages behind the proxy's TLS.
+    pub(crate) fn site_origin(&self) -> String {
+        match self.https_port() {
+            443 => format!("https://{OWN_NAME}"),
+            port => format!("https://{OWN_NAME}:{port}"),
+        }
+    }
+
     /// The addresses on which names are served.
     pub(crate) fn https_ips(&self) -> Vec<IpAddr> {
         self.https.iter().map(SocketAddr::ip).collect()
     }
+}
 
-    /// Compiles `configuration`, with our own pages under their own name.
-    pub(crate) fn compile(
-        &self,
-        configuration: Configuration,
-        containers: Arc<Containers>,
-    ) -> Snapshot {
-        let snapshot = Snapshot::compile_with(configuration, containers);
-        let to = self.api.first().map(|at| format!("http://{at}").parse());
-        match (OWN_NAME.parse(), to) {
-            (Ok(name), Some(Ok(to))) => snapshot.with_own_pages(name, to),
-            _ => snapshot,
-        }
+/// Compiles `configuration`, with our own pages under their own name.
+pub(crate) fn compile(configuration: Configuration, containers: Arc<Containers>) -> Snapshot {
+    let snapshot = Snapshot::compile_with(configuration, containers);
+    match OWN_NAME.parse() {
+        Ok(name) => snapshot.with_own_pages(name),
+        Err(_) => snapshot,
     }
 }
 
@@ -109,6 +125,9 @@ pub(crate) struct State {
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
     pub(crate) listening: Listening,
+    pub(crate) capacity: Capacity,
+    /// What somebody has to do that the service cannot do itself.
+    pub(crate) attention: ArcSwap<Vec<Attention>>,
     /// What answers DNS questions.
     pub(crate) resolver: View,
     /// What the resolver was asked.
@@ -137,16 +156,16 @@ impl State {
     /// Makes a change and returns when the data plane goes by it.
     pub(crate) async fn change(
         self: &Arc<Self>,
-        who: &'static str,
+        who: &str,
         change: Change,
     ) -> Result<u64, ChangeError> {
-        let state = Arc::clone(self);
+        let (state, who) = (Arc::clone(self), who.to_owned());
         let work = async move {
             let store = state.store().map_err(|_| ChangeError::Unavailable)?;
             // From here on, so that whoever is told of the change waits for it in place of reading it.
             let _one = state.reloading.lock().await;
             let known = state.snapshot.load_full();
-            let next = store.apply(who, &change, known.configuration()).await?;
+            let next = store.apply(&who, &change, known.configuration()).await?;
             drop(known);
             state.database_reachable.store(true, Ordering::Relaxed);
             let revision = next.revision;
@@ -272,8 +291,17 @@ impl State {
                 .collect::<Vec<_>>()
         };
         if names(zones) != names(&previous.configuration().zones) {
+            let fitted = self
+                .trust
+                .fit(&names(zones), &owner(), || self.is_trusted())?;
             let issuer = self.trust.issuer(certified(zones))?;
-            self.proxy.certificates().replace_issuer(issuer);
+            match fitted {
+                Fitted::AsBefore => self.proxy.certificates().replace_issuer(issuer),
+                Fitted::Remade | Fitted::Succeeded => {
+                    self.issue_anew(issuer)?;
+                    self.trust.refresh_bundle()?;
+                }
+            }
         }
         self.put_in_force(snapshot);
         let failed = |cause: &(dyn Error + 'static)| {
@@ -311,9 +339,18 @@ impl State {
         self.aside(work).await
     }
 
+    /// Whether a trust store of this machine holds a root of ours.
+    fn is_trusted(&self) -> bool {
+        let home = std::env::var_os("HOME").unwrap_or_default();
+        let reports = ours(self).map(|ours| ours.reports(home.as_ref()));
+        let holds =
+            |report: &StoreReport| !report.ours.is_empty() || report.state == Trusts::Trusted;
+        reports.is_some_and(|reports| reports.iter().any(holds))
+    }
+
     fn compile(&self, configuration: Configuration) -> Arc<Snapshot> {
         let containers = self.containers.load_full();
-        Arc::new(self.listening.compile(configuration, containers))
+        Arc::new(compile(configuration, containers))
     }
 
     fn put_in_force(&self, snapshot: Arc<Snapshot>) {

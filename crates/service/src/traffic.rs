@@ -1,5 +1,5 @@
 use std::collections::{BTreeMap, HashSet, VecDeque};
-use std::fs::OpenOptions;
+use std::fs::File;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -10,6 +10,7 @@ use bentlane_core::chain;
 use bentlane_core::exchange::{Exchange, ExchangeFilter, RouteTraffic, Tally};
 use bentlane_proxy::{Recorded, Recorder};
 use bentlane_store::{Store, StoreError};
+use bentlane_system::{FileError, Folder};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::runtime;
@@ -369,9 +370,20 @@ fn write_logs(lines: BTreeMap<PathBuf, String>, failed: &mut HashSet<PathBuf>) {
     }
 }
 
-fn append(file: &Path, text: &str) -> io::Result<()> {
-    let mut file = OpenOptions::new().append(true).create(true).open(file)?;
-    file.write_all(text.as_bytes())
+fn append(file: &Path, text: &str) -> Result<(), FileError> {
+    let mut log = open_log(file)?;
+    log.write_all(text.as_bytes())
+        .map_err(|source| FileError::Io {
+            verb: "write to",
+            path: file.to_owned(),
+            source,
+        })
+}
+
+/// Opens an access log, which is made if it is not there, for its owner and group to read.
+pub(crate) fn open_log(file: &Path) -> Result<File, FileError> {
+    let (folder, name) = Folder::of(file)?;
+    folder.append(&name, 0o640)
 }
 
 /// Writes exchanges into the database and forgets old ones, until nothing passes any more. While

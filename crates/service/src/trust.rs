@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::fs;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -38,6 +39,10 @@ const WRONG_TRIES: usize = 5;
 const TRIES_COUNT_FOR: Duration = Duration::from_secs(60);
 /// The system's roots and ours in one file, for programs that take one file alone.
 pub(crate) const BUNDLE: &str = "bundle.pem";
+/// The keys of all roots that there were, in the folder of the keys: by these a store is searched.
+const KNOWN_KEYS: &str = "known-roots.json";
+/// There once the root has left the data folder: somebody may trust it, so that it is not made anew.
+const HANDED_OUT: &str = "root-handed-out";
 /// Where earlier versions kept the root's key, in the data folder.
 const FORMER_KEY: &str = "root.key";
 
@@ -51,6 +56,17 @@ pub(crate) struct Trust {
     /// When wrong passphrases were tried lately.
     wrong: Mutex<Vec<Instant>>,
     resumption: ArcSwapOption<Tickets>,
+}
+
+/// What became of the root when the zones changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Fitted {
+    /// It can vouch for every zone, or has to stay as it is since its key is locked.
+    AsBefore,
+    /// Nobody trusted it, and another one is in its place.
+    Remade,
+    /// Another one came after it, certified by it.
+    Succeeded,
 }
 
 /// The keys that seal and open tickets.
@@ -106,6 +122,64 @@ impl Trust {
         Ok(trust)
     }
 
+    /// Has the root vouch for every one of `zones`, and for as little more as can be. As long as
+    /// nobody trusts it, another one takes its place; else another one comes after it, which what
+    /// trusts this one accepts within the former limits.
+    pub(crate) fn fit(
+        &self,
+        zones: &[Name],
+        owner: &Owner,
+        is_trusted: impl FnOnce() -> bool,
+    ) -> Result<Fitted, TrustError> {
+        let root = self.root();
+        // A root from elsewhere is what somebody chose.
+        let is_ours = root.is_constrained() && !root.issues_itself();
+        if !is_ours || zones.iter().all(|zone| root.covers(zone)) {
+            return Ok(Fitted::AsBefore);
+        }
+        if self.is_locked()? {
+            warn!("the root cannot vouch for a new zone, and its key is locked");
+            return Ok(Fitted::AsBefore);
+        }
+        let handed_out = self.keys.read(HANDED_OUT)?.is_some();
+        if handed_out || root.cross().is_some() || is_trusted() {
+            self.rotate(None, owner, zones.iter().cloned())?;
+            info!("another root follows the former one, since that cannot vouch for a new zone");
+            return Ok(Fitted::Succeeded);
+        }
+        let limits = Limits::of_root(zones.iter().cloned());
+        let next = Authority::create(owner, &limits, OffsetDateTime::now_utc())?;
+        self.keep(&Safe::of(&next, None)?)?;
+        self.root.store(Arc::new(next));
+        info!("the root was made anew for the zones of now: nobody trusted the former one");
+        Ok(Fitted::Remade)
+    }
+
+    /// The root leaves the data folder.
+    pub(crate) fn hand_out(&self) -> Result<(), DataDirError> {
+        if self.keys.read(HANDED_OUT)?.is_none() {
+            self.keys.write(HANDED_OUT, b"")?;
+        }
+        Ok(())
+    }
+
+    /// The keys of all roots that there were.
+    pub(crate) fn known_keys(&self) -> BTreeSet<String> {
+        let kept = self.keys.read(KNOWN_KEYS);
+        let kept = kept.inspect_err(|cause| warn!(%cause, "former roots are not known"));
+        let kept = kept.ok().flatten().unwrap_or_default();
+        serde_json::from_str(&kept).unwrap_or_default()
+    }
+
+    fn note_key(&self, key: &str) -> Result<(), TrustError> {
+        let mut keys = self.known_keys();
+        if keys.insert(key.to_owned()) {
+            let text = serde_json::to_string(&keys).map_err(|_| AuthorityError::Key)?;
+            self.keys.write(KNOWN_KEYS, text.as_bytes())?;
+        }
+        Ok(())
+    }
+
     /// The folder of the keys.
     pub(crate) fn keys(&self) -> &DataDir {
         &self.keys
@@ -136,7 +210,7 @@ impl Trust {
         match root.issuer_for(names, now) {
             Ok(issuer) => {
                 let text = format!("{}{}", issuer.certificate_pem(), issuer.key_pem());
-                self.keys.write_secret(ISSUING, text.as_bytes())?;
+                self.keys.write(ISSUING, text.as_bytes())?;
                 Ok(issuer)
             }
             Err(AuthorityError::Locked) => {
@@ -251,7 +325,7 @@ impl Trust {
             current: rand::random(),
         };
         let text = serde_json::to_string(&next).map_err(|_| AuthorityError::Key)?;
-        self.keys.write_secret(TICKETS, text.as_bytes())?;
+        self.keys.write(TICKETS, text.as_bytes())?;
         Ok(next)
     }
 
@@ -272,6 +346,7 @@ impl Trust {
         &self,
         safe: &Safe,
         passphrase: Option<&Passphrase>,
+        unconstrained: bool,
     ) -> Result<(), TrustError> {
         let next = match passphrase {
             Some(passphrase) => self.tried(|| safe.open(passphrase))?,
@@ -282,14 +357,17 @@ impl Trust {
         if next.issues_itself() && safe.is_locked() {
             return Err(AuthorityError::CannotLock.into());
         }
+        if !next.is_constrained() && !unconstrained {
+            return Err(AuthorityError::Unconstrained.into());
+        }
+        self.hand_out()?;
         let former = self.root();
         if former.certificate() == next.certificate() {
             return Ok(());
         }
         let digits = former.summary().fingerprint_sha256.replace(':', "");
         let beside = format!("former-{}.pem", digits.get(..16).unwrap_or(&digits));
-        self.keys
-            .write_secret(&beside, self.safe()?.text().as_bytes())?;
+        self.keys.write(&beside, self.safe()?.text().as_bytes())?;
         self.keep(safe)?;
         self.root.store(Arc::new(next));
         Ok(())
@@ -334,8 +412,9 @@ impl Trust {
     /// The safe first, which is whole by itself; then what everybody may read.
     fn keep(&self, safe: &Safe) -> Result<(), TrustError> {
         let root = safe.authority()?;
+        self.note_key(root.key_sha256())?;
         if self.keys.read_secret(ROOT)?.as_deref() != Some(safe.text()) {
-            self.keys.write_secret(ROOT, safe.text().as_bytes())?;
+            self.keys.write(ROOT, safe.text().as_bytes())?;
         }
         if self.data_dir.read(PUBLIC_ROOT)?.as_deref() != Some(root.certificate_pem()) {
             let text = root.certificate_pem().as_bytes();

@@ -2,6 +2,7 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use bentlane_core::chain;
+use bentlane_core::dns::RebindProtection;
 use bentlane_resolver::Forwarder;
 use bentlane_system::System;
 use tokio_util::sync::CancellationToken;
@@ -15,11 +16,15 @@ const TURN: Duration = Duration::from_secs(5);
 
 impl Upstreams {
     /// What forwards to them. We ourselves listen at `ours`, which is never upstream.
-    pub(crate) fn forwarder(&self, ours: &[SocketAddr]) -> Option<Forwarder> {
+    pub(crate) fn forwarder(
+        &self,
+        ours: &[SocketAddr],
+        rebinding: RebindProtection,
+    ) -> Option<Forwarder> {
         match self {
-            Self::System => Some(Forwarder::new(of_the_system(ours))),
+            Self::System => Some(Forwarder::new(of_the_system(ours), rebinding)),
             Self::These(none) if none.is_empty() => None,
-            Self::These(these) => Some(Forwarder::new(these.clone())),
+            Self::These(these) => Some(Forwarder::new(these.clone(), rebinding)),
         }
     }
 

@@ -119,10 +119,7 @@ async fn follow(state: &Arc<State>) -> Result<(), ChangeError> {
 }
 
 fn private_place(cluster: &Cluster) -> String {
-    format!(
-        "127.0.0.1:{} (private server in the data folder)",
-        cluster.port()
-    )
+    format!("{} (private server)", cluster.folder().display())
 }
 
 /// A database URL as it may be shown.

@@ -1,6 +1,6 @@
 use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Write};
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 /// The folder in which everything of one service lies.
@@ -37,6 +37,18 @@ pub enum DataDirError {
         /// The folder.
         path: PathBuf,
     },
+    /// The folder is another user's.
+    #[error(
+        "{path} belongs to the user {owner}, and this is {own}: run the service as its owner, or give it a folder of its own with --data-dir"
+    )]
+    Foreign {
+        /// The folder.
+        path: PathBuf,
+        /// Its owner's uid.
+        owner: u32,
+        /// Our uid.
+        own: u32,
+    },
     /// Others can look into a folder of secrets.
     #[error("{path} is open to other users (mode {mode:o}): run `chmod 700 {path}`")]
     OpenFolder {
@@ -56,24 +68,37 @@ pub enum DataDirError {
 }
 
 impl DataDir {
-    /// Opens the folder and makes it if it is not there. Others may pass through it, since the
-    /// database's own user has to, but not list it.
+    /// Opens the folder for a service, and makes it if it is not there. It is its owner's alone
+    /// (mode 0700): one that others may enter, as earlier versions had it, is closed to them.
     ///
     /// # Errors
-    /// When it cannot be made.
+    /// When it cannot be made, or belongs to another user.
     pub fn open(root: impl Into<PathBuf>) -> Result<Self, DataDirError> {
         let root = root.into();
-        DirBuilder::new()
-            .recursive(true)
-            .mode(0o711)
-            .create(&root)
-            .and_then(|()| fs::canonicalize(&root))
-            .map(|root| Self { root })
-            .map_err(|source| DataDirError::Io {
-                verb: "create the folder",
+        let made = DirBuilder::new().recursive(true).mode(0o700).create(&root);
+        let failed = |verb| {
+            let path = root.clone();
+            move |source| DataDirError::Io { verb, path, source }
+        };
+        made.map_err(failed("create the folder"))?;
+        // Through a handle, so that what is looked at is what is changed.
+        let handle = File::open(&root).map_err(failed("open the folder"))?;
+        let metadata = handle.metadata().map_err(failed("look at the folder"))?;
+        let own = rustix::process::geteuid().as_raw();
+        if metadata.uid() != own {
+            return Err(DataDirError::Foreign {
                 path: root,
-                source,
-            })
+                owner: metadata.uid(),
+                own,
+            });
+        }
+        if metadata.permissions().mode() & 0o077 != 0 {
+            handle
+                .set_permissions(fs::Permissions::from_mode(0o700))
+                .map_err(failed("close to other users the folder"))?;
+        }
+        let root = fs::canonicalize(&root).map_err(failed("open the folder"))?;
+        Ok(Self { root })
     }
 
     /// A folder inside for what is its owner's alone, made if it is not there.
@@ -125,6 +150,7 @@ impl DataDir {
             .create(true)
             .truncate(false)
             .write(true)
+            .mode(0o600)
             .open(&path)
             .map_err(|source| DataDirError::Io {
                 verb: "open",
@@ -169,25 +195,14 @@ impl DataDir {
         self.read(name)
     }
 
-    /// Writes a file whole or not at all: beside its place, to the disk, then renamed.
+    /// Writes a file whole or not at all, for its owner alone (mode 0600): beside its place, to the
+    /// disk, then renamed.
     ///
     /// # Errors
     /// When a step fails; what was there before is still there.
     pub fn write(&self, name: &str, content: &[u8]) -> Result<(), DataDirError> {
-        self.replace(name, content, 0o644)
-    }
-
-    /// Writes a secret, mode 0600, whole or not at all.
-    ///
-    /// # Errors
-    /// When a step fails; what was there before is still there.
-    pub fn write_secret(&self, name: &str, content: &[u8]) -> Result<(), DataDirError> {
-        self.replace(name, content, 0o600)
-    }
-
-    fn replace(&self, name: &str, content: &[u8], mode: u32) -> Result<(), DataDirError> {
         let path = self.path(name);
-        write_whole(&path, content, mode).map_err(|source| DataDirError::Io {
+        write_whole(&path, content).map_err(|source| DataDirError::Io {
             verb: "write",
             path: path.clone(),
             source,
@@ -218,14 +233,11 @@ impl DataDir {
     }
 }
 
-/// Writes a file whole or not at all: beside its place, to the disk, then renamed.
-///
-/// # Errors
-/// When a step fails; what was there before is still there.
-pub fn write_whole(path: &Path, content: &[u8], mode: u32) -> io::Result<()> {
+/// Writes a file of the data folder, which nobody else can enter.
+fn write_whole(path: &Path, content: &[u8]) -> io::Result<()> {
     let mut beside = path.as_os_str().to_owned();
     beside.push(".new");
-    // One left by a crash may have another mode, and `mode` is for new files only.
+    // One left by a crash may have another mode, and a mode is for new files only.
     match fs::remove_file(&beside) {
         Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
         _ => {}
@@ -233,7 +245,7 @@ pub fn write_whole(path: &Path, content: &[u8], mode: u32) -> io::Result<()> {
     let mut file = OpenOptions::new()
         .write(true)
         .create_new(true)
-        .mode(mode)
+        .mode(0o600)
         .open(&beside)?;
     file.write_all(content)?;
     file.sync_all()?;
@@ -258,7 +270,7 @@ mod tests {
     fn secrets_are_for_their_owner_alone() {
         let (_outer, folder) = folder();
         assert_eq!(folder.read_secret("token").unwrap(), None);
-        folder.write_secret("token", b"abc").unwrap();
+        folder.write("token", b"abc").unwrap();
         let mode = fs::metadata(folder.path("token"))
             .unwrap()
             .permissions()
@@ -278,12 +290,24 @@ mod tests {
     fn a_leftover_of_a_crash_does_not_stand_in_the_way() {
         let (_outer, folder) = folder();
         fs::write(folder.path("token.new"), "half").unwrap();
-        folder.write_secret("token", b"whole").unwrap();
+        folder.write("token", b"whole").unwrap();
         assert_eq!(
             folder.read_secret("token").unwrap().as_deref(),
             Some("whole")
         );
         assert!(!folder.path("token.new").exists());
+    }
+
+    #[test]
+    fn nobody_else_enters_the_folder() {
+        let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+        let (_outer, folder) = folder();
+        assert_eq!(mode(folder.root()), 0o700);
+        fs::set_permissions(folder.root(), fs::Permissions::from_mode(0o711)).unwrap();
+        let again = DataDir::open(folder.root()).unwrap();
+        assert_eq!(mode(again.root()), 0o700, "closed again");
+        again.write("public.pem", b"abc").unwrap();
+        assert_eq!(mode(&again.path("public.pem")), 0o600);
     }
 
     #[test]

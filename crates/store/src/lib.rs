@@ -13,6 +13,6 @@ mod store;
 mod verdicts;
 
 pub use cluster::{Cluster, ClusterError};
-pub use data_dir::{DataDir, DataDirError, Lock, write_whole};
-pub use store::{CHANNEL, JournalEntry, Store, StoreError};
+pub use data_dir::{DataDir, DataDirError, Lock};
+pub use store::{CHANNEL, JournalEntry, Store, StoreError, check_url};
 pub use verdicts::Kept;

@@ -21,11 +21,25 @@ pub enum Part {
     UnitSockets,
     /// The service as a unit of systemd's.
     Unit,
+    /// What systemd watches, so that the files above are repaired.
+    Watch,
+    /// The command that repairs them.
+    Repair,
 }
 
 impl Part {
     /// Every part.
-    pub const ALL: [Self; 4] = [Self::Resolver, Self::Hosts, Self::UnitSockets, Self::Unit];
+    pub const ALL: [Self; 6] = [
+        Self::Resolver,
+        Self::Hosts,
+        Self::UnitSockets,
+        Self::Unit,
+        Self::Watch,
+        Self::Repair,
+    ];
+
+    /// Those that systemd reads.
+    pub const UNITS: [Self; 4] = [Self::UnitSockets, Self::Unit, Self::Watch, Self::Repair];
 
     /// How it is called in commands.
     #[must_use]
@@ -35,6 +49,8 @@ impl Part {
             Self::Hosts => "hosts",
             Self::UnitSockets => "sockets",
             Self::Unit => "unit",
+            Self::Watch => "watch",
+            Self::Repair => "repair",
         }
     }
 }

@@ -6,16 +6,20 @@
 //! overwritten unasked. Each file is replaced whole or not at all; a crash between two steps leaves
 //! a state that [`System::state`] names and the next plan mends.
 
+mod approved;
 mod browsers;
+mod files;
 mod kept;
 mod place;
 mod plan;
 mod stores;
 mod trust;
 
+pub use approved::{Approved, WANTED_FILE, Wanted};
 pub use browsers::browsers_with_own_dns;
+pub use files::{FileError, Folder, read_file, read_in_root};
 pub use kept::Part;
 pub use place::Content;
-pub use plan::{Facts, PartState, Plan, Step, StepKind, System, SystemError};
+pub use plan::{Facts, PartState, Plan, ProgramStep, Step, StepKind, System, SystemError};
 pub use stores::{Root, StoreKind, TrustStore, system_bundle, trust_stores};
 pub use trust::{Ours, StoreReport, StoreStep, Trusts};

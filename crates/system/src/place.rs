@@ -1,9 +1,11 @@
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write};
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, chown};
+use std::fs;
+use std::io;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
+
+use crate::files::{FileError, Folder};
 
 /// What is at a path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -73,55 +75,27 @@ impl Content {
 
     /// Puts this at `path`, whole or not at all.
     pub(crate) fn write(&self, path: &Path) -> io::Result<()> {
-        let beside = beside(path);
-        let folder = path.parent().unwrap_or(Path::new("/"));
-        fs::create_dir_all(folder)?;
-        remove(&beside)?;
-        match self {
-            Self::Absent => remove(path)?,
-            Self::Link { to } => {
-                std::os::unix::fs::symlink(to, &beside)?;
-                fs::rename(&beside, path)?;
-            }
+        if *self != Self::Absent {
+            fs::create_dir_all(path.parent().unwrap_or(Path::new("/")))?;
+        }
+        let (folder, name) = match Folder::of(path) {
+            Err(error) if error.is_missing() && *self == Self::Absent => return Ok(()),
+            opened => opened.map_err(FileError::into_io)?,
+        };
+        let put = match self {
+            Self::Absent => folder.remove(&name),
+            Self::Link { to } => folder.link_to(&name, to),
             Self::File {
                 text,
                 mode,
                 uid,
                 gid,
-            } => {
-                let mut file = OpenOptions::new()
-                    .write(true)
-                    .create_new(true)
-                    .mode(0o600)
-                    .open(&beside)?;
-                file.write_all(text.as_bytes())?;
-                chown(&beside, Some(*uid), Some(*gid))?;
-                file.set_permissions(fs::Permissions::from_mode(*mode))?;
-                file.sync_all()?;
-                match fs::rename(&beside, path) {
-                    // A file that is mounted, as in a container, can only be written in place.
-                    Err(error) if error.kind() == io::ErrorKind::ResourceBusy => {
-                        fs::write(path, text)?;
-                        remove(&beside)?;
-                    }
-                    renamed => renamed?,
-                }
-            }
-        }
-        File::open(folder)?.sync_all()
-    }
-}
-
-/// Where the next content of `path` is made.
-fn beside(path: &Path) -> PathBuf {
-    let mut name = path.file_name().unwrap_or_default().to_owned();
-    name.push(".bentlane-new");
-    path.with_file_name(name)
-}
-
-fn remove(path: &Path) -> io::Result<()> {
-    match fs::remove_file(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
-        removed => removed,
+            } => match folder.replace(&name, text.as_bytes(), *mode, (*uid, *gid)) {
+                // A file that is mounted, as in a container, can only be written in place.
+                Err(error) if error.is_busy() => folder.overwrite(&name, text.as_bytes()),
+                replaced => replaced,
+            },
+        };
+        put.map_err(FileError::into_io)
     }
 }

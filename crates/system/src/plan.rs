@@ -1,13 +1,19 @@
 use std::collections::BTreeMap;
+use std::fs::DirBuilder;
+use std::io::Read;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::{fs, io};
 
-use bentlane_core::{Hosts, Name, ResolvConf, Unit, resolved_drop_in, socket_unit};
+use bentlane_core::{
+    Hosts, Name, ResolvConf, Unit, repair_unit, resolved_drop_in, socket_unit, watch_unit,
+};
 use serde::Serialize;
 
+use crate::approved::{Approved, WANTED_FILE, Wanted};
+use crate::files::{FileError, Folder};
 use crate::kept::{Part, Record, Replaced};
 use crate::place::Content;
 
@@ -21,6 +27,8 @@ pub struct System {
     etc: PathBuf,
     /// The folder where what was replaced is kept.
     kept: PathBuf,
+    /// The folder of the program that root runs.
+    libexec: PathBuf,
     /// The command that has systemd's resolver read its settings again.
     systemctl: PathBuf,
     /// The folder that is there when systemd runs the machine (sd_booted(3)).
@@ -38,7 +46,7 @@ pub struct Facts {
     pub names: BTreeMap<Name, Vec<IpAddr>>,
     /// The zones.
     pub zones: Vec<Name>,
-    /// The program of the service.
+    /// The program of the service, of which root runs a copy.
     pub program: PathBuf,
 }
 
@@ -81,6 +89,38 @@ pub struct Plan {
     pub owner: Option<PathBuf>,
     /// The steps.
     pub steps: Vec<Step>,
+    /// What becomes of the copy of the program that root runs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub program: Option<ProgramStep>,
+    /// What root will have been allowed to change from then on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub approved: Option<Approved>,
+}
+
+/// What becomes of the copy of the program that root runs.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "kind")]
+pub enum ProgramStep {
+    /// It is made, or made anew.
+    Install {
+        /// The program that is copied.
+        from: PathBuf,
+        /// The copy.
+        to: PathBuf,
+    },
+    /// It goes.
+    Remove {
+        /// The copy.
+        path: PathBuf,
+    },
+}
+
+impl Plan {
+    /// Whether nothing would be done.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.steps.is_empty() && self.program.is_none()
+    }
 }
 
 /// How a part is.
@@ -132,6 +172,23 @@ pub enum SystemError {
         /// What the command said.
         reason: String,
     },
+    /// What was approved, or what a service wants, is not to be trusted.
+    #[error("{path} is not used: {reason}")]
+    NotApproved {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        reason: String,
+    },
+    /// Root would run a program that others can replace.
+    #[error("{path} can be changed by others than root, so root runs no program from there")]
+    Insecure {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// A file that is not ours.
+    #[error(transparent)]
+    File(#[from] FileError),
     /// A trust store does not change.
     #[error("cannot change the trust store {path}: {reason}")]
     Store {
@@ -173,6 +230,7 @@ impl Default for System {
         Self {
             etc: "/etc".into(),
             kept: "/var/lib/bentlane/system".into(),
+            libexec: "/usr/local/libexec/bentlane".into(),
             systemctl: "systemctl".into(),
             booted: "/run/systemd/system".into(),
         }
@@ -189,6 +247,8 @@ impl System {
             Part::Hosts => self.etc.join("hosts"),
             Part::UnitSockets => self.etc.join("systemd/system/bentlane.socket"),
             Part::Unit => self.etc.join("systemd/system/bentlane.service"),
+            Part::Watch => self.etc.join("systemd/system/bentlane-repair.path"),
+            Part::Repair => self.etc.join("systemd/system/bentlane-repair.service"),
             Part::Resolver => {
                 let text = fs::read_to_string(&conf).unwrap_or_default();
                 if ResolvConf::parse(&text).leads_to_resolved() {
@@ -198,6 +258,100 @@ impl System {
                 }
             }
         }
+    }
+
+    /// The copy of the program that root runs.
+    #[must_use]
+    pub fn program(&self) -> PathBuf {
+        self.libexec.join("bentlane")
+    }
+
+    /// What was approved; `None` when nothing was.
+    ///
+    /// # Errors
+    /// When that cannot be read, or others than root could have written it.
+    pub fn approved(&self) -> Result<Option<Approved>, SystemError> {
+        Approved::read(&self.etc)
+    }
+
+    /// Notes which of our roots were put into trust stores, or taken out again.
+    ///
+    /// # Errors
+    /// When that cannot be written.
+    pub fn approve_roots(
+        &self,
+        owner: &Path,
+        roots: impl IntoIterator<Item = String>,
+    ) -> Result<(), SystemError> {
+        let mut approved = match self.approved()? {
+            Some(approved) => approved,
+            None => Approved {
+                uid: owner_of(owner)?,
+                data_dir: owner.to_owned(),
+                ..Approved::default()
+            },
+        };
+        approved.roots = roots.into_iter().collect();
+        self.settle_approved(approved)
+    }
+
+    /// Keeps what was approved for as long as anything of it is in force.
+    fn settle_approved(&self, mut approved: Approved) -> Result<(), SystemError> {
+        let record = self.record()?;
+        let attached = |parts: &[Part]| parts.iter().any(|it| record.replaced.contains_key(it));
+        if !attached(&[Part::Resolver, Part::Hosts]) {
+            approved.zones.clear();
+        }
+        if approved.zones.is_empty() && approved.roots.is_empty() && !attached(&Part::ALL) {
+            return Approved::remove(&self.etc);
+        }
+        approved.write(&self.etc)
+    }
+
+    /// Brings what is attached up to date with what the service wants and was approved, after a
+    /// network manager rewrote a file, or routes changed; gives which parts that were, and what was
+    /// left out.
+    ///
+    /// # Errors
+    /// When a file cannot be read or changed, or is not to be trusted.
+    pub fn repair(&self) -> Result<(Vec<Part>, Vec<String>), SystemError> {
+        let Some(approved) = self.approved()? else {
+            return Ok((Vec::new(), Vec::new()));
+        };
+        let Wanted { dns, zones, names } = Wanted::read(&approved)?;
+        let facts = Facts {
+            owner: approved.data_dir.clone(),
+            dns,
+            names,
+            zones,
+            program: PathBuf::new(),
+        };
+        let (facts, left_out) = facts.limited_to(&approved.zones);
+        let mut repaired = Vec::new();
+        for part in self.out_of_date(&facts)? {
+            let plan = self.plan_attach(&[part], &facts)?;
+            self.carry_out_steps(&plan)?;
+            repaired.push(part);
+        }
+        Ok((repaired, left_out))
+    }
+
+    /// The parts that are attached to the service of `facts` and are not as they should be.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn out_of_date(&self, facts: &Facts) -> Result<Vec<Part>, SystemError> {
+        let mut parts = Vec::new();
+        if self.owner()?.as_ref() != Some(&facts.owner) {
+            return Ok(parts);
+        }
+        for part in [Part::Resolver, Part::Hosts] {
+            let attached = matches!(self.state(part)?, PartState::Attached | PartState::Changed);
+            if attached && !self.plan_attach(&[part], facts)?.steps.is_empty() {
+                parts.push(part);
+            }
+        }
+        Ok(parts)
     }
 
     /// What would be done to attach `parts`.
@@ -222,6 +376,11 @@ impl System {
                 Part::Hosts => Hosts(&text).with_block(&facts.names),
                 Part::UnitSockets => self.unit_sockets()?,
                 Part::Unit => self.unit(facts)?,
+                Part::Watch => watch_unit(
+                    &self.etc.join("resolv.conf"),
+                    &facts.owner.join(WANTED_FILE),
+                ),
+                Part::Repair => repair_unit(&self.program()),
             };
             // Its owner and mode stay; a link becomes a file, and a link again when detached.
             let after = now.with_text(after);
@@ -239,7 +398,32 @@ impl System {
                 });
             }
         }
+        if parts.contains(&Part::Unit) && !same_content(&facts.program, &self.program()) {
+            plan.program = Some(ProgramStep::Install {
+                from: facts.program.clone(),
+                to: self.program(),
+            });
+        }
+        plan.approved = Some(self.approval(parts, facts)?);
         Ok(plan)
+    }
+
+    /// What will be approved once `parts` are attached: zones whose names are changed by that, and
+    /// what was approved for the same service before.
+    fn approval(&self, parts: &[Part], facts: &Facts) -> Result<Approved, SystemError> {
+        let before = self.approved()?;
+        let before = before.filter(|approved| approved.data_dir == facts.owner);
+        let mut approved = before.unwrap_or_default();
+        approved.data_dir.clone_from(&facts.owner);
+        if parts
+            .iter()
+            .any(|part| matches!(part, Part::Resolver | Part::Hosts))
+        {
+            approved.zones.extend(facts.zones.iter().cloned());
+            approved.zones.sort();
+            approved.zones.dedup();
+        }
+        Ok(approved)
     }
 
     /// What would be done to detach `parts`.
@@ -285,6 +469,10 @@ impl System {
                 caution,
             });
         }
+        let path = self.program();
+        if parts.contains(&Part::Unit) && path.exists() {
+            plan.program = Some(ProgramStep::Remove { path });
+        }
         Ok(plan)
     }
 
@@ -293,19 +481,43 @@ impl System {
     /// # Errors
     /// At the first step that fails; the steps before it are done, and recorded.
     pub fn carry_out(&self, plan: &Plan) -> Result<(), SystemError> {
-        let of_unit = |step: &Step| matches!(step.part, Part::Unit | Part::UnitSockets);
+        let of_unit = |step: &Step| Part::UNITS.contains(&step.part);
         let units: Vec<&Step> = plan.steps.iter().filter(|step| of_unit(step)).collect();
         let leaves = |step: &&Step| step.kind != StepKind::Replace;
         if units.iter().any(leaves) && self.booted.is_dir() {
-            self.systemctl(&["disable", "--now", "bentlane.socket", "bentlane.service"])?;
+            self.systemctl(&[
+                "disable",
+                "--now",
+                "bentlane.socket",
+                "bentlane.service",
+                "bentlane-repair.path",
+            ])?;
+        }
+        if let Some(approved) = &plan.approved {
+            let approved = Approved {
+                uid: owner_of(&approved.data_dir)?,
+                ..approved.clone()
+            };
+            approved.write(&self.etc)?;
+        }
+        if let Some(ProgramStep::Install { from, to }) = &plan.program {
+            install(from, to)?;
         }
         self.carry_out_steps(plan)?;
+        if let Some(ProgramStep::Remove { path }) = &plan.program {
+            uninstall(path)?;
+        }
+        if plan.approved.is_none()
+            && let Some(approved) = self.approved()?
+        {
+            self.settle_approved(approved)?;
+        }
         if !units.is_empty() && self.booted.is_dir() {
             self.systemctl(&["daemon-reload"])?;
         }
         if units.iter().any(|step| step.kind == StepKind::Replace) {
             self.systemctl(&["enable", "bentlane.service"])?;
-            self.systemctl(&["enable", "--now", "bentlane.socket"])?;
+            self.systemctl(&["enable", "--now", "bentlane.socket", "bentlane-repair.path"])?;
         }
         Ok(())
     }
@@ -395,7 +607,7 @@ impl System {
         }
         let folder = fs::metadata(&facts.owner).map_err(SystemError::io("read", &facts.owner))?;
         let unit = Unit {
-            program: &facts.program,
+            program: &self.program(),
             data_dir: &facts.owner,
             uid: folder.uid(),
             gid: folder.gid(),
@@ -472,6 +684,8 @@ impl System {
             Part::Hosts => "hosts",
             Part::UnitSockets => "bentlane.socket",
             Part::Unit => "bentlane.service",
+            Part::Watch => "bentlane-repair.path",
+            Part::Repair => "bentlane-repair.service",
         })
     }
 
@@ -503,9 +717,80 @@ fn is_ours(part: Part, content: &Content) -> bool {
     match (part, content) {
         (Part::Resolver, Content::File { text, .. }) => ResolvConf::parse(text).ours,
         (Part::Hosts, Content::File { text, .. }) => Hosts(text).has_block(),
-        (Part::Unit | Part::UnitSockets, content) => *content != Content::Absent,
+        (Part::Unit | Part::UnitSockets | Part::Watch | Part::Repair, content) => {
+            *content != Content::Absent
+        }
         _ => false,
     }
+}
+
+/// Whose a data folder is.
+fn owner_of(folder: &Path) -> Result<u32, SystemError> {
+    let metadata = fs::metadata(folder).map_err(SystemError::io("look at", folder))?;
+    Ok(metadata.uid())
+}
+
+/// Whether two files hold the same; `false` when one cannot be read.
+fn same_content(one: &Path, other: &Path) -> bool {
+    let compare = || -> io::Result<bool> {
+        let (mut one, mut other) = (fs::File::open(one)?, fs::File::open(other)?);
+        if one.metadata()?.len() != other.metadata()?.len() {
+            return Ok(false);
+        }
+        let (mut a, mut b) = (vec![0; 1 << 16], vec![0; 1 << 16]);
+        loop {
+            let length = one.read(&mut a)?;
+            if length == 0 {
+                return Ok(true);
+            }
+            let (a, b) = (&a[..length], &mut b[..length]);
+            other.read_exact(b)?;
+            if a != b {
+                return Ok(false);
+            }
+        }
+    };
+    compare().unwrap_or(false)
+}
+
+/// Makes the copy of the program that root runs, in a folder that nobody else can write to.
+fn install(from: &Path, to: &Path) -> Result<(), SystemError> {
+    let folder = to.parent().unwrap_or(to);
+    DirBuilder::new()
+        .recursive(true)
+        .mode(0o755)
+        .create(folder)
+        .map_err(SystemError::io("make", folder))?;
+    check_only_root_writes(folder)?;
+    let mut program = fs::File::open(from).map_err(SystemError::io("read", from))?;
+    let (folder, name) = Folder::of(to)?;
+    let copy = |file: &mut fs::File| io::copy(&mut program, file).map(drop);
+    Ok(folder.replace_by(&name, 0o755, (0, 0), copy)?)
+}
+
+fn uninstall(path: &Path) -> Result<(), SystemError> {
+    let (folder, name) = Folder::of(path)?;
+    folder.remove(&name)?;
+    if let Some(folder) = path.parent() {
+        // What somebody else has put there stays.
+        let _ = fs::remove_dir(folder);
+    }
+    Ok(())
+}
+
+/// Whether a folder and all above it are root's, so that nobody else can put another program there.
+fn check_only_root_writes(folder: &Path) -> Result<(), SystemError> {
+    for path in folder.ancestors() {
+        let metadata = fs::symlink_metadata(path).map_err(SystemError::io("look at", path))?;
+        let mode = metadata.permissions().mode();
+        let is_sticky = mode & 0o1000 != 0;
+        if metadata.uid() != 0 || !metadata.is_dir() || (mode & 0o002 != 0 && !is_sticky) {
+            return Err(SystemError::Insecure {
+                path: path.to_owned(),
+            });
+        }
+    }
+    Ok(())
 }
 
 fn put(step: &Step) -> Result<(), SystemError> {
@@ -555,8 +840,6 @@ fn pointing_at_us(text: &str, facts: &Facts) -> Result<String, SystemError> {
 
 #[cfg(test)]
 mod tests {
-    use std::os::unix::fs::PermissionsExt;
-
     use rstest::{fixture, rstest};
     use tempfile::TempDir;
 
@@ -576,6 +859,7 @@ mod tests {
         let system = System {
             etc: folder.path().join("etc"),
             kept: folder.path().join("var/lib/bentlane/system"),
+            libexec: folder.path().join("libexec/bentlane"),
             systemctl: folder.path().join("systemctl"),
             booted: folder.path().join("run/systemd/system"),
         };
@@ -588,7 +872,7 @@ mod tests {
     impl Machine {
         fn facts(names: &[&str]) -> Facts {
             Facts {
-                owner: "/data".into(),
+                owner: "/".into(),
                 dns: vec!["127.0.0.1:53".parse().unwrap(), "[::1]:53".parse().unwrap()],
                 names: names
                     .iter()
@@ -633,7 +917,7 @@ mod tests {
         assert_eq!(machine.state(part), PartState::Detached);
         assert_eq!(machine.attach(part, &["a.moor.test"]).steps.len(), 1);
         assert_eq!(machine.state(part), PartState::Attached);
-        assert_eq!(machine.system.owner().unwrap(), Some("/data".into()));
+        assert_eq!(machine.system.owner().unwrap(), Some("/".into()));
         assert_ne!(machine.content(part), before);
         let again = machine.attach(part, &["a.moor.test"]);
         assert!(again.steps.is_empty(), "a second time changes nothing");
@@ -681,17 +965,23 @@ mod tests {
     #[rstest]
     fn systemd_runs_the_service_and_lets_it_go(machine: Machine) {
         stand_in_for_systemctl(&machine);
-        let parts = [Part::UnitSockets, Part::Unit];
+        let parts = Part::UNITS;
         let mut facts = Machine::facts(&[]);
+        facts.program = std::env::current_exe().unwrap();
         facts.owner = machine.folder.path().to_owned();
         let plan = |facts: &Facts| machine.system.plan_attach(&parts, facts);
         assert!(matches!(plan(&facts), Err(SystemError::NoSystemd)));
         fs::create_dir_all(&machine.system.booted).unwrap();
         machine.system.carry_out(&plan(&facts).unwrap()).unwrap();
-        assert!(plan(&facts).unwrap().steps.is_empty(), "it is done already");
+        assert!(plan(&facts).unwrap().is_empty(), "it is done already");
         let path = machine.system.path(Part::Unit);
         let text = fs::read_to_string(&path).unwrap();
-        assert!(text.contains("/usr/bin/bentlane\" serve"), "{text}");
+        let program = machine.system.program();
+        assert!(
+            text.contains(&format!("{}\" serve", program.display())),
+            "{text}"
+        );
+        assert!(program.exists());
 
         fs::write(&path, text + "Nice=5\n").unwrap();
         assert_eq!(machine.state(Part::Unit), PartState::Changed);
@@ -699,7 +989,8 @@ mod tests {
         assert!(again.steps[0].caution.is_some(), "{again:?}");
         let away = machine.system.plan_detach(&parts).unwrap();
         machine.system.carry_out(&away).unwrap();
-        assert!(!path.exists() && !machine.system.path(Part::UnitSockets).exists());
+        assert!(!path.exists() && !program.exists());
+        assert!(!machine.system.path(Part::UnitSockets).exists());
         let called = fs::read_to_string(machine.folder.path().join("called")).unwrap();
         let called: Vec<&str> = called.lines().collect();
         assert_eq!(
@@ -707,8 +998,8 @@ mod tests {
             [
                 "daemon-reload",
                 "enable bentlane.service",
-                "enable --now bentlane.socket",
-                "disable --now bentlane.socket bentlane.service",
+                "enable --now bentlane.socket bentlane-repair.path",
+                "disable --now bentlane.socket bentlane.service bentlane-repair.path",
                 "daemon-reload",
             ]
         );
@@ -832,7 +1123,6 @@ mod tests {
         machine.attach(Part::Resolver, &[]);
         let path = machine.system.path(Part::Resolver);
         fs::write(&path, CONF).unwrap();
-        fs::write(path.with_file_name("resolv.conf.bentlane-new"), "half").unwrap();
         assert_eq!(machine.state(Part::Resolver), PartState::CutShort);
         assert_eq!(
             machine.detach(Part::Resolver).steps[0].kind,

@@ -48,6 +48,10 @@ pub struct TrustStore {
     /// The command that works on it.
     #[serde(skip)]
     tool: Tool,
+    /// Whose it is: as this user the command runs where root calls it, so that a link of the user's
+    /// leads no further than the user could go.
+    #[serde(skip)]
+    owner: (u32, u32),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -243,14 +247,13 @@ impl TrustStore {
         let mut command = Command::new(self.tool.name);
         command
             .args(args)
+            .current_dir("/")
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
-        if self.kind == StoreKind::Browser
-            && let Ok(metadata) = fs::metadata(&self.path)
-            && rustix::process::geteuid().is_root()
-            && metadata.uid() != 0
-        {
-            command.uid(metadata.uid()).gid(metadata.gid());
+        let (uid, gid) = self.owner;
+        if rustix::process::geteuid().is_root() && uid != 0 {
+            // The standard library takes root's groups away with its user.
+            command.uid(uid).gid(gid).env_remove("HOME");
         }
         command
     }
@@ -340,8 +343,11 @@ pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
             path: bundle.into(),
             anchors: anchors.into(),
             tool,
+            owner: (0, 0),
         });
     }
+    // A user's databases are worked on as that user, whoever owns what a link leads to.
+    let owner = fs::metadata(home).map_or((0, 0), |it| (it.uid(), it.gid()));
     let plain = DATABASES.iter().map(|folder| home.join(folder));
     for path in plain.chain(profiles(home)) {
         if path.join("cert9.db").is_file() {
@@ -350,11 +356,13 @@ pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
                 path,
                 anchors: PathBuf::new(),
                 tool: CERTUTIL,
+                owner,
             });
         }
     }
     stores.extend(java_store().map(|path| TrustStore {
         kind: StoreKind::Java,
+        owner: fs::metadata(&path).map_or((0, 0), |it| (it.uid(), it.gid())),
         path,
         anchors: PathBuf::new(),
         tool: KEYTOOL,

@@ -1,7 +1,9 @@
 //! Who trusts our root on this machine, and having it trusted.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
+use bentlane_core::Name;
 use bentlane_core::authority::{Anchor, verify};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
@@ -22,6 +24,9 @@ pub struct StoreReport {
     pub state: Trusts,
     /// Roots of ours in it, this one or former ones.
     pub ours: Vec<Root>,
+    /// The names, and those below them, that it accepts from us; `None` for all that our root can
+    /// vouch for.
+    pub reach: Option<Vec<Name>>,
 }
 
 /// Whether a store trusts our root.
@@ -61,21 +66,34 @@ pub struct Ours {
     root: Option<Root>,
     chain: Vec<CertificateDer<'static>>,
     server_name: String,
+    /// The keys of our roots, this one's and former ones' (see [`Anchor::key_sha256`]).
+    keys: BTreeSet<String>,
 }
 
 impl Ours {
     /// What a service presents: its root and the chain that its server shows under `server_name`,
-    /// PEM both. `None` when the root cannot be read.
+    /// PEM both, and the keys of former roots. `None` when the root cannot be read.
     #[must_use]
-    pub fn new(root_pem: &str, chain_pem: &str, server_name: &str) -> Option<Self> {
+    pub fn new(
+        root_pem: &str,
+        chain_pem: &str,
+        server_name: &str,
+        former_keys: impl IntoIterator<Item = String>,
+    ) -> Option<Self> {
         let anchor = Anchor::read(root_pem)?;
+        let own = std::iter::once(anchor.key_sha256.clone());
         let chain = CertificateDer::pem_slice_iter(chain_pem.as_bytes());
         let chain = chain.filter_map(Result::ok).map(CertificateDer::into_owned);
         Some(Self {
-            root: anchor.our_name.clone().map(|name| Root {
-                name,
-                pem: root_pem.to_owned(),
-            }),
+            keys: own.chain(former_keys).collect(),
+            root: anchor
+                .our_name
+                .clone()
+                .filter(|_| anchor.is_constrained)
+                .map(|name| Root {
+                    name,
+                    pem: root_pem.to_owned(),
+                }),
             anchor,
             chain: chain.collect(),
             server_name: server_name.to_owned(),
@@ -90,13 +108,19 @@ impl Ours {
                     store,
                     state: Trusts::Unknown { reason },
                     ours: Vec::new(),
+                    reach: None,
                 };
             }
         };
         let read = |pem: String| Some((Anchor::read(&pem)?, pem));
         let roots: Vec<(Anchor, String)> = roots.into_iter().filter_map(read).collect();
-        let is_ours =
-            |anchor: &Anchor| anchor.owner().is_some() && anchor.owner() == self.anchor.owner();
+        let is_ours = |anchor: &Anchor| self.keys.contains(&anchor.key_sha256);
+        let reach = self.reach(
+            roots
+                .iter()
+                .map(|(anchor, _)| anchor)
+                .filter(|it| is_ours(it)),
+        );
         let ours = roots.iter().filter(|(anchor, _)| is_ours(anchor));
         let ours: Vec<Root> = ours
             .filter_map(|(anchor, pem)| {
@@ -113,7 +137,25 @@ impl Ours {
             Err(_) if !ours.is_empty() => Trusts::Former,
             Err(reason) => Trusts::NotTrusted { reason },
         };
-        StoreReport { store, state, ours }
+        StoreReport {
+            store,
+            state,
+            ours,
+            reach,
+        }
+    }
+
+    /// What a store with these roots of ours accepts: former ones reach no further than their own
+    /// limits.
+    fn reach<'a>(&self, ours: impl Iterator<Item = &'a Anchor>) -> Option<Vec<Name>> {
+        let mut names = Vec::new();
+        for anchor in ours {
+            if anchor.key_sha256 == self.anchor.key_sha256 {
+                return None;
+            }
+            names.extend_from_slice(anchor.limits.as_ref()?.names());
+        }
+        (!names.is_empty()).then_some(names)
     }
 
     /// Every store with what it says of our root.
@@ -126,7 +168,19 @@ impl Ours {
     /// Whether the root is one that we made. One of a company's is trusted as the company says.
     #[must_use]
     pub fn is_ours(&self) -> bool {
-        self.root.is_some()
+        self.anchor.our_name.is_some()
+    }
+
+    /// Whether the root is constrained as ours are: no other comes into trust stores by us.
+    #[must_use]
+    pub fn is_constrained(&self) -> bool {
+        self.anchor.is_constrained
+    }
+
+    /// The keys of our roots.
+    #[must_use]
+    pub fn keys(&self) -> &BTreeSet<String> {
+        &self.keys
     }
 
     /// The stores that are to trust our root and do not hold it yet.

@@ -11,6 +11,7 @@ use time::OffsetDateTime;
 use time::macros::format_description;
 
 use super::trust;
+use crate::account::home;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
@@ -77,6 +78,9 @@ pub(crate) struct ImportFiles {
     certificate: PathBuf,
     /// The file with its key, PKCS#8 PEM [default: the same]
     key: Option<PathBuf>,
+    /// Take it even if it can vouch for any name, as roots of other tools often can
+    #[arg(long)]
+    unconstrained: bool,
     #[command(flatten)]
     passphrase: PassphraseFrom,
 }
@@ -156,7 +160,7 @@ impl Authority {
         match self {
             Self::Show(Show {}) => {
                 let authority: AuthorityView = client.get("/authority").await?;
-                let stores = trust::ask(client).await?.reports(&trust::home());
+                let stores = trust::ask(client).await?.reports(&home());
                 let shown = Shown { authority, stores };
                 output.data(&shown, |Shown { authority, stores }| {
                     let stores = trust::describe(output, stores).join("\n");
@@ -168,7 +172,7 @@ impl Authority {
                 let name = serde_json::to_value(form).map_err(CliError::Answer)?;
                 let name = name.as_str().unwrap_or_default();
                 let path = format!("/authority/root?form={name}");
-                let octets = client.octets(&path).await?;
+                let octets = client.bytes(&path).await?;
                 match out {
                     None => output.raw(&octets)?,
                     Some(path) => {
@@ -189,6 +193,7 @@ impl Authority {
             Self::Import(ImportFiles {
                 certificate,
                 key,
+                unconstrained,
                 passphrase,
             }) => {
                 let key = whole_path(key.as_deref().unwrap_or(&certificate))?;
@@ -197,13 +202,20 @@ impl Authority {
                     certificate: whole_path(&certificate)?,
                     key,
                     passphrase: locked.then(|| passphrase.read()).transpose()?,
+                    unconstrained,
                 };
                 let authority: AuthorityView = client.post("/authority/import", &request).await?;
                 output.data(&authority, |view| describe(output, view))?;
-                output.say(
-                    "this root is in force; have it trusted where it is not yet: sudo bentlane \
-                     system attach --only trust",
-                );
+                output.say(match authority.unconstrained {
+                    true => {
+                        "this root is in force. It can vouch for any name, so it is not put into \
+                         trust stores: have it trusted where its makers have it trusted"
+                    }
+                    false => {
+                        "this root is in force; have it trusted where it is not yet: sudo bentlane \
+                         system attach --only trust"
+                    }
+                });
             }
             Self::Unlock(UnlockKey { passphrase }) => {
                 let unlock = unlock(client, &passphrase).await?;
@@ -290,13 +302,13 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
         )
     };
     let limits = match &view.limits {
-        Some(limits) => format!(
+        Some(limits) if !view.unconstrained => format!(
             "{}, and what lies below them; nothing else",
             limits.join(", ")
         ),
-        None => output.paint(
+        _ => output.paint(
             Tone::Broken,
-            "anything at all, as it was made by an earlier version",
+            "any name: it is unconstrained, and never put into trust stores",
         ),
     };
     let key = if view.locked {
@@ -327,7 +339,7 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
         let text = format!("no client will accept a certificate for {zones}");
         lines.push(output.paint(Tone::Broken, &text));
     }
-    if view.limits.is_none() || view.uncovered.iter().any(|zone| !within(zone, view)) {
+    if view.unconstrained || view.uncovered.iter().any(|zone| !within(zone, view)) {
         lines.push(format!("{arrow} bentlane authority rotate"));
     } else if !view.uncovered.is_empty() {
         lines.push(format!("{arrow} bentlane authority unlock"));

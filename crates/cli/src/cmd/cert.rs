@@ -6,7 +6,7 @@ use bentlane_service::api::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
-use bentlane_store::write_whole;
+use bentlane_system::Folder;
 use clap::{Args, Subcommand};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -261,10 +261,8 @@ impl Issue {
         for (kind, path) in parts {
             let content = kind.content(&signed.certificate, &chain, &key);
             let content = content.map_err(failed)?;
-            write_whole(&path, &content, kind.mode()).map_err(|source| CliError::Io {
-                verb: format!("write {}", path.display()),
-                source,
-            })?;
+            let (folder, name) = Folder::of(&path)?;
+            folder.write(&name, &content, kind.mode())?;
             files.push(path);
         }
         for advice in names.iter().filter_map(CertName::advice) {

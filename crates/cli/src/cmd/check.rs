@@ -1,18 +1,18 @@
 use std::cmp::Reverse;
 use std::collections::HashMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use bentlane_core::check::{Finding, Hop, Severity, Verdict};
-use bentlane_service::api::{CheckRequest, Routes, Verdicts};
+use bentlane_service::api::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use clap::Args;
 use indicatif::{ProgressBar, ProgressStyle};
 use time::macros::format_description;
 use tokio::process::Command;
 use tokio::time::sleep;
 
-use super::{confirm, junit, lanes};
+use super::{confirm, from_container, junit, lanes};
 use crate::args::Format;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
@@ -34,7 +34,7 @@ const MOST_REMEDIES: usize = 50;
   bentlane check --mend                    carry out what mends it, one by one
   bentlane check --wait 30s && npm test    wait until all pass
   bentlane check --only connect
-  bentlane check --from container:tiles    what that container sees
+  bentlane check --from container:tiles    what that container sees; with sudo for root's engine
   bentlane check --format junit > checks.xml
   bentlane check --format json | jq '.verdicts[] | select(.passed | not)'
 
@@ -49,8 +49,11 @@ pub(crate) struct Check {
     #[arg(long, value_name = "HOP", value_parser = hop)]
     only: Option<Hop>,
     /// Look from inside a container's network, at the first two hops: container:NAME
-    #[arg(long, value_name = "PLACE", conflicts_with_all = ["only", "deep"])]
+    #[arg(long, value_name = "PLACE", conflicts_with_all = ["only", "deep", "wait", "watch", "mend"])]
     from: Option<String>,
+    /// With --from: the socket of the container engine [default: where engines usually have it]
+    #[arg(long, value_name = "SOCKET", requires = "from")]
+    engine: Option<PathBuf>,
     /// Look further: at what a page asks and loads, and at the app without the proxy
     #[arg(long)]
     deep: bool,
@@ -118,13 +121,20 @@ impl Check {
         };
         let mut all = Verdicts::default();
         for step in addresses.chunks(STEP) {
-            let request = CheckRequest {
+            let mut request = CheckRequest {
                 addresses: step.to_vec(),
                 only: self.only,
                 deep: self.deep,
-                from: self.from.clone(),
+                from: None,
                 known,
             };
+            if let Some(from) = &self.from {
+                let container = from_container::container_in(from)?;
+                let asked: NamesToLookUp = client.post("/checks/names", &request).await?;
+                let engine = self.engine.as_deref();
+                let seen = from_container::look(container, engine, &asked.names).await?;
+                request.from = Some(seen);
+            }
             let checked: Verdicts = client.post("/checks", &request).await?;
             all.verdicts.extend(checked.verdicts);
             all.gone.extend(checked.gone);

@@ -5,6 +5,7 @@ pub(crate) mod cert;
 pub(crate) mod check;
 mod confirm;
 pub(crate) mod console;
+pub(crate) mod from_container;
 pub(crate) mod journal;
 mod junit;
 mod lanes;
@@ -22,24 +23,30 @@ pub(crate) mod zone;
 use std::future::Future;
 use std::path::PathBuf;
 
-use bentlane_service::{ConfigFile, LookFrom};
+use bentlane_service::ConfigFile;
 
+use crate::account::Account;
 use crate::args::{Args, Command, Global};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::Output;
 
 /// Runs the command that was typed.
-pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
+/// `typed` are its words, for the journal.
+pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, CliError> {
     let Args { global, command } = args;
-    let settings = read_settings(&global)?;
+    if let Command::Serve(serve) = command {
+        return run_service(serve, &global, output);
+    }
+    let settings = read_settings(&global, base_folder("XDG_CONFIG_HOME", ".config"))?;
     let data_dir = data_dir(&global, &settings)?;
-    let client = || Client::open(&data_dir);
+    let client = || Client::open(&data_dir, typed);
     match command {
-        Command::Serve(serve) => serve.run(data_dir, settings, output),
+        // Above.
+        Command::Serve(_) => Ok(Answer::Yes),
         Command::Status(status) => wait(status.run(&client()?, output)),
         Command::Check(check) => wait(check.run(&client()?, &data_dir, output)),
-        Command::LookFromHere => wait(look_from_here(output)),
+        Command::LookFromHere(look) => wait(look.run(output)),
         Command::Trace(trace) => wait(trace.run(&client()?, output)),
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
         Command::Record(record) => wait(record.run(&client()?, output)),
@@ -53,18 +60,6 @@ pub(crate) fn run(args: Args, output: &Output) -> Result<Answer, CliError> {
     }
 }
 
-/// Answers a question of the service's, which has entered another network for it.
-async fn look_from_here(output: &Output) -> Result<Answer, CliError> {
-    let question = std::io::read_to_string(std::io::stdin()).map_err(|source| CliError::Io {
-        verb: "read the question".to_owned(),
-        source,
-    })?;
-    let look: LookFrom = serde_json::from_str(&question).map_err(CliError::Answer)?;
-    let seen = serde_json::to_string(&look.look().await).map_err(CliError::Answer)?;
-    output.line(&seen)?;
-    Ok(Answer::Yes)
-}
-
 fn wait<T>(work: impl Future<Output = Result<T, CliError>>) -> Result<T, CliError> {
     tokio::runtime::Builder::new_current_thread()
         .enable_all()
@@ -76,10 +71,24 @@ fn wait<T>(work: impl Future<Output = Result<T, CliError>>) -> Result<T, CliErro
         .block_on(work)
 }
 
-fn read_settings(global: &Global) -> Result<ConfigFile, CliError> {
+/// Runs the service, as the user who called sudo when root starts it.
+fn run_service(serve: serve::Serve, global: &Global, output: &Output) -> Result<Answer, CliError> {
+    if let Some(account) = serve.account()? {
+        let folder = account.home.join(".config");
+        let settings = || read_settings(global, Some(folder));
+        let data_dir = global.data_dir.as_deref();
+        return Err(serve.run_as(&account, settings, data_dir, output));
+    }
+    let settings = read_settings(global, base_folder("XDG_CONFIG_HOME", ".config"))?;
+    let data_dir = data_dir(global, &settings)?;
+    serve.run(data_dir, settings, output)
+}
+
+/// The settings, from the file that was named or the one in the folder of the user's settings.
+fn read_settings(global: &Global, folder: Option<PathBuf>) -> Result<ConfigFile, CliError> {
     let path = match &global.config {
         Some(path) => path.clone(),
-        None => match base_folder("XDG_CONFIG_HOME", ".config") {
+        None => match folder {
             Some(folder) => folder.join("bentlane/config.toml"),
             None => return Ok(ConfigFile::default()),
         },
@@ -91,13 +100,15 @@ fn data_dir(global: &Global, settings: &ConfigFile) -> Result<PathBuf, CliError>
     if let Some(named) = global.data_dir.as_ref().or(settings.data_dir.as_ref()) {
         return Ok(named.clone());
     }
-    // The database's own account has to reach the folder, and it cannot enter root's home.
+    // Under sudo it is about the service of the user who typed it, unless only root has one.
+    let of_root = PathBuf::from("/var/lib/bentlane");
+    if let Some(account) = Account::behind_sudo() {
+        let of_user = account.home.join(".local/share/bentlane");
+        let is_roots = !of_user.exists() && of_root.join("api.sock").exists();
+        return Ok(if is_roots { of_root } else { of_user });
+    }
     if rustix::process::geteuid().is_root() && std::env::var_os("XDG_DATA_HOME").is_none() {
-        let of_root = PathBuf::from("/var/lib/bentlane");
-        // Under sudo the service may well be that of the user who typed it.
-        let of_user = trust::home().join(".local/share/bentlane");
-        let is_users = std::env::var_os("SUDO_USER").is_some() && of_user.join("token").exists();
-        return Ok(if is_users { of_user } else { of_root });
+        return Ok(of_root);
     }
     base_folder("XDG_DATA_HOME", ".local/share")
         .map(|folder| folder.join("bentlane"))

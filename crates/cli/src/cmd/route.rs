@@ -363,6 +363,9 @@ fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
     if settings.server_timing {
         line("responses tell in Server-Timing where the time went".to_owned());
     }
+    if settings.drop_hsts {
+        line("Strict-Transport-Security is taken out of responses".to_owned());
+    }
     expected(&settings.expect, &mut line);
     lines
 }

@@ -59,6 +59,9 @@ pub(crate) struct Keys {
     /// Tell in Server-Timing where the time went
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     server_timing: Option<bool>,
+    /// Take Strict-Transport-Security out of responses
+    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    drop_hsts: Option<bool>,
     /// Answer with a page that says that the route rests
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     paused: Option<bool>,
@@ -150,6 +153,7 @@ impl Keys {
             keep_path: self.keep_path,
             trust_forwarded: self.trust_forwarded,
             server_timing: self.server_timing,
+            drop_hsts: self.drop_hsts,
             paused: self.paused,
             access_log,
             note: self.note,

@@ -1,6 +1,6 @@
 use std::net::SocketAddr;
 
-use bentlane_service::api::Status as StatusView;
+use bentlane_service::api::{Attention, Capacity, RunsAs, Status as StatusView};
 use clap::Args;
 use time::macros::format_description;
 
@@ -34,11 +34,6 @@ fn describe(output: &Output, status: &StatusView) -> String {
             .join("  ")
     };
     let listeners = &status.listeners;
-    let console = listeners
-        .api
-        .first()
-        .map(|at| format!("http://{at}"))
-        .unwrap_or_default();
     let database = if status.database.reachable {
         status.database.place.clone()
     } else {
@@ -78,10 +73,15 @@ fn describe(output: &Output, status: &StatusView) -> String {
         line("HTTPS", &places(&listeners.https)),
         line(
             "console",
-            &format!("{console}  sign in with `bentlane console`"),
+            &format!(
+                "{}  open it with `bentlane console`",
+                places(&listeners.console)
+            ),
         ),
         line("database", &database),
         line("data", &status.data_dir),
+        line("user", &runs_as(output, &status.runs_as)),
+        line("limits", &capacity(output, &status.capacity)),
         String::new(),
         routes(output, status),
     ];
@@ -95,7 +95,44 @@ fn describe(output: &Output, status: &StatusView) -> String {
             output.paint(Tone::Remedy, "→")
         ));
     }
+    for Attention { text, command } in &status.attention {
+        lines.push(format!("  {} {text}", output.paint(Tone::Broken, "✕")));
+        if let Some(command) = command {
+            lines.push(format!("  {} {command}", output.paint(Tone::Remedy, "→")));
+        }
+    }
     lines.join("\n")
+}
+
+fn runs_as(output: &Output, runs_as: &RunsAs) -> String {
+    let name = runs_as.user.as_deref().unwrap_or("without a name");
+    let words = format!("{name} (uid {})", runs_as.uid);
+    if runs_as.uid != 0 {
+        return words;
+    }
+    let why = "root: start the service with `sudo` as its user, or with --user NAME";
+    output.paint(Tone::Broken, why)
+}
+
+fn capacity(output: &Output, capacity: &Capacity) -> String {
+    let Capacity {
+        connections,
+        descriptors,
+        wanted,
+    } = capacity;
+    let words = format!("{connections} connections, {descriptors} open files");
+    match wanted {
+        None => words,
+        Some(wanted) => {
+            let more = format!("{words}; {wanted} would allow more (`ulimit -Hn`)");
+            let tone = if *connections < 1000 {
+                Tone::Broken
+            } else {
+                Tone::Muted
+            };
+            output.paint(tone, &more)
+        }
+    }
 }
 
 fn routes(output: &Output, status: &StatusView) -> String {

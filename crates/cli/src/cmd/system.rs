@@ -7,15 +7,16 @@ use bentlane_core::{Hosts, HostsEntry, Name, Snapshot};
 use bentlane_probe::port_holder;
 use bentlane_service::api::{AuthorityView, Routes, Status, Zones};
 use bentlane_system::{
-    Content, Facts, Ours, Part, PartState, Plan, Step, StepKind, StoreReport, StoreStep,
-    System as Machine,
+    Content, Facts, Ours, Part, PartState, Plan, ProgramStep, Step, StepKind, StoreReport,
+    StoreStep, System as Machine, read_file,
 };
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use tokio::net::lookup_host;
 
 use super::confirm;
-use super::trust::{self, Shell, home};
+use super::trust::{self, Shell};
+use crate::account::home;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::input::read_text;
@@ -25,6 +26,9 @@ use crate::output::{Output, Tone};
 const PROBE_LABEL: &str = "bentlane-lookup";
 /// Addresses at which a resolver of this machine would stand in our way, or before us.
 const PORT_53: [&str; 4] = ["127.0.0.1:53", "[::1]:53", "127.0.0.53:53", "0.0.0.0:53"];
+
+/// Bytes of the list of the keys that roots had.
+const LARGEST_LIST: u64 = 64 * 1024;
 
 /// What is left to do when the service has become a unit.
 const UNIT_NEXT: &str = "systemd has the ports now, and starts the service at the first question \
@@ -39,6 +43,8 @@ pub(crate) enum System {
     Attach(Attach),
     /// Put back what was there before
     Detach(Detach),
+    /// Bring what is attached up to date, after another program changed it or routes changed
+    Repair(Repair),
     /// Print the steps for a system that we do not attach to ourselves
     Guide(Guide),
     /// Print the variables by which programs with roots of their own come to trust ours
@@ -88,6 +94,14 @@ pub(crate) struct Detach {
     #[command(flatten)]
     how: How,
 }
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  sudo bentlane system repair
+
+`system attach --only unit` has systemd run this by itself. It changes names in the zones that were
+approved when the system was attached, and no others.")]
+pub(crate) struct Repair {}
 
 #[derive(Debug, Args)]
 struct How {
@@ -188,8 +202,10 @@ impl System {
         output: &Output,
     ) -> Result<Answer, CliError> {
         let machine = Machine::default();
-        if let Self::Detach(Detach { how }) = &self {
-            return how.detach(&machine, data_dir, output);
+        match &self {
+            Self::Detach(Detach { how }) => return how.detach(&machine, data_dir, output),
+            Self::Repair(Repair {}) => return repair(&machine, output),
+            _ => {}
         }
         let client = &client()?;
         match self {
@@ -201,6 +217,15 @@ impl System {
             }
             Self::Attach(Attach { how }) if how.is_trust() => {
                 let ours = trust::ask(client).await?;
+                if !ours.is_constrained() {
+                    return Err(CliError::Value {
+                        field: "trust",
+                        reason: "the root in force is unconstrained: it can vouch for any name, so it \
+                                 is not put into trust stores; `bentlane authority rotate` makes one \
+                                 that vouches for your zones alone"
+                            .to_owned(),
+                    });
+                }
                 if !ours.is_ours() {
                     output.say(
                         "this root was not made by Bent Lane: it is trusted where whoever made it \
@@ -210,6 +235,9 @@ impl System {
                 }
                 let steps = ours.plan_attach(&home());
                 if how.change_stores(output, &ours, &steps, true)? {
+                    if nix::unistd::geteuid().is_root() {
+                        machine.approve_roots(data_dir, ours.keys().iter().cloned())?;
+                    }
                     let reports = ours.reports(&home());
                     output.data(&reports, |reports| {
                         trust::describe(output, reports).join("\n")
@@ -219,6 +247,11 @@ impl System {
             }
             Self::Attach(Attach { how }) => {
                 let facts = facts(client).await?;
+                // What root does is decided here, whatever the service says of its names.
+                let (facts, left_out) = facts.limited_to(&facts.zones);
+                for what in left_out {
+                    output.say(&format!("left out: {what}"));
+                }
                 let plan = machine.plan_attach(&how.parts(&[Part::Resolver]), &facts)?;
                 if how.carry_out(output, &machine, &plan, "attached already")? {
                     if matches!(how.only, Some(OnlyPart::Unit)) {
@@ -230,7 +263,7 @@ impl System {
                 Ok(Answer::Yes)
             }
             // Done above.
-            Self::Detach(_) => Ok(Answer::Yes),
+            Self::Detach(_) | Self::Repair(_) => Ok(Answer::Yes),
             Self::Env(Env { shell }) => {
                 let status: Status = client.get("/status").await?;
                 let authority: AuthorityView = client.get("/authority").await?;
@@ -262,7 +295,7 @@ impl How {
             None => all.to_vec(),
             Some(OnlyPart::Resolver) => vec![Part::Resolver],
             Some(OnlyPart::Hosts) => vec![Part::Hosts],
-            Some(OnlyPart::Unit) => vec![Part::UnitSockets, Part::Unit],
+            Some(OnlyPart::Unit) => Part::UNITS.to_vec(),
             // Trust stores are no files of ours: see `change_stores`.
             Some(OnlyPart::Trust) => Vec::new(),
         }
@@ -287,11 +320,18 @@ impl How {
                 output.say("no root was ever made here, so no store holds one");
                 return Ok(Answer::Yes);
             }
-            let ours = Ours::new(&read_text(&root)?, "", "localhost");
+            let approved = machine.approved()?.map(|approved| approved.roots);
+            let keys = former_keys(data_dir)
+                .into_iter()
+                .chain(approved.unwrap_or_default());
+            let ours = Ours::new(&read_text(&root)?, "", "localhost", keys);
             let steps = ours.as_ref().map(|ours| ours.plan_detach(&home()));
             if let (Some(ours), Some(steps)) = (&ours, steps)
                 && self.change_stores(output, ours, &steps, false)?
             {
+                if machine.approved()?.is_some() {
+                    machine.approve_roots(data_dir, [])?;
+                }
                 output.say("no store holds a root of ours now");
             }
         }
@@ -347,7 +387,7 @@ impl How {
         plan: &Plan,
         nothing: &str,
     ) -> Result<bool, CliError> {
-        if plan.steps.is_empty() {
+        if plan.is_empty() {
             output.say(nothing);
             return Ok(false);
         }
@@ -365,8 +405,53 @@ impl How {
     }
 }
 
+/// The keys of the roots that the service on this folder had, also when it does not run.
+fn former_keys(data_dir: &Path) -> Vec<String> {
+    let kept = read_file(&data_dir.join("keys/known-roots.json"), LARGEST_LIST).unwrap_or_default();
+    serde_json::from_slice(&kept).unwrap_or_default()
+}
+
+/// Brings what is attached up to date, as root.
+fn repair(machine: &Machine, output: &Output) -> Result<Answer, CliError> {
+    let (repaired, left_out) = machine.repair()?;
+    for part in &repaired {
+        output.say(&format!(
+            "{} is up to date again",
+            machine.path(*part).display()
+        ));
+    }
+    for what in left_out {
+        output.say(&format!(
+            "left out: {what}; `sudo bentlane system attach` asks for it"
+        ));
+    }
+    if repaired.is_empty() {
+        output.say("nothing had to be repaired");
+    }
+    Ok(Answer::Yes)
+}
+
 fn in_words(output: &Output, plan: &Plan) -> String {
     let mut lines = Vec::new();
+    let zones = plan.approved.as_ref().map(|approved| &approved.zones);
+    if let Some(zones) = zones.filter(|zones| !zones.is_empty()) {
+        let zones: Vec<&str> = zones.iter().map(Name::as_str).collect();
+        lines.push(format!(
+            "names in {} may be changed on this machine from now on, and no others",
+            output.paint(Tone::Strong, &zones.join(", "))
+        ));
+    }
+    match &plan.program {
+        Some(ProgramStep::Install { to, .. }) => lines.push(format!(
+            "{}  a copy of this program that only root can change, for systemd to run",
+            output.paint(Tone::Strong, &to.display().to_string())
+        )),
+        Some(ProgramStep::Remove { path }) => lines.push(format!(
+            "{}  remove the copy of this program",
+            output.paint(Tone::Strong, &path.display().to_string())
+        )),
+        None => {}
+    }
     for step in &plan.steps {
         let what = match (step.kind, step.part) {
             (StepKind::Replace, Part::Resolver) => {
@@ -378,6 +463,12 @@ fn in_words(output: &Output, plan: &Plan) -> String {
             }
             (StepKind::Replace, Part::Unit) => {
                 "have systemd run the service, as the owner of its data folder"
+            }
+            (StepKind::Replace, Part::Watch) => {
+                "have systemd watch the files that network managers and routes change"
+            }
+            (StepKind::Replace, Part::Repair) => {
+                "have systemd repair the lookups then, as root, within the zones above"
             }
             (StepKind::Restore, _) => "put back what was there before",
             (StepKind::Clean, _) => "take out the block of ours; the rest stays",
@@ -416,10 +507,8 @@ async fn facts(client: &Client) -> Result<Facts, CliError> {
     let zones = zones.zones.iter();
     Ok(Facts {
         owner: status.data_dir.into(),
-        program: std::env::current_exe().map_err(|source| CliError::Io {
-            verb: "learn where this program is".to_owned(),
-            source,
-        })?,
+        // The file that runs now, whatever is at its path meanwhile.
+        program: "/proc/self/exe".into(),
         zones: zones.filter_map(|zone| zone.name.parse().ok()).collect(),
         dns: status.listeners.dns,
         names: routes
@@ -534,7 +623,7 @@ fn describe(output: &Output, report: &Report) -> String {
     for part in &report.parts {
         let state = match part.state {
             PartState::Detached => {
-                let unit = matches!(part.part, Part::Unit | Part::UnitSockets);
+                let unit = Part::UNITS.contains(&part.part);
                 let words = if unit {
                     "not there"
                 } else {

@@ -22,27 +22,13 @@ pub(crate) async fn ask(client: &Client) -> Result<Ours, CliError> {
         certificate_pem,
         server_chain,
         server_name,
+        keys,
         ..
     } = client.get("/authority").await?;
-    Ours::new(&certificate_pem, &server_chain, &server_name).ok_or_else(|| CliError::Value {
+    Ours::new(&certificate_pem, &server_chain, &server_name, keys).ok_or_else(|| CliError::Value {
         field: "root",
         reason: "the service has a root of another kind: see `bentlane authority show`".to_owned(),
     })
-}
-
-/// The home folder of the user for whom this runs, also under sudo.
-pub(super) fn home() -> PathBuf {
-    let of_user = |user: &str| {
-        let accounts = std::fs::read_to_string("/etc/passwd").ok()?;
-        let line = accounts
-            .lines()
-            .find(|line| line.split(':').next() == Some(user))?;
-        line.split(':').nth(5).map(PathBuf::from)
-    };
-    let user = std::env::var("SUDO_USER").ok();
-    let home = user.as_deref().and_then(of_user);
-    let home = home.or_else(|| std::env::var_os("HOME").map(PathBuf::from));
-    home.unwrap_or_else(|| PathBuf::from("/"))
 }
 
 pub(crate) fn plan_in_words(output: &Output, steps: &[StoreStep], adds: bool) -> String {

@@ -3,7 +3,8 @@ use std::path::PathBuf;
 use bentlane_core::dns::QueryOutcome;
 use bentlane_core::{Answers, Invalid, Plain};
 use bentlane_service::api::{
-    Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch, ZoneView, Zones,
+    AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch,
+    ZoneView, Zones,
 };
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
@@ -135,10 +136,18 @@ impl Zone {
                 let input = ZoneInput { name, anyway };
                 let zone: ZoneView = client.post("/zones", &input).await?;
                 output.advise(&zone.advice);
+                if zone.new_root {
+                    output.say(&format!(
+                        "the root could not vouch for {}, so another one follows it; what trusts the \
+                         former one goes on accepting the other zones. Have the new one trusted:\n  \
+                         sudo bentlane system attach --only trust",
+                        zone.name
+                    ));
+                }
                 if !zone.certified {
                     output.say(&format!(
-                        "the root cannot vouch for {}, so that no client will accept certificates \
-                         there: make a new root with `bentlane authority rotate`, and have it trusted",
+                        "the root cannot vouch for {}, so no client will accept certificates there: \
+                         make a new root with `bentlane authority rotate`, and have it trusted",
                         zone.name
                     ));
                 }
@@ -216,6 +225,16 @@ impl Zone {
                 let path = format!("/zones/{}?with_routes={with_routes}", segment(&name));
                 client.delete(&path).await?;
                 output.say(&format!("the zone {name} is gone"));
+                let authority: AuthorityView = client.get("/authority").await?;
+                if authority
+                    .limits
+                    .is_some_and(|limits| limits.contains(&name))
+                {
+                    output.say(&format!(
+                        "the root can still vouch for {name}; `bentlane authority rotate` makes one \
+                         that cannot, which then has to be trusted anew"
+                    ));
+                }
             }
         }
         Ok(Answer::Yes)
@@ -310,6 +329,7 @@ fn outcome_in_words(outcome: QueryOutcome) -> &'static str {
         QueryOutcome::Ours => "from the zone",
         QueryOutcome::Kept => "known already",
         QueryOutcome::Forwarded => "asked upstream",
+        QueryOutcome::Blocked => "blocked: leads to a local address",
         QueryOutcome::Refused => "not answered",
     }
 }

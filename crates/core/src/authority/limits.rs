@@ -48,13 +48,40 @@ impl Limits {
         Self { names: kept }
     }
 
-    /// The limits of a new root: what is reserved for private use (RFC 6761, RFC 8375, and
-    /// `internal`), so that a zone there needs no new root, and `zones`.
+    /// The limits of a new root: `localhost` and `test` (RFC 6761 §6.2 and §6.3), where nobody can
+    /// have a name of their own, and `zones`.
     #[must_use]
     pub fn of_root(zones: impl IntoIterator<Item = Name>) -> Self {
-        let private = ["test", "internal", "home.arpa"];
-        let private = private.iter().filter_map(|name| name.parse().ok());
-        Self::new(private.chain(zones))
+        let reserved = "test".parse().ok();
+        Self::new(reserved.into_iter().chain(zones))
+    }
+
+    /// Whether an extension leaves no way to vouch for what is not meant: it is critical, and
+    /// permits names of each type that a server or a mailbox can be known by, loopback addresses
+    /// alone among them. A type of which nothing is said would be unlimited (RFC 5280 §4.2.1.10).
+    pub(super) fn are_complete(constraints: &NameConstraints<'_>, is_critical: bool) -> bool {
+        let permitted = || constraints.permitted_subtrees.iter().flatten();
+        let has = |of_type: fn(&GeneralName<'_>) -> bool| permitted().any(|it| of_type(&it.base));
+        let is_loopback = |base: &GeneralName<'_>| match base {
+            GeneralName::IPAddress([127, _, _, _, 255, _, _, _]) => true,
+            GeneralName::IPAddress(range) => {
+                let own = [Ipv6Addr::LOCALHOST.octets(), [0xff; 16]].concat();
+                **range == own
+            }
+            _ => true,
+        };
+        is_critical
+            && has(|it| matches!(it, GeneralName::DNSName(name) if !name.is_empty()))
+            && has(|it| matches!(it, GeneralName::IPAddress(_)))
+            && has(|it| matches!(it, GeneralName::RFC822Name(_)))
+            && has(|it| matches!(it, GeneralName::URI(_)))
+            && permitted().all(|it| is_loopback(&it.base))
+            && permitted().all(|it| {
+                !matches!(
+                    it.base,
+                    GeneralName::DNSName("") | GeneralName::DNSName(".")
+                )
+            })
     }
 
     /// The suffixes, in order; none lies below another.
@@ -151,11 +178,12 @@ mod tests {
     }
 
     #[test]
-    fn roots_cover_private_names_and_the_zones() {
+    fn roots_cover_reserved_names_and_the_zones() {
         let limits = Limits::of_root(["moor.example".parse().unwrap()]);
         for (name, covered) in [
             ("a.b.test", true),
-            ("nas.home.arpa", true),
+            ("nas.home.arpa", false),
+            ("x.internal", false),
             ("localhost", true),
             ("x.moor.example", true),
             ("example", false),

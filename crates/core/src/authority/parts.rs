@@ -122,7 +122,7 @@ impl FromStr for CertificatePart {
             .ok_or_else(|| format!("`{word}` is none of certificate, chain, key, both, pkcs12"))?;
         if file
             .as_deref()
-            .is_some_and(|file| file.is_empty() || file.contains('/'))
+            .is_some_and(|file| matches!(file, "" | "." | "..") || file.contains('/'))
         {
             return Err("the name of a file is wanted after `=`, without a folder".to_owned());
         }
@@ -158,6 +158,7 @@ mod tests {
     #[case("both", Ok("a.moor.test.both.pem"))]
     #[case("certificates", Err("is none of certificate, chain"))]
     #[case("key=", Err("the name of a file is wanted"))]
+    #[case("key=..", Err("the name of a file is wanted"))]
     #[case("key=../x", Err("the name of a file is wanted"))]
     fn parts(#[case] text: &str, #[case] wanted: Result<&str, &str>) {
         match (text.parse::<CertificatePart>(), wanted) {

@@ -42,6 +42,10 @@ pub struct Authority {
     /// Whether it may certify servers alone, so that its own key issues.
     issues_itself: bool,
     limits: Option<Limits>,
+    /// Whether its constraints are those of ours.
+    is_constrained: bool,
+    /// See [`key_sha256`].
+    key_sha256: String,
     summary: Summary,
 }
 
@@ -143,7 +147,12 @@ impl Authority {
             not_before: parsed.validity().not_before.to_datetime(),
             not_after: parsed.validity().not_after.to_datetime(),
         };
+        let is_constrained = constraints
+            .as_ref()
+            .is_some_and(|it| Limits::are_complete(it.value, it.critical));
         let authority = Self {
+            is_constrained,
+            key_sha256: key_sha256(&parsed),
             limits: constraints.map(|extension| Limits::read(extension.value)),
             key: None,
             others,
@@ -254,6 +263,19 @@ impl Authority {
         self.limits.as_ref()
     }
 
+    /// Whether it is constrained as our own roots are, so that its key is worth nothing beyond its
+    /// limits. Only such a root may be put into trust stores.
+    #[must_use]
+    pub fn is_constrained(&self) -> bool {
+        self.is_constrained
+    }
+
+    /// SHA-256 of its public key: by that it is recognised, since anybody can give a root a name.
+    #[must_use]
+    pub fn key_sha256(&self) -> &str {
+        &self.key_sha256
+    }
+
     /// Whether its limits allow certificates for `name`.
     #[must_use]
     pub fn covers(&self, name: &Name) -> bool {
@@ -327,6 +349,17 @@ fn is_root(certificate: &CertificateDer<'_>) -> bool {
     X509Certificate::from_der(certificate).is_ok_and(|(_, it)| it.issuer() == it.subject())
 }
 
+/// SHA-256 of a certificate's public key with its algorithm (SubjectPublicKeyInfo), hexadecimal.
+pub(super) fn key_sha256(certificate: &X509Certificate<'_>) -> String {
+    let key = certificate.public_key().raw;
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, key);
+    digest
+        .as_ref()
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect()
+}
+
 /// SHA-256 of a certificate: hexadecimal pairs with colons between.
 pub(super) fn fingerprint(certificate: &[u8]) -> String {
     let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, certificate);
@@ -355,6 +388,11 @@ pub enum AuthorityError {
         "the certificate may not certify an issuing certificate (pathLenConstraint is 0), so its own key issues all the time: it cannot be under a passphrase"
     )]
     CannotLock,
+    /// It could vouch for anything.
+    #[error(
+        "this root is not constrained as Bent Lane's are: whoever gets hold of its key can vouch for any name. To take it all the same, add --unconstrained"
+    )]
+    Unconstrained,
     /// It is over, or still to begin.
     #[error("the root certificate is valid from {from} to {until} only")]
     NotValid {

@@ -12,7 +12,8 @@ use time::{Duration, OffsetDateTime};
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
-use super::root::fingerprint;
+use super::limits::Limits;
+use super::root::{fingerprint, key_sha256};
 
 /// From how long before its end on a certificate is warned of that nobody renews by itself.
 const WARNED_FROM: Duration = Duration::days(21);
@@ -27,6 +28,12 @@ pub struct Anchor {
     pub our_name: Option<String>,
     /// SHA-256 of the certificate: hexadecimal pairs with colons between.
     pub fingerprint_sha256: String,
+    /// SHA-256 of its public key, by which a root of ours is recognised.
+    pub key_sha256: String,
+    /// What it can vouch for; `None` for anything at all.
+    pub limits: Option<Limits>,
+    /// Whether it is constrained as our own roots are.
+    pub is_constrained: bool,
 }
 
 impl Anchor {
@@ -38,18 +45,17 @@ impl Anchor {
         let name = parsed.subject().iter_common_name().next();
         let name = name.and_then(|name| name.as_str().ok());
         let our_name = name.filter(|name| name.starts_with(OUR_NAME));
+        let constraints = parsed.name_constraints().ok()?;
         Some(Self {
+            key_sha256: key_sha256(&parsed),
+            is_constrained: constraints
+                .as_ref()
+                .is_some_and(|it| Limits::are_complete(it.value, it.critical)),
+            limits: constraints.map(|extension| Limits::read(extension.value)),
             our_name: our_name.map(str::to_owned),
             fingerprint_sha256: fingerprint(&certificate),
             certificate: certificate.clone().into_owned(),
         })
-    }
-
-    /// Whose it is: `rowan@fell`, when it is called as our roots are.
-    #[must_use]
-    pub fn owner(&self) -> Option<&str> {
-        let (_, owner) = self.our_name.as_ref()?.split_once(" of ")?;
-        Some(owner)
     }
 }
 

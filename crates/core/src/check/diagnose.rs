@@ -139,6 +139,7 @@ mod tests {
             advice,
             before: None,
             pair: None,
+            log_fault: None,
             resolver: SocketAddr::new(HOME, 53),
             listener: SocketAddr::new(HOME, 7443),
             https_port: 7443,
@@ -295,7 +296,11 @@ mod tests {
         fn store(self, trust: StoreTrust, attached: bool) -> Self {
             let store = "the system's store".to_owned();
             self.machine(|machine| {
-                machine.stores.push(StoreSeen { store, trust });
+                machine.stores.push(StoreSeen {
+                    store,
+                    trust,
+                    reach: None,
+                });
                 machine.trust_attached = attached;
             })
         }

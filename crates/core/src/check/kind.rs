@@ -280,6 +280,12 @@ kinds! {
     /// A browser drops a cookie.
     CookieDropped = "cookie-dropped", Risk at Answer:
         "A browser does not keep a cookie of the answer, by the rules of RFC 6265 and its successor: a domain that is not the name's, `SameSite=None` without `Secure`, a `__Host-` name with a domain, or one that is too large. What depends on it, mostly signing in, seems to do nothing.";
+    /// The access log of the route cannot be written.
+    AccessLogUnwritable = "access-log-unwritable", Risk at Answer:
+        "The route has an access log, and no line can be added to it: its folder is gone or not to be written to, or what is there is no regular file of the right owner. Requests pass, and are missing in the log.";
+    /// The app has browsers use HTTPS only for names of other projects.
+    HstsTooWide = "hsts-too-wide", Advice at Answer:
+        "The app tells browsers to use HTTPS only (`Strict-Transport-Security`, RFC 6797), for `localhost` or for a zone's own name and everything below it. Browsers remember that for as long as the app says, also when the route is gone, and it holds for the names and ports of other projects, too.";
     /// Another route's pages may not ask this one.
     PreflightRefused = "preflight-refused", Risk at Answer:
         "A page of this route asks another route, and that route's answer to the preflight (the OPTIONS request of the Fetch standard) does not allow it. The browser then never sends the request.";

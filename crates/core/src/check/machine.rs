@@ -101,6 +101,21 @@ pub struct StoreSeen {
     pub store: String,
     /// What it says.
     pub trust: StoreTrust,
+    /// The names, and those below them, that it accepts from us; `None` for all that our root can
+    /// vouch for.
+    pub reach: Option<Vec<Name>>,
+}
+
+impl StoreSeen {
+    /// What it says of certificates for `name`.
+    #[must_use]
+    pub fn trust_for(&self, name: &Name) -> StoreTrust {
+        let within = |names: &Vec<Name>| names.iter().any(|suffix| name.is_within(suffix));
+        match (self.trust, &self.reach) {
+            (StoreTrust::Trusted, Some(reach)) if !within(reach) => StoreTrust::Older,
+            (trust, _) => trust,
+        }
+    }
 }
 
 /// Whether a store trusts our root.

@@ -37,6 +37,8 @@ pub struct Facts {
     pub before: Option<Holder>,
     /// The imported certificate for the name.
     pub pair: Option<PairFacts>,
+    /// Why the route's access log cannot be written, when it has one and that is so.
+    pub log_fault: Option<String>,
     /// Our resolver.
     pub resolver: SocketAddr,
     /// The TLS listener, or that of the route's own address.

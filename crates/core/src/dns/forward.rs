@@ -12,6 +12,7 @@ use super::query::{
     CHECKING_DISABLED, DNSSEC_OK, Query, RECURSION_AVAILABLE, RECURSION_DESIRED, Reader, TYPE_OPT,
 };
 use super::quick::put_edns;
+use super::rebind::RebindProtection;
 
 const RESPONSE: u16 = 0x8000;
 const TRUNCATED: u16 = 0x0200;
@@ -35,6 +36,8 @@ pub enum Reason {
     NoReply,
     /// An upstream resolver answered what cannot be used.
     BadReply,
+    /// An upstream resolver led to an address of this machine or network.
+    Rebinding,
     /// Too many questions are on their way.
     Busy,
     /// The name is for other uses than DNS, or for this machine alone (RFC 6761).
@@ -49,6 +52,11 @@ impl Reason {
             Self::Stranger => (18, "only this machine is answered"),
             Self::NoReply => (22, "upstream did not answer"),
             Self::BadReply => (0, "upstream answered what cannot be used"),
+            // Blocked, by our own policy (RFC 8914 §4.16).
+            Self::Rebinding => (
+                15,
+                "the answer leads to a local address (rebind_protection)",
+            ),
             Self::Busy => (0, "too many questions are on their way"),
             Self::Special => (
                 0,
@@ -138,9 +146,10 @@ impl Asked {
         encode(&joined, transport)
     }
 
-    /// What a datagram or message that came back is worth. `query` is what was sent.
+    /// What a datagram or message that came back is worth. `query` is what was sent; answers that
+    /// lead where `rebinding` allows none are not passed on.
     #[must_use]
-    pub fn judge(&self, query: &[u8], reply: &[u8]) -> Reply {
+    pub fn judge(&self, query: &[u8], reply: &[u8], rebinding: &RebindProtection) -> Reply {
         let mut reader = Reader(reply);
         let sent_id = query.get(..2);
         let (Some(id), Some(flags), Some(counts)) =
@@ -175,6 +184,9 @@ impl Asked {
         if chain_loops(&message) {
             return Reply::Unusable;
         }
+        if rebinding.blocks(&message) {
+            return Reply::Rebinding;
+        }
         Stored::new(&message, self.question.len()).map_or(Reply::Unusable, Reply::Usable)
     }
 
@@ -185,6 +197,8 @@ impl Asked {
         let code = match reason {
             Reason::Special => ResponseCode::NXDomain,
             Reason::NotOurs | Reason::Stranger => ResponseCode::Refused,
+            // No data: after a failure programs would ask another resolver.
+            Reason::Rebinding => ResponseCode::NoError,
             _ => ResponseCode::ServFail,
         };
         let code = u16::from(code) & 0xf;
@@ -229,6 +243,8 @@ pub enum Reply {
     Truncated,
     /// A reply that says nothing, by its fault or the upstream's: ask another.
     Unusable,
+    /// An answer that leads to an address which the rebinding protection blocks.
+    Rebinding,
     /// An answer, positive or negative.
     Usable(Stored),
 }
@@ -521,7 +537,11 @@ mod tests {
     }
 
     fn judge(asked: &Asked, reply: &Message) -> Reply {
-        asked.judge(&asked.upstream_query(ID), &reply.to_vec().unwrap())
+        asked.judge(
+            &asked.upstream_query(ID),
+            &reply.to_vec().unwrap(),
+            &RebindProtection::default(),
+        )
     }
 
     fn usable(asked: &Asked, reply: &Message) -> Stored {
@@ -535,6 +555,37 @@ mod tests {
         let mut out = vec![9; 3];
         stored.write(asked, age, Transport::Udp, &mut out);
         Message::from_vec(&out).unwrap()
+    }
+
+    #[rstest]
+    #[case("off", &[], "10.0.0.7", false)]
+    #[case("private", &[], "10.0.0.7", true)]
+    #[case("loopback", &[], "10.0.0.7", false)]
+    #[case("loopback", &[], "127.0.0.1", true)]
+    #[case("private", &["example.org"], "10.0.0.7", false)]
+    #[case("private", &["host.example.org"], "10.0.0.7", true)]
+    fn answers_that_lead_to_local_addresses(
+        #[case] level: &str,
+        #[case] exceptions: &[&str],
+        #[case] address: Ipv4Addr,
+        #[case] blocked: bool,
+    ) {
+        let protection = RebindProtection {
+            level: level.parse().unwrap(),
+            exceptions: exceptions
+                .iter()
+                .map(|name| name.parse().unwrap())
+                .collect(),
+        };
+        let asked = asked("www.example.org.", None);
+        let answers = vec![
+            (60, "www.example.org.", cname("host.example.org.")),
+            (60, "host.example.org.", RData::A(A(address))),
+        ];
+        let reply = reply("www.example.org.", ResponseCode::NoError, answers);
+        let octets = reply.to_vec().unwrap();
+        let judged = asked.judge(&asked.upstream_query(ID), &octets, &protection);
+        assert_eq!(judged == Reply::Rebinding, blocked, "{judged:?}");
     }
 
     #[test]
@@ -599,7 +650,11 @@ mod tests {
         let reply = reply("www.example.org.", ResponseCode::NoError, Vec::new());
         let mut octets = reply.to_vec().unwrap();
         octets[6..8].copy_from_slice(&[0xff, 0xff]);
-        let judged = asked.judge(&asked.upstream_query(ID), &octets);
+        let judged = asked.judge(
+            &asked.upstream_query(ID),
+            &octets,
+            &RebindProtection::default(),
+        );
         assert_eq!(judged, Reply::Unusable);
     }
 
@@ -614,7 +669,7 @@ mod tests {
         );
         let octets = good.to_vec().unwrap();
         for length in 0..octets.len() {
-            let judged = asked.judge(&query, &octets[..length]);
+            let judged = asked.judge(&query, &octets[..length], &RebindProtection::default());
             assert!(
                 matches!(judged, Reply::Unrelated | Reply::Unusable),
                 "{length}: {judged:?}"
@@ -717,7 +772,7 @@ mod tests {
                 octets[place] = octet;
             }
             octets.truncate(cut.map_or(octets.len(), |cut| cut.index(octets.len() + 1)));
-            if let Reply::Usable(stored) = asked.judge(&asked.upstream_query(ID), &octets) {
+            if let Reply::Usable(stored) = asked.judge(&asked.upstream_query(ID), &octets, &RebindProtection::default()) {
                 let message = written(&stored, &asked, age);
                 prop_assert_eq!(message.metadata.id, 0x1234);
             }

@@ -7,6 +7,7 @@ mod outcome;
 mod query;
 mod quick;
 mod realm;
+mod rebind;
 
 /// An EDNS option for local use (RFC 6891 §9) by which our own checks are known, and what it holds.
 /// It comes last in their queries, so that the query log, which is about what others ask, can leave
@@ -17,3 +18,4 @@ pub use answer::{Outcome, Settings, Transport, answer, refuse};
 pub use forward::{Asked, Cache, Key, Reason, Reply, Stored, least_ttl};
 pub use outcome::QueryOutcome;
 pub use query::question_in_words;
+pub use rebind::{RebindLevel, RebindProtection};

@@ -10,6 +10,8 @@ pub enum QueryOutcome {
     Kept,
     /// Asked of an upstream resolver.
     Forwarded,
+    /// An upstream resolver led to an address that the rebinding protection blocks.
+    Blocked,
     /// Not answered: refused, malformed, or nobody to ask.
     Refused,
 }

@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -8,7 +9,7 @@ use axum::http::{HeaderMap, HeaderValue};
 use axum::response::IntoResponse;
 use bentlane_core::Name;
 use bentlane_core::authority::{BUNDLE_PASSWORD, Form, Passphrase, Safe, Summary, chain_pem};
-use bentlane_system::{Ours, StoreKind, StoreReport, Trusts};
+use bentlane_system::{Ours, StoreKind, StoreReport, System, Trusts, read_file};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tracing::info;
@@ -16,10 +17,14 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::guard::Trusted;
 use super::problem::{Body, Problem, Query, aside, whole_path};
 use crate::service::owner;
 use crate::state::{OWN_NAME, State};
 use crate::trust::{BUNDLE, TrustError};
+
+/// Bytes of a file with a certificate or a key.
+const LARGEST_FILE: u64 = 1024 * 1024;
 
 /// The local certificate authority.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -30,6 +35,13 @@ pub struct AuthorityView {
     /// The suffixes that the root can vouch for, besides the loopback addresses; `null` for
     /// anything at all, as roots of earlier versions could.
     pub limits: Option<Vec<String>>,
+    /// Whether it is not constrained as our own roots are: whoever gets hold of its key can vouch for
+    /// any name, and it is not put into trust stores.
+    #[serde(default)]
+    pub unconstrained: bool,
+    /// SHA-256 of the public key of each root that there was, this one included.
+    #[serde(default)]
+    pub keys: Vec<String>,
     /// The names for which certificates are issued, and everything below them.
     pub covers: Vec<String>,
     /// Zones that the root cannot vouch for: no client accepts certificates there.
@@ -109,6 +121,9 @@ pub struct ImportRoot {
     /// What opens the key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub passphrase: Option<Passphrase>,
+    /// Whether it is taken also when it could vouch for any name.
+    #[serde(default)]
+    pub unconstrained: bool,
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -141,6 +156,8 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
     Ok(AuthorityView {
         summary: root.summary().clone(),
         limits: root.limits().map(|limits| texts(limits.names())),
+        unconstrained: !root.is_constrained(),
+        keys: keys_of_roots(state).into_iter().collect(),
         covers: texts(issuer.limits().names()),
         uncovered: uncovered.map(ToString::to_string).collect(),
         locked: state.trust.is_locked().map_err(TrustError::from)?,
@@ -156,11 +173,29 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
     })
 }
 
+/// The keys of the roots that there were here, and of those that were put into trust stores for the
+/// service of this folder.
+fn keys_of_roots(state: &State) -> BTreeSet<String> {
+    let mut keys = state.trust.known_keys();
+    if let Ok(Some(approved)) = System::default().approved()
+        && approved.data_dir == state.data_dir.root()
+    {
+        keys.extend(approved.roots);
+    }
+    keys
+}
+
 /// What trust stores are asked about: our root, and what our own server shows.
 pub(crate) fn ours(state: &State) -> Option<Ours> {
     let shown = state.proxy.certificates().shown(OWN_NAME)?;
     let root = state.trust.root();
-    Ours::new(root.certificate_pem(), &chain_pem(&shown.chain), OWN_NAME)
+    let keys = keys_of_roots(state);
+    Ours::new(
+        root.certificate_pem(),
+        &chain_pem(&shown.chain),
+        OWN_NAME,
+        keys,
+    )
 }
 
 /// Has the root that was just taken issue from now on; its key is needed for that once.
@@ -234,6 +269,7 @@ async fn export_root(
     Shared(state): Shared<Arc<State>>,
     Query(ExportRoot { form, password }): Query<ExportRoot>,
 ) -> Result<impl IntoResponse, Problem> {
+    state.trust.hand_out().map_err(TrustError::from)?;
     let root = state.trust.root();
     let password = password.unwrap_or_else(|| BUNDLE_PASSWORD.to_owned());
     // A bundle's key is derived from its password, which takes a while by design.
@@ -262,6 +298,7 @@ async fn export_root(
 )]
 async fn rotate(
     Shared(state): Shared<Arc<State>>,
+    _: Trusted,
     Body(Unlock { passphrase }): Body<Unlock>,
 ) -> Result<Json<AuthorityView>, Problem> {
     changed(state, move |state| {
@@ -284,20 +321,27 @@ async fn rotate(
 )]
 async fn import_root(
     Shared(state): Shared<Arc<State>>,
+    _: Trusted,
     Body(request): Body<ImportRoot>,
 ) -> Result<Json<AuthorityView>, Problem> {
     let read = |field, path: &PathBuf| {
         whole_path(field, path)?;
-        let text = std::fs::read_to_string(path);
-        text.map_err(|cause| {
-            Problem::value(field, format!("cannot read {}: {cause}", path.display()))
-        })
+        let text = read_file(path, LARGEST_FILE).map_err(|error| Problem::value(field, error))?;
+        String::from_utf8(text)
+            .map_err(|_| Problem::value(field, format!("{} is no text", path.display())))
     };
     let certificate = read("certificate", &request.certificate)?;
     let safe = Safe::of_files(&certificate, &read("key", &request.key)?);
     let safe = safe.map_err(|error| Problem::value("key", error))?;
     changed(state, move |state| {
-        state.trust.import(&safe, request.passphrase.as_ref())?;
+        let ImportRoot {
+            passphrase,
+            unconstrained,
+            ..
+        } = &request;
+        state
+            .trust
+            .import(&safe, passphrase.as_ref(), *unconstrained)?;
         put_in_force(state)
     })
     .await
@@ -334,6 +378,7 @@ async fn unlock(
 )]
 async fn protect(
     Shared(state): Shared<Arc<State>>,
+    _: Trusted,
     Body(Protect { passphrase, next }): Body<Protect>,
 ) -> Result<Json<AuthorityView>, Problem> {
     if next.as_ref().is_some_and(|next| !next.is_long_enough()) {

@@ -10,6 +10,7 @@ use bentlane_core::authority::{
 };
 use bentlane_core::{Name, chain};
 use bentlane_proxy::Shown;
+use bentlane_system::read_file;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tracing::error;
@@ -17,10 +18,14 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::guard::Trusted;
 use super::problem::{Body, Problem, Query, aside, whole_path};
 use crate::exports::{Export, ExportError, InContainer, deliver};
 use crate::imports::ImportError;
 use crate::state::{OWN_NAME, State};
+
+/// Bytes of a file with a certificate.
+const LARGEST_FILE: u64 = 1024 * 1024;
 
 /// A request for a certificate (PKCS#10). Its key stays with who made it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -247,8 +252,10 @@ fn exported_view(folder: PathBuf, export: Export) -> ExportedView {
     let files = export.files(&folder).unwrap_or_default();
     let info = files.iter().find_map(|(kind, path)| {
         let kinds = [PartKind::Certificate, PartKind::Chain, PartKind::Both];
-        let text = kinds.contains(kind).then(|| std::fs::read_to_string(path));
-        CertificateInfo::from_pem(&text?.ok()?)
+        let text = kinds
+            .contains(kind)
+            .then(|| read_file(path, LARGEST_FILE))?;
+        CertificateInfo::from_pem(&String::from_utf8(text.ok()?).ok()?)
     });
     ExportedView {
         names: export.names,
@@ -268,10 +275,14 @@ fn exported_view(folder: PathBuf, export: Export) -> ExportedView {
 /// by the service and goes to its file alone.
 #[utoipa::path(
     post, path = "/certificates/exported", request_body = ExportRequest,
-    responses((status = 201, body = ExportedView), (status = 422, body = Problem)),
+    responses(
+        (status = 201, body = ExportedView), (status = 403, body = Problem), (status = 422, body = Problem),
+    ),
 )]
 async fn export_pair(
     Shared(state): Shared<Arc<State>>,
+    // It writes a key, and may run a command.
+    _: Trusted,
     Body(request): Body<ExportRequest>,
 ) -> Result<(StatusCode, Json<ExportedView>), Problem> {
     let ExportRequest {
@@ -340,7 +351,7 @@ impl From<ExportError> for Problem {
         match &failure {
             ExportError::Order(error) => Self::value(field(error), error),
             ExportError::SameFile(_) => Self::value("parts", &failure),
-            ExportError::Write { .. } => Self::value("folder", chain(&failure)),
+            ExportError::File(_) => Self::value("folder", chain(&failure)),
             ExportError::DataDir(_) => {
                 error!(cause = chain(&failure), "an export was not kept");
                 Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
@@ -472,7 +483,7 @@ fn ends_soon(info: Option<&CertificateInfo>, shown: Option<&Shown>, now: OffsetD
 impl From<ImportError> for Problem {
     fn from(failure: ImportError) -> Self {
         let field = match &failure {
-            ImportError::Read { .. } => "files",
+            ImportError::File(_) => "files",
             ImportError::Pair(PairError::NoKey | PairError::KeyMismatch)
             | ImportError::Engine(_) => "key",
             ImportError::Pair(_) => "certificate",

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
-use bentlane_core::check::{Facts, Finding, Hop, Trace, Verdict};
+use bentlane_core::check::{Facts, Finding, FromContainer, Hop, Trace, Verdict, diagnose_from};
 use bentlane_core::{Address, Name, PathPrefix, Snapshot};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
@@ -14,7 +14,6 @@ use utoipa_axum::routes;
 use super::problem::{Body, Problem, Query};
 use super::routes::find;
 use crate::board::{Look, Occasion, ToCheck};
-use crate::from_container::check_from;
 use crate::state::State;
 
 /// Verdicts of a route's history that are listed unless another number is asked for.
@@ -35,12 +34,43 @@ pub struct CheckRequest {
     /// comes to is told, and not kept.
     #[serde(default)]
     pub deep: bool,
-    /// The container from whose network to look, `container:NAME`: the first two hops alone.
+    /// What was seen from inside a container's network: the first two hops are judged by that alone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<String>,
+    pub from: Option<FromSeen>,
     /// Whether an address without a route is told as gone, in place of broken.
     #[serde(default)]
     pub known: bool,
+}
+
+/// What was seen from inside a container's network.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FromSeen {
+    /// The container.
+    pub container: String,
+    /// Whether it is on this machine's own network.
+    pub shares_network: bool,
+    /// What was seen of each name.
+    #[schema(value_type = Vec<Object>)]
+    pub seen: Vec<FromContainer>,
+}
+
+/// A name that a check looks up and connects to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NameToLookUp {
+    /// The route's address.
+    pub address: String,
+    /// The name.
+    pub name: String,
+    /// The port to connect to.
+    pub port: u16,
+}
+
+/// The names that a check looks up and connects to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NamesToLookUp {
+    /// In the order asked for.
+    pub names: Vec<NameToLookUp>,
 }
 
 /// What checks came to.
@@ -63,6 +93,7 @@ pub(crate) struct HowMany {
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(check_routes))
+        .routes(routes!(names_to_look_up))
         .routes(routes!(list_verdicts))
         .routes(routes!(trace_url))
 }
@@ -84,31 +115,14 @@ async fn check_routes(
     Shared(state): Shared<Arc<State>>,
     Body(request): Body<CheckRequest>,
 ) -> Result<Json<Verdicts>, Problem> {
-    let snapshot = state.snapshot.load_full();
-    let places: Vec<Place> = if request.addresses.is_empty() {
-        let routes = snapshot.configuration().routes.iter().cloned();
-        routes
-            .map(|route| Place::Route(Box::new(route.into())))
-            .collect()
-    } else {
-        let read = |text: &String| place(&snapshot, text, request.known);
-        request
-            .addresses
-            .iter()
-            .map(read)
-            .collect::<Result<_, _>>()?
-    };
+    let places = places(&state, &request)?;
     let look = Look {
         only: request.only,
         ..Look::at(&state, Occasion::Asked, request.deep).await
     };
-    let routes = places.iter().filter_map(|place| match place {
-        Place::Route(route) => Some(ToCheck::clone(route)),
-        Place::Nowhere(_) | Place::Gone(_) => None,
-    });
-    let routes: Vec<ToCheck> = routes.collect();
+    let routes = to_check(&places);
     let checked = match &request.from {
-        Some(from) => from_container(&state, from, &routes, &look).await?,
+        Some(from) => from_container(&state, from, &routes, &look),
         None => state.board.check(routes, &look).await,
     };
     let mut checked = checked.into_iter();
@@ -126,28 +140,71 @@ async fn check_routes(
     Ok(Json(verdicts))
 }
 
-/// What a container sees of these routes.
-async fn from_container(
+/// The routes to check among what was asked for.
+fn to_check(places: &[Place]) -> Vec<ToCheck> {
+    let routes = places.iter().filter_map(|place| match place {
+        Place::Route(route) => Some(ToCheck::clone(route)),
+        Place::Nowhere(_) | Place::Gone(_) => None,
+    });
+    routes.collect()
+}
+
+/// What each address that was asked for stands for; every route when none was.
+fn places(state: &State, request: &CheckRequest) -> Result<Vec<Place>, Problem> {
+    let snapshot = state.snapshot.load_full();
+    if request.addresses.is_empty() {
+        let routes = snapshot.configuration().routes.iter().cloned();
+        return Ok(routes
+            .map(|route| Place::Route(Box::new(route.into())))
+            .collect());
+    }
+    let read = |text: &String| place(&snapshot, text, request.known);
+    request.addresses.iter().map(read).collect()
+}
+
+/// List the names and ports that a check of these routes looks up and connects to, for whoever looks
+/// from elsewhere.
+#[utoipa::path(
+    post, path = "/checks/names", request_body = CheckRequest,
+    responses((status = 200, body = NamesToLookUp), (status = 422, body = Problem)),
+)]
+async fn names_to_look_up(
+    Shared(state): Shared<Arc<State>>,
+    Body(request): Body<CheckRequest>,
+) -> Result<Json<NamesToLookUp>, Problem> {
+    let routes = to_check(&places(&state, &request)?);
+    let look = Look::at(&state, Occasion::Asked, false).await;
+    let facts = routes
+        .iter()
+        .filter_map(|route| state.board.facts(route, &look));
+    let names = facts.map(|facts| NameToLookUp {
+        address: facts.address().to_string(),
+        name: facts.name.to_string(),
+        port: facts.listener.port(),
+    });
+    Ok(Json(NamesToLookUp {
+        names: names.collect(),
+    }))
+}
+
+/// What was seen from a container comes to for these routes.
+fn from_container(
     state: &State,
-    from: &str,
+    from: &FromSeen,
     routes: &[ToCheck],
     look: &Look,
-) -> Result<Vec<Option<Verdict>>, Problem> {
-    let Some(container) = from.strip_prefix("container:") else {
-        let reason = format!("`{from}` is no place to look from: write `container:NAME`");
-        return Err(Problem::value("from", reason));
+) -> Vec<Option<Verdict>> {
+    let judge = |route: &ToCheck| {
+        let facts: Facts = state.board.facts(route, look)?;
+        let seen = from.seen.iter().find(|seen| seen.name == facts.name)?;
+        Some(diagnose_from(
+            &facts,
+            &from.container,
+            from.shares_network,
+            seen,
+        ))
     };
-    let facts = routes.iter().map(|route| state.board.facts(route, look));
-    let facts: Vec<Option<Facts>> = facts.collect();
-    let known: Vec<Facts> = facts.iter().flatten().cloned().collect();
-    let verdicts = check_from(state.engine.as_deref(), container, &known).await;
-    let mut verdicts = verdicts
-        .map_err(|error| Problem::value("from", error))?
-        .into_iter();
-    let in_order = facts
-        .iter()
-        .map(|facts| facts.as_ref().and_then(|_| verdicts.next()));
-    Ok(in_order.collect())
+    routes.iter().map(judge).collect()
 }
 
 /// The route that an address, a name or a URL leads to.

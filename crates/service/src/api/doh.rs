@@ -1,19 +1,19 @@
 //! DNS over HTTPS (RFC 8484), for browsers that keep their lookups to themselves.
 
-use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 
-use axum::Router;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, RawQuery, State as Shared};
 use axum::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
+use axum::{Extension, Router};
 use bentlane_core::dns::least_ttl;
 use data_encoding::BASE64URL_NOPAD;
 
 use super::Problem;
+use super::guard::Connection;
 use crate::state::State;
 
 /// The media type of a DNS message (RFC 8484 §6).
@@ -27,14 +27,18 @@ pub(crate) fn router() -> Router<Arc<State>> {
 }
 
 /// `GET /dns-query?dns=…`, the question in base64url without padding (RFC 8484 §4.1).
-async fn from_query(Shared(state): Shared<Arc<State>>, RawQuery(query): RawQuery) -> Response {
+async fn from_query(
+    Shared(state): Shared<Arc<State>>,
+    Extension(connection): Extension<Connection>,
+    RawQuery(query): RawQuery,
+) -> Response {
     let query = query.unwrap_or_default();
     let given = query.split('&').find_map(|pair| pair.strip_prefix("dns="));
     let Some(given) = given.filter(|given| given.len() <= LONGEST * 4 / 3) else {
         return refuse("the question comes as `?dns=…`");
     };
     match BASE64URL_NOPAD.decode(given.as_bytes()) {
-        Ok(question) => answer(&state, &question).await,
+        Ok(question) => answer(&state, &connection, &question).await,
         Err(_) => refuse("`dns` is not base64url without padding (RFC 4648 section 5)"),
     }
 }
@@ -42,6 +46,7 @@ async fn from_query(Shared(state): Shared<Arc<State>>, RawQuery(query): RawQuery
 /// `POST /dns-query` with the question as its body.
 async fn from_body(
     Shared(state): Shared<Arc<State>>,
+    Extension(connection): Extension<Connection>,
     headers: HeaderMap,
     question: Bytes,
 ) -> Response {
@@ -49,12 +54,18 @@ async fn from_body(
         let detail = format!("the body's type is not {MESSAGE}");
         return Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, detail).into_response();
     }
-    answer(&state, &question).await
+    answer(&state, &connection, &question).await
 }
 
-async fn answer(state: &State, question: &[u8]) -> Response {
-    // Whom a proxy of ours asks for is not known here; it is somebody on this machine.
-    let client = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
+/// Answers those of this machine alone; pages of other origins were refused before.
+async fn answer(state: &State, connection: &Connection, question: &[u8]) -> Response {
+    let client = match connection {
+        Connection::Site(pair) if pair.theirs.ip().to_canonical().is_loopback() => pair.theirs,
+        _ => {
+            let detail = "DNS over HTTPS is served to this machine alone, under the console's name";
+            return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
+        }
+    };
     let mut answer = Vec::new();
     state.resolver.ask(question, client, &mut answer).await;
     if answer.is_empty() {

@@ -1,73 +1,168 @@
-//! Who may call: requests addressed to this machine by name, from our own pages, by somebody who
-//! signed in.
+//! Who may call: the command line and programs over the service's Unix socket, and a browser that
+//! signed in, from our own pages.
 
-use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Instant;
 
-use axum::extract::{Request, State as Shared};
-use axum::http::header::{AUTHORIZATION, COOKIE, HOST, ORIGIN, WWW_AUTHENTICATE};
-use axum::http::{HeaderMap, HeaderValue, Method, StatusCode};
+use axum::extract::{FromRequestParts, Request, State as Shared};
+use axum::http::header::{
+    AUTHORIZATION, CONTENT_SECURITY_POLICY, HOST, ORIGIN, REFERRER_POLICY, WWW_AUTHENTICATE,
+    X_CONTENT_TYPE_OPTIONS,
+};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, request};
 use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
+use axum::response::{Html, IntoResponse, Response};
+use bentlane_probe::peer_uid;
+use bentlane_proxy::SocketPair;
+use nix::unistd::{Uid, User};
 
 use super::Problem;
-use crate::state::{OWN_NAME, State};
+use crate::sign_in::RECENT;
+use crate::state::State;
 
-/// The cookie of a browser that signed in.
-pub(crate) const COOKIE_NAME: &str = "bentlane_session";
+/// The header field in which the command line says which command calls, for the journal.
+pub const COMMAND_HEADER: &str = "bentlane-command";
+/// Characters of that which are kept.
+const LONGEST_COMMAND: usize = 60;
+/// Where a browser says whether the page that asks is of the same origin (Fetch Metadata §2.3).
+const SEC_FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
 
-/// Who called, for the journal.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Caller(pub(crate) &'static str);
+/// The connection that a request came over.
+#[derive(Clone, Debug)]
+pub(crate) enum Connection {
+    /// The Unix socket; the process at the other end is this user's.
+    Socket {
+        /// The user.
+        uid: u32,
+    },
+    /// The console's own TCP listener.
+    Console(Arc<SocketPair>),
+    /// The proxy, under our own name.
+    Site(Arc<SocketPair>),
+}
 
-/// Refuses requests whose `Host` is not ours, as after DNS rebinding, or whose `Origin` is another
-/// site's.
-pub(crate) async fn require_host(
+impl Connection {
+    /// Whose it is; `None` when that cannot be told.
+    pub(crate) fn uid(&self) -> Option<u32> {
+        match self {
+            Self::Socket { uid } => Some(*uid),
+            Self::Console(pair) | Self::Site(pair) => uid_of(pair),
+        }
+    }
+}
+
+/// Whose process is at the other end, looked up once for a connection.
+pub(crate) fn uid_of(pair: &SocketPair) -> Option<u32> {
+    *pair.uid.get_or_init(|| peer_uid(pair.ours, pair.theirs))
+}
+
+/// Who called.
+#[derive(Clone, Debug)]
+pub(crate) struct Caller {
+    /// For the journal: the user, and the command or the console.
+    pub(crate) who: Arc<str>,
+    /// Whose connection it is.
+    pub(crate) uid: Option<u32>,
+    /// The number of the browser's session.
+    pub(crate) session: Option<u64>,
+    /// Whether calls are accepted that run commands or change keys.
+    trusted: bool,
+}
+
+/// A caller whose calls may run commands or change keys: over the Unix socket, or signed in a short
+/// time ago, so that a browser that was left open does not do.
+#[derive(Debug)]
+pub(crate) struct Trusted;
+
+impl<S: Sync> FromRequestParts<S> for Trusted {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut request::Parts, _: &S) -> Result<Self, Problem> {
+        let caller = parts.extensions.get::<Caller>();
+        caller.ok_or_else(not_trusted)?.check_trusted()?;
+        Ok(Self)
+    }
+}
+
+impl Caller {
+    /// # Errors
+    /// As [`Trusted`] refuses.
+    pub(crate) fn check_trusted(&self) -> Result<(), Problem> {
+        self.trusted.then_some(()).ok_or_else(not_trusted)
+    }
+}
+
+fn not_trusted() -> Problem {
+    let minutes = RECENT.as_secs() / 60;
+    let detail = format!(
+        "this needs a sign-in within the last {minutes} minutes: run `bentlane console`, or use \
+         the command line"
+    );
+    Problem::new(StatusCode::FORBIDDEN, detail)
+}
+
+/// A user by name and number.
+pub(crate) fn user_in_words(uid: Option<u32>) -> String {
+    let Some(uid) = uid else {
+        return "a user who cannot be determined".to_owned();
+    };
+    match User::from_uid(Uid::from_raw(uid)) {
+        Ok(Some(user)) => format!("{} (uid {uid})", user.name),
+        Ok(None) | Err(_) => format!("uid {uid}"),
+    }
+}
+
+/// Refuses requests of browsers for another origin than our own, as after DNS rebinding, and of
+/// pages of another origin.
+pub(crate) async fn require_own_origin(
     Shared(state): Shared<Arc<State>>,
     request: Request,
     next: Next,
 ) -> Response {
     let headers = request.headers();
-    let ours = |host: &str| is_ours(host, &state.listening.api);
-    // The same pages through our own proxy.
-    let https_port = state.listening.https_port();
-    let ours_by_name = |origin: &str| is_own_name(origin, https_port);
-    // A port that is forwarded to ours has another number.
-    let named_us = |host: &str| is_named(host.split(':').next().unwrap_or_default());
-    if !text(headers, &HOST).is_some_and(|host| ours(host) || named_us(host)) {
-        let detail = "the Host field names another server than this one";
-        return Problem::new(StatusCode::MISDIRECTED_REQUEST, detail).into_response();
+    let listening = &state.listening;
+    let (host, origin) = match request.extensions().get::<Connection>() {
+        Some(Connection::Console(_)) => {
+            let host = listening.console_host();
+            let origin = format!("http://{host}");
+            (Some(host), origin)
+        }
+        // The proxy leads here by the name alone: a port that is forwarded to ours has another number.
+        Some(Connection::Site(_)) => (None, listening.site_origin()),
+        Some(Connection::Socket { .. }) | None => return next.run(request).await,
+    };
+    let asked = text(headers, &HOST).unwrap_or_default();
+    if host.is_some_and(|host| !asked.eq_ignore_ascii_case(&host)) {
+        let page = Html(include_str!("misdirected.html"));
+        return (StatusCode::MISDIRECTED_REQUEST, page).into_response();
     }
-    if let Some(origin) = text(headers, &ORIGIN)
-        && !origin.strip_prefix("http://").is_some_and(ours)
-        && !origin.strip_prefix("https://").is_some_and(ours_by_name)
-    {
-        let detail = format!("pages of {origin} may not call this service");
+    if let Some(asking) = text(headers, &ORIGIN).filter(|asking| *asking != origin) {
+        let detail = format!("pages of {asking} may not call this service");
+        return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
+    }
+    let is_call = request.uri().path().starts_with("/api/");
+    let site = text(headers, &SEC_FETCH_SITE);
+    if is_call && site.is_some_and(|site| !matches!(site, "same-origin" | "none")) {
+        let detail = "pages of another origin may not call this service";
         return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
     }
     next.run(request).await
 }
 
-/// Refuses callers that neither hold the token nor signed in.
+/// Refuses callers that neither come over the Unix socket nor signed in.
 pub(crate) async fn require_sign_in(
     Shared(state): Shared<Arc<State>>,
     mut request: Request,
     next: Next,
 ) -> Response {
-    let headers = request.headers();
-    let bearer = text(headers, &AUTHORIZATION).and_then(|value| value.strip_prefix("Bearer "));
-    let caller = if bearer.is_some_and(|token| state.sign_in.is_token(token)) {
-        Caller("command line")
-    } else if session_of(headers).is_some_and(|s| state.sign_in.is_session(s, Instant::now())) {
-        // A browser names the origin of every request that changes something.
-        if !is_safe(request.method()) && !headers.contains_key(ORIGIN) {
-            let detail = "a browser's request that changes something names its Origin";
-            return Problem::new(StatusCode::FORBIDDEN, detail).into_response();
-        }
-        Caller("console")
-    } else {
-        let detail = "not signed in: run `bentlane console`, or send the token of the data folder";
+    let connection = request.extensions().get::<Connection>().cloned();
+    let caller = match &connection {
+        Some(Connection::Socket { uid }) => Some(of_command(*uid, request.headers())),
+        Some(connection) => of_session(&state, connection, request.headers()),
+        None => None,
+    };
+    let Some(caller) = caller else {
+        let detail = "not signed in: run `bentlane console`";
         let mut response = Problem::new(StatusCode::UNAUTHORIZED, detail).into_response();
         response
             .headers_mut()
@@ -78,86 +173,56 @@ pub(crate) async fn require_sign_in(
     next.run(request).await
 }
 
-fn is_safe(method: &Method) -> bool {
-    method.is_safe()
+/// The process at the other end of the Unix socket, with the command that it says it is.
+fn of_command(uid: u32, headers: &HeaderMap) -> Caller {
+    let stated = headers
+        .get(COMMAND_HEADER)
+        .and_then(|value| value.to_str().ok());
+    let stated: String = stated
+        .unwrap_or("API")
+        .chars()
+        .take(LONGEST_COMMAND)
+        .collect();
+    Caller {
+        who: format!("{}, {stated}", user_in_words(Some(uid))).into(),
+        uid: Some(uid),
+        session: None,
+        trusted: true,
+    }
 }
 
-fn text<'a>(headers: &'a HeaderMap, name: &axum::http::HeaderName) -> Option<&'a str> {
+fn of_session(state: &State, connection: &Connection, headers: &HeaderMap) -> Option<Caller> {
+    let secret = text(headers, &AUTHORIZATION)?.strip_prefix("Bearer ")?;
+    let (uid, now) = (connection.uid(), Instant::now());
+    let session = state.sign_in.session(secret, uid, now)?;
+    Some(Caller {
+        who: format!("{}, console", user_in_words(uid)).into(),
+        uid,
+        session: Some(session.id),
+        trusted: session.is_recent(now),
+    })
+}
+
+/// Fields for every response: no page frames ours, no browser guesses a type, and what is no page of
+/// the console runs nothing.
+pub(crate) async fn harden(request: Request, next: Next) -> Response {
+    const NOTHING: &str = "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; \
+                           base-uri 'none'; form-action 'none'";
+    let mut response = next.run(request).await;
+    let headers = response.headers_mut();
+    let fields = [
+        (X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (REFERRER_POLICY, "no-referrer"),
+        (CONTENT_SECURITY_POLICY, NOTHING),
+    ];
+    for (name, value) in fields {
+        if !headers.contains_key(&name) {
+            headers.insert(name, HeaderValue::from_static(value));
+        }
+    }
+    response
+}
+
+fn text<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a str> {
     headers.get(name).and_then(|value| value.to_str().ok())
-}
-
-fn session_of(headers: &HeaderMap) -> Option<&str> {
-    headers
-        .get_all(COOKIE)
-        .iter()
-        .filter_map(|value| value.to_str().ok())
-        .flat_map(|value| value.split(';'))
-        .find_map(|pair| pair.trim().strip_prefix(COOKIE_NAME)?.strip_prefix('='))
-}
-
-/// Whether `host` is `localhost`, 127.0.0.1 or ::1 with a port on which the API listens, or an
-/// address on which it does.
-fn is_ours(host: &str, listening: &[SocketAddr]) -> bool {
-    if let Ok(address) = host.parse::<SocketAddr>() {
-        return listening.contains(&address);
-    }
-    let (name, port) = host.split_once(':').unwrap_or((host, "80"));
-    name.eq_ignore_ascii_case("localhost")
-        && port
-            .parse()
-            .is_ok_and(|port: u16| listening.iter().any(|at| at.port() == port))
-}
-
-/// Whether `host` is the name of our own pages, with the port on which HTTPS listens.
-fn is_own_name(host: &str, https_port: u16) -> bool {
-    let (name, port) = host.split_once(':').unwrap_or((host, "443"));
-    is_named(name) && port.parse() == Ok(https_port)
-}
-
-fn is_named(name: &str) -> bool {
-    name.eq_ignore_ascii_case(OWN_NAME)
-}
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("bentlane.localhost", 443, true)]
-    #[case("bentlane.localhost:443", 443, true)]
-    #[case("BENTLANE.localhost:7443", 7443, true)]
-    #[case("bentlane.localhost", 7443, false)]
-    #[case("bentlane.localhost:7070", 7443, false)]
-    #[case("bentlane.localhost.evil.example", 443, false)]
-    fn our_own_name(#[case] host: &str, #[case] port: u16, #[case] ours: bool) {
-        assert_eq!(is_own_name(host, port), ours);
-    }
-
-    #[rstest]
-    #[case("127.0.0.1:7070", true)]
-    #[case("[::1]:7070", true)]
-    #[case("localhost:7070", true)]
-    #[case("LOCALHOST:7070", true)]
-    #[case("localhost", false)]
-    #[case("localhost:80", false)]
-    #[case("127.0.0.2:7070", false)]
-    #[case("evil.example:7070", false)]
-    #[case("localhost.evil.example:7070", false)]
-    #[case("", false)]
-    fn hosts_that_are_ours(#[case] host: &str, #[case] ours: bool) {
-        let listening = ["127.0.0.1:7070", "[::1]:7070"].map(|at| at.parse().unwrap());
-        assert_eq!(is_ours(host, &listening), ours);
-    }
-
-    #[rstest]
-    #[case("bentlane_session=abc", Some("abc"))]
-    #[case("a=b; bentlane_session=abc; c=d", Some("abc"))]
-    #[case("bentlane_session_other=abc", None)]
-    #[case("x_bentlane_session=abc", None)]
-    fn the_session_cookie_is_found(#[case] cookie: &'static str, #[case] wanted: Option<&str>) {
-        let headers = HeaderMap::from_iter([(COOKIE, HeaderValue::from_static(cookie))]);
-        assert_eq!(session_of(&headers), wanted);
-    }
 }

@@ -1,4 +1,7 @@
-//! The API under `/api/v1`: what the command line and the console use, and nothing else.
+//! The API under `/api/v1`: what the command line, programs and the console use.
+//!
+//! The command line and programs call over a Unix socket in the data folder; a browser calls from
+//! the console's own pages once it signed in.
 //!
 //! Each file holds one noun: its types, its handlers, and their place in the router. The OpenAPI
 //! document is made from the same router, so that it cannot name a route that is not there.
@@ -20,6 +23,7 @@ mod queries;
 mod records;
 mod route_keys;
 mod routes;
+pub(crate) mod serve;
 mod session;
 mod status;
 mod traffic;
@@ -41,7 +45,9 @@ pub use certificates::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
-pub use checks::{CheckRequest, TraceRequest, Verdicts};
+pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
+pub use guard::COMMAND_HEADER;
+pub(crate) use guard::user_in_words;
 pub use journal::{Journal, JournalLine};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
@@ -49,8 +55,10 @@ pub use route_keys::{ExpectKeys, RouteKeys};
 pub use routes::{
     RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
 };
-pub use session::SignInLink;
-pub use status::{DatabaseKind, DatabaseStatus, Listeners, Status};
+pub use session::{
+    LinkAnswer, LinkNews, LinkState, SessionView, Sessions, SignInLink, SignInRequest, SignedOut,
+};
+pub use status::{Attention, Capacity, DatabaseKind, DatabaseStatus, Listeners, RunsAs, Status};
 pub use zones::{ZoneInput, ZonePatch, ZoneView, Zones};
 
 use crate::console;
@@ -59,8 +67,9 @@ use crate::state::State;
 #[derive(OpenApi)]
 #[openapi(info(
     title = "Bent Lane",
-    description = "Names with HTTPS for what runs on this machine, proved hop by hop. Send the \
-                   token of the data folder's `token` file as `Authorization: Bearer TOKEN`.",
+    description = "Names with HTTPS for what runs on this machine, proved hop by hop. Call it over \
+                   the Unix socket `api.sock` in the data folder, as the folder's owner or root: \
+                   `curl --unix-socket ~/.local/share/bentlane/api.sock http://localhost/api/v1/status`.",
     license(name = "MIT")
 ))]
 struct Document;
@@ -88,23 +97,34 @@ fn all() -> OpenApiRouter<Arc<State>> {
         .merge(events::router())
 }
 
-/// Everything that the API's listener serves: the API, sign-in and the console.
-pub(crate) fn router(state: Arc<State>) -> Router {
+/// The API with its description, for callers that may use it.
+fn api(state: &Arc<State>) -> Router<Arc<State>> {
     let (api, document) = described();
     let document = Arc::new(document);
     let serve_document = move || {
         let document = Arc::clone(&document);
         async move { Json((*document).clone()) }
     };
-    let signed_in = middleware::from_fn_with_state(Arc::clone(&state), guard::require_sign_in);
-    let addressed_to_us = middleware::from_fn_with_state(Arc::clone(&state), guard::require_host);
+    let signed_in = middleware::from_fn_with_state(Arc::clone(state), guard::require_sign_in);
     api.route("/api/v1/openapi.json", get(serve_document))
         .route("/api/{*path}", axum::routing::any(no_such_path))
         .layer(signed_in)
-        .route("/sign-in", get(session::sign_in))
+}
+
+/// What the Unix socket serves: the API alone.
+pub(crate) fn socket_router(state: Arc<State>) -> Router {
+    api(&state).fallback(no_such_path).with_state(state)
+}
+
+/// What browsers are served: the console with its way in, and the API behind that.
+pub(crate) fn console_router(state: Arc<State>) -> Router {
+    let own_origin = middleware::from_fn_with_state(Arc::clone(&state), guard::require_own_origin);
+    api(&state)
+        .merge(session::entrance())
         .merge(doh::router())
         .fallback(console::serve)
-        .layer(addressed_to_us)
+        .layer(own_origin)
+        .layer(middleware::from_fn(guard::harden))
         .with_state(state)
 }
 

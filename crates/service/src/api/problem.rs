@@ -141,7 +141,7 @@ impl From<StoreError> for Problem {
                     chain(&failure)
                 ),
             ),
-            StoreError::Unreadable { .. } | StoreError::Database(_) => {
+            StoreError::Unreadable { .. } | StoreError::Url { .. } | StoreError::Database(_) => {
                 error!(cause = chain(&failure), "the database failed");
                 Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
             }
@@ -181,6 +181,7 @@ impl From<TrustError> for Problem {
                 | AuthorityError::Key
                 | AuthorityError::NotAnAuthority
                 | AuthorityError::CannotLock
+                | AuthorityError::Unconstrained
                 | AuthorityError::KeyMismatch
                 | AuthorityError::NotValid { .. },
             ) => StatusCode::UNPROCESSABLE_ENTITY,

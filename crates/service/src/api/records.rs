@@ -132,7 +132,7 @@ async fn list_records(Shared(state): Shared<Arc<State>>) -> Json<Records> {
 )]
 async fn add_record(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Body(input): Body<RecordInput>,
 ) -> Result<(StatusCode, Json<RecordView>), Problem> {
     let mut errors = Vec::new();
@@ -152,7 +152,7 @@ async fn add_record(
     };
     let change = ZoneChange::AddRecord(record.clone());
     let zone = state.snapshot.load().configuration().zone_after(&change)?;
-    state.change(who, Change::EditZone(change)).await?;
+    state.change(&who, Change::EditZone(change)).await?;
     Ok((StatusCode::CREATED, Json(view(&zone, &record))))
 }
 
@@ -163,14 +163,14 @@ async fn add_record(
 )]
 async fn remove_records(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Path(owner): Path<String>,
     Query(RemoveRecords { kind }): Query<RemoveRecords>,
 ) -> Result<StatusCode, Problem> {
     let owner = owner.parse().map_err(|e| Problem::value("owner", e))?;
     let kind = kind.map(|kind| kind.to_ascii_uppercase());
     let change = ZoneChange::RemoveRecords { owner, kind };
-    state.change(who, Change::EditZone(change)).await?;
+    state.change(&who, Change::EditZone(change)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -196,7 +196,7 @@ async fn export_zone(
 )]
 async fn import_zone(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Query(ReplaceRecords { dry_run }): Query<ReplaceRecords>,
     Body(file): Body<ZoneFile>,
@@ -210,7 +210,7 @@ async fn import_zone(
     let change = ZoneChange::ReplaceRecords { name, records };
     let after = state.snapshot.load().configuration().zone_after(&change)?;
     if !dry_run {
-        state.change(who, Change::EditZone(change)).await?;
+        state.change(&who, Change::EditZone(change)).await?;
     }
     Ok(Json(Records {
         records: views(&after),

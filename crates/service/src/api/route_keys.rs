@@ -3,6 +3,7 @@ use std::path::PathBuf;
 
 use axum::http::StatusCode;
 use bentlane_core::{Expectation, Invalid, RouteSettings};
+use bentlane_system::Folder;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -64,6 +65,9 @@ pub struct RouteKeys {
     /// Whether responses tell in `Server-Timing` where the time went.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub server_timing: Option<bool>,
+    /// Whether `Strict-Transport-Security` is taken out of responses.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub drop_hsts: Option<bool>,
     /// Whether the route rests.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub paused: Option<bool>,
@@ -158,7 +162,7 @@ fn all<T: std::str::FromStr<Err = Invalid>>(given: &[String]) -> Result<Vec<T>, 
 
 impl RouteKeys {
     /// What the keys are called.
-    const NAMES: [&str; 20] = [
+    const NAMES: [&str; 21] = [
         "address",
         "strip_prefix",
         "host",
@@ -175,6 +179,7 @@ impl RouteKeys {
         "keep_path",
         "trust_forwarded",
         "server_timing",
+        "drop_hsts",
         "paused",
         "access_log",
         "note",
@@ -256,6 +261,7 @@ impl RouteKeys {
             (&mut settings.strip_prefix, self.strip_prefix),
             (&mut settings.trust_forwarded, self.trust_forwarded),
             (&mut settings.server_timing, self.server_timing),
+            (&mut settings.drop_hsts, self.drop_hsts),
             (&mut settings.paused, self.paused),
         ] {
             *place = given.unwrap_or(*place);
@@ -268,11 +274,20 @@ impl RouteKeys {
 /// A file that the service can name as its user does: the service has a folder of its own.
 fn log_file(text: &str) -> Result<PathBuf, Invalid> {
     let path = PathBuf::from(text);
-    if path.is_absolute() && path.file_name().is_some() {
-        return Ok(path);
+    if !path.is_absolute() || path.file_name().is_none() {
+        let reason = format!("`{text}` is not the whole path of a file");
+        return Err(Invalid::new("access_log", reason));
     }
-    let reason = format!("`{text}` is not the whole path of a file");
-    Err(Invalid::new("access_log", reason))
+    // Opened later, each time anew: only that it could be is of interest here.
+    match Folder::of(&path) {
+        Ok(_) => Ok(path),
+        Err(error) if error.is_missing() => {
+            let folder = path.parent().unwrap_or(&path).display();
+            let reason = format!("the folder {folder} is not there: make it first");
+            Err(Invalid::new("access_log", reason))
+        }
+        Err(error) => Err(Invalid::new("access_log", error)),
+    }
 }
 
 #[cfg(test)]
@@ -288,7 +303,7 @@ mod tests {
             "set_headers": ["request a: b"], "remove_headers": ["response b"],
             "plain": "serve", "cert": "issued", "tls": "here", "fallback": "/index.html",
             "redirect_status": 301, "keep_path": true, "trust_forwarded": true,
-            "server_timing": true, "paused": true,
+            "server_timing": true, "drop_hsts": true, "paused": true,
             "access_log": "/var/log/shop.log", "note": "the shop",
             "expect": { "status": 200, "text": "a", "title": "b", "header": ["x-a: b"],
                 "json": ["/a=1"], "websocket": "/live", "events": "/news" },
@@ -312,7 +327,7 @@ mod tests {
             "strip_prefix": false, "host": "keep", "target_tls": "verify", "target_name": "none",
             "allow_origins": [], "set_headers": [], "remove_headers": [], "plain": "zone",
             "cert": "none", "tls": "none", "fallback": "none", "trust_forwarded": false,
-            "server_timing": false, "paused": false, "access_log": "none", "note": "none",
+            "server_timing": false, "drop_hsts": false, "paused": false, "access_log": "none", "note": "none",
             "expect": { "status": 0, "text": "none", "title": "none", "header": [], "json": [],
                 "websocket": "none", "events": "none" },
         }));

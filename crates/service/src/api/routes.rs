@@ -269,7 +269,7 @@ async fn list_routes(
 )]
 async fn add_route(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Query(AddRoute { dry_run }): Query<AddRoute>,
     Body(input): Body<RouteInput>,
 ) -> Result<(StatusCode, Json<RouteView>), Problem> {
@@ -279,7 +279,7 @@ async fn add_route(
         state.snapshot.load().configuration().check(&change)?;
         return Ok((StatusCode::OK, Json(view(&state, &route))));
     }
-    state.change(who, change).await?;
+    state.change(&who, change).await?;
     Ok((StatusCode::CREATED, Json(view(&state, &route))))
 }
 
@@ -293,7 +293,7 @@ async fn add_route(
 )]
 async fn add_routes(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Body(RouteInputs { routes: inputs }): Body<RouteInputs>,
 ) -> Result<(StatusCode, Json<RoutesAdded>), Problem> {
     let mut routes = Vec::with_capacity(inputs.len());
@@ -304,7 +304,7 @@ async fn add_routes(
     }
     let added = routes.len();
     if added > 0 {
-        state.change(who, Change::AddRoutes(routes)).await?;
+        state.change(&who, Change::AddRoutes(routes)).await?;
     }
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
 }
@@ -398,7 +398,7 @@ async fn show_route(
 )]
 async fn edit_route(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Path(text): Path<String>,
     Body(patch): Body<RoutePatch>,
 ) -> Result<Json<RouteView>, Problem> {
@@ -409,7 +409,7 @@ async fn edit_route(
     }
     let snapshot = state.snapshot.load_full();
     choose(&state, &patch.keys, &mut route, snapshot.configuration())?;
-    state.change(who, Change::EditRoute(route.clone())).await?;
+    state.change(&who, Change::EditRoute(route.clone())).await?;
     Ok(Json(view(&state, &route)))
 }
 
@@ -420,11 +420,11 @@ async fn edit_route(
 )]
 async fn remove_route(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Path(text): Path<String>,
 ) -> Result<StatusCode, Problem> {
     state
-        .change(who, Change::RemoveRoute(address(&text)?))
+        .change(&who, Change::RemoveRoute(address(&text)?))
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

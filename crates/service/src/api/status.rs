@@ -10,6 +10,7 @@ use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::serve::SOCKET;
 use crate::state::State;
 
 /// What runs, where it listens, what is wrong.
@@ -24,8 +25,12 @@ pub struct Status {
     pub started_at: OffsetDateTime,
     /// Its data folder.
     pub data_dir: String,
+    /// As whom it runs.
+    pub runs_as: RunsAs,
     /// Where it listens.
     pub listeners: Listeners,
+    /// How many connections there may be.
+    pub capacity: Capacity,
     /// The resolvers that are asked for names outside the zones; `null` when nobody is.
     #[schema(value_type = Option<Vec<String>>)]
     pub upstreams: Option<Vec<SocketAddr>>,
@@ -41,6 +46,19 @@ pub struct Status {
     pub passing: usize,
     /// The addresses of routes that did not pass their last check, with the reason.
     pub broken: Vec<BrokenRoute>,
+    /// What somebody has to do that the service cannot do itself.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub attention: Vec<Attention>,
+}
+
+/// What somebody has to do that the service cannot do itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Attention {
+    /// What is wrong.
+    pub text: String,
+    /// The command that fixes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
 }
 
 /// A route that did not pass its last check.
@@ -64,9 +82,34 @@ pub struct Listeners {
     /// HTTPS.
     #[schema(value_type = Vec<String>)]
     pub https: Vec<SocketAddr>,
-    /// The API and the console.
+    /// The console.
     #[schema(value_type = Vec<String>)]
-    pub api: Vec<SocketAddr>,
+    pub console: Vec<SocketAddr>,
+    /// The Unix socket of the API.
+    pub socket: String,
+}
+
+/// As whom the service runs.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RunsAs {
+    /// The user's number.
+    pub uid: u32,
+    /// The user's name, where there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+}
+
+/// How many connections there may be, and what that is derived from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Capacity {
+    /// Clients' connections to the proxy at a time.
+    pub connections: usize,
+    /// Files and sockets that the process may have open (RLIMIT_NOFILE).
+    pub descriptors: u64,
+    /// How many that would have to be for every connection that the proxy is made for; absent when
+    /// there are enough.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wanted: Option<u64>,
 }
 
 /// Whose database it is.
@@ -86,6 +129,15 @@ pub struct DatabaseStatus {
     pub place: String,
     /// Whether it answered last time. Routes work without it; changes do not.
     pub reachable: bool,
+}
+
+fn runs_as() -> RunsAs {
+    let uid = nix::unistd::geteuid();
+    let user = nix::unistd::User::from_uid(uid).ok().flatten();
+    RunsAs {
+        uid: uid.as_raw(),
+        user: user.map(|user| user.name),
+    }
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
@@ -123,8 +175,11 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
             dns: listening.dns,
             http: listening.http,
             https: listening.https,
-            api: listening.api,
+            console: listening.console,
+            socket: state.data_dir.path(SOCKET).display().to_string(),
         },
+        runs_as: runs_as(),
+        capacity: state.capacity.clone(),
         upstreams: state
             .resolver
             .forwarder
@@ -139,5 +194,6 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
         routes: configuration.routes.len(),
         passing: verdicts.iter().filter(|verdict| verdict.passed).count(),
         broken: broken.collect(),
+        attention: state.attention.load().to_vec(),
     })
 }

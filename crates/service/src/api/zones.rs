@@ -43,6 +43,9 @@ pub struct ZoneView {
     /// Whether the root can vouch for its names. Otherwise no client accepts certificates for them
     /// until there is a new root.
     pub certified: bool,
+    /// When the zone was just added: whether that took another root, which has to be trusted.
+    #[serde(default)]
+    pub new_root: bool,
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
@@ -108,6 +111,7 @@ fn view(state: &State, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
         records: zone.records.len(),
         settings: zone.settings,
         certified: state.trust.root().covers(&zone.name),
+        new_root: false,
         advice: advice_for_zone(&zone.name),
     }
 }
@@ -132,7 +136,7 @@ async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
 )]
 async fn add_zone(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Query(AddZone { dry_run }): Query<AddZone>,
     Body(input): Body<ZoneInput>,
 ) -> Result<(StatusCode, Json<ZoneView>), Problem> {
@@ -152,13 +156,21 @@ async fn add_zone(
         );
         return Err(Problem::value("name", reason));
     }
-    let view = view(&state, &state.snapshot.load(), &Zone::new(name.clone()));
+    let zone = Zone::new(name.clone());
     let change = Change::AddZone(name);
     if dry_run {
         state.snapshot.load().configuration().check(&change)?;
+        let view = view(&state, &state.snapshot.load(), &zone);
         return Ok((StatusCode::OK, Json(view)));
     }
-    state.change(who, change).await?;
+    let former = state.trust.root();
+    state.change(&who, change).await?;
+    let root = state.trust.root();
+    let view = ZoneView {
+        // One that was made anew was trusted by nobody before, either.
+        new_root: root.key_sha256() != former.key_sha256() && root.cross().is_some(),
+        ..view(&state, &state.snapshot.load(), &zone)
+    };
     Ok((StatusCode::CREATED, Json(view)))
 }
 
@@ -182,7 +194,7 @@ async fn show_zone(
 )]
 async fn edit_zone(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Body(patch): Body<ZonePatch>,
 ) -> Result<Json<ZoneView>, Problem> {
@@ -208,7 +220,7 @@ async fn edit_zone(
         name: zone.name.clone(),
         settings,
     };
-    state.change(who, Change::EditZone(change)).await?;
+    state.change(&who, Change::EditZone(change)).await?;
     let zone = Zone { settings, ..zone };
     Ok(Json(view(&state, &state.snapshot.load(), &zone)))
 }
@@ -220,13 +232,13 @@ async fn edit_zone(
 )]
 async fn remove_zone(
     Shared(state): Shared<Arc<State>>,
-    Extension(Caller(who)): Extension<Caller>,
+    Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Query(RemoveZone { with_routes }): Query<RemoveZone>,
 ) -> Result<StatusCode, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
     state
-        .change(who, Change::RemoveZone { name, with_routes })
+        .change(&who, Change::RemoveZone { name, with_routes })
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

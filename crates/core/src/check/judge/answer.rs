@@ -113,6 +113,8 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> Judged {
         .findings
         .extend(seen.events.iter().filter_map(|it| events(facts, it)));
     judged.findings.extend(cookies(facts, visit));
+    judged.findings.extend(hsts_too_wide(facts, visit));
+    judged.findings.extend(log_unwritable(facts));
     judged
         .findings
         .extend(seen.preflights.iter().filter_map(preflight));
@@ -483,6 +485,58 @@ fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
         format!("the page loads {first} in the clear, which browsers block"),
         blocked.iter().map(|(url, _)| url.clone()).collect(),
         remedy,
+    ))
+}
+
+/// An access log that gets no lines.
+fn log_unwritable(facts: &Facts) -> Option<Finding> {
+    let (fault, address) = (facts.log_fault.as_ref()?, facts.address());
+    Some(Finding::of(
+        FindingKind::AccessLogUnwritable,
+        format!("the access log gets no lines: {fault}"),
+        Vec::new(),
+        Remedy::mend(
+            "make its folder, or do without the log",
+            format!("bentlane route edit {address} --access-log none"),
+        ),
+    ))
+}
+
+/// A policy of HTTPS alone that reaches further than the route: it is kept by name, whatever the
+/// port (RFC 6797 §8.2), and may hold for everything below the name (§6.1.2).
+fn hsts_too_wide(facts: &Facts, visit: &Visit) -> Option<Finding> {
+    let zone = facts.snapshot.zone_of(facts.name.as_str());
+    let is_localhost = facts.name.as_str() == "localhost";
+    let is_apex = zone.is_some_and(|zone| zone.name == facts.name);
+    let field = visit.first().values("strict-transport-security").next()?;
+    let directives = || {
+        field
+            .split(';')
+            .map(|part| part.trim().to_ascii_lowercase())
+    };
+    let with_subdomains = directives().any(|part| part == "includesubdomains");
+    let is_kept = directives().any(|part| {
+        let age = part
+            .strip_prefix("max-age=")
+            .map(|age| age.trim_matches('"').to_owned());
+        age.is_some_and(|age| age != "0")
+    });
+    if !is_kept || !(is_localhost || (is_apex && with_subdomains)) {
+        return None;
+    }
+    let (name, address) = (&facts.name, facts.address());
+    let reach = match is_localhost {
+        true => "every port of localhost".to_owned(),
+        false => format!("{name} and every name below it"),
+    };
+    Some(Finding::of(
+        FindingKind::HstsTooWide,
+        format!("the app has browsers use HTTPS only, for {reach}"),
+        vec![format!("strict-transport-security: {field}")],
+        Remedy::mend(
+            "have the route drop the field, or the app send it in production only",
+            format!("bentlane route edit {address} --drop-hsts"),
+        ),
     ))
 }
 

@@ -48,8 +48,9 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
     };
     judged.micros = Some(micros(seen.handshake.took));
     if !matches!(seen.handshake.outcome, Handshake::NotNeeded) && facts.pair.is_none() {
-        for StoreSeen { store, trust } in &facts.machine.stores {
-            let words = match trust {
+        for seen in &facts.machine.stores {
+            let StoreSeen { store, .. } = seen;
+            let words = match seen.trust_for(&facts.name) {
                 StoreTrust::Trusted => "trusts our root",
                 StoreTrust::Older => "trusts an older root of ours, and not this one",
                 StoreTrust::Distrusted => "does not trust our root",
@@ -178,7 +179,7 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
 fn stores(facts: &Facts) -> Vec<Finding> {
     let with = |wanted: StoreTrust| {
         let stores = facts.machine.stores.iter();
-        let stores = stores.filter(|it| it.trust == wanted);
+        let stores = stores.filter(|it| it.trust_for(&facts.name) == wanted);
         stores.map(|it| it.store.clone()).collect::<Vec<_>>()
     };
     let attach = "sudo bentlane system attach --only trust";

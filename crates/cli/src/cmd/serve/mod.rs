@@ -1,5 +1,9 @@
-use std::path::PathBuf;
+mod unprivileged;
 
+use std::path::{Path, PathBuf};
+
+use bentlane_core::Name;
+use bentlane_core::dns::{RebindLevel, RebindProtection};
 use bentlane_service::{
     Checks, Config, ConfigError, ConfigFile, Inherited, KeepTraffic, Listen, ListenAt, Service,
     UpstreamChoice, Upstreams,
@@ -7,10 +11,15 @@ use bentlane_service::{
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
+use tracing::warn;
 use tracing_subscriber::EnvFilter;
 
+use crate::account::Account;
 use crate::error::{Answer, CliError};
 use crate::output::Output;
+
+/// Where a service that ran as root kept its data.
+const FORMER_OF_ROOT: &str = "/var/lib/bentlane";
 
 /// `bentlane serve`
 #[derive(Debug, Args)]
@@ -20,9 +29,11 @@ use crate::output::Output;
   bentlane serve --https 8443 --dns 127.0.0.1:5300
   bentlane serve --upstream 192.0.2.53 --upstream 192.0.2.54:5353
   bentlane serve --database-url postgres://me@127.0.0.1/lanes
+  sudo bentlane serve                      binds the ports as root, and runs as you
 
-The API and the console listen on port 7070. Without --database-url a private PostgreSQL server is
-started in the data folder. Names outside the zones are looked up where the system did before. Set BENTLANE_LOG=debug to read more.")]
+The console listens on port 7070. Without --database-url a private PostgreSQL server is started in
+the data folder. Names outside the zones are looked up where the system did before. Set
+BENTLANE_LOG=debug to read more.")]
 pub(crate) struct Serve {
     /// Use ports that every user may bind: DNS 7353, HTTP 7080, HTTPS 7443
     #[arg(long)]
@@ -36,13 +47,22 @@ pub(crate) struct Serve {
     /// Where to serve HTTPS [default: 443]
     #[arg(long, value_name = "PLACE")]
     https: Vec<ListenAt>,
-    /// Where to serve the API and the console [default: 7070]
+    /// Where to serve the console [default: 7070]
     #[arg(long, value_name = "PLACE")]
-    api: Vec<ListenAt>,
+    console: Vec<ListenAt>,
+    /// The user to run as, when root starts the service [default: the user who called sudo]
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
     /// Who answers for names outside the zones: an address, a place such as 192.0.2.54:5353, system, or none [default: system]
     #[arg(long, value_name = "RESOLVER")]
     upstream: Vec<UpstreamChoice>,
-    /// A PostgreSQL database to keep everything in
+    /// Which addresses names outside the zones may not lead to: off, loopback or private [default: off]
+    #[arg(long, value_name = "LEVEL")]
+    rebind_protection: Option<RebindLevel>,
+    /// A name that may lead to any address all the same, and everything below it
+    #[arg(long, value_name = "NAME")]
+    rebind_exception: Vec<Name>,
+    /// A PostgreSQL database to keep everything in; one of another machine takes sslmode=verify-full
     #[arg(
         long,
         value_name = "URL",
@@ -68,6 +88,64 @@ pub(crate) struct Serve {
 }
 
 impl Serve {
+    /// The user to become first, when root runs this.
+    pub(crate) fn account(&self) -> Result<Option<Account>, CliError> {
+        let own = nix::unistd::geteuid();
+        let Some(name) = &self.user else {
+            return Ok(Account::behind_sudo());
+        };
+        let unknown = || CliError::Value {
+            field: "user",
+            reason: format!("there is no user {name} on this machine"),
+        };
+        let account = Account::named(name).ok_or_else(unknown)?;
+        if account.uid == own {
+            return Ok(None);
+        }
+        if own.is_root() {
+            return Ok(Some(account));
+        }
+        Err(CliError::Value {
+            field: "user",
+            reason: format!("only root can start the service as {name}: use sudo"),
+        })
+    }
+
+    /// Binds the ports as root and goes on as `account`; comes back only when that fails.
+    pub(crate) fn run_as(
+        self,
+        account: &Account,
+        settings: impl FnOnce() -> Result<ConfigFile, CliError>,
+        data_dir: Option<&Path>,
+        output: &Output,
+    ) -> CliError {
+        let bound = || {
+            unprivileged::take_groups(account)?;
+            let settings = unprivileged::as_user(account, settings)?;
+            let named = data_dir.is_some() || settings.data_dir.is_some();
+            let config = self.config(PathBuf::new(), settings)?;
+            Ok((unprivileged::bind(account, &config.listen)?, named))
+        };
+        let (sockets, named) = match bound() {
+            Ok(bound) => bound,
+            Err(error) => return error,
+        };
+        output.say(&format!(
+            "running as {} (uid {})",
+            account.name, account.uid
+        ));
+        let own = account.home.join(".local/share/bentlane");
+        if !named && Path::new(FORMER_OF_ROOT).join("keys").is_dir() && !own.exists() {
+            let (name, own) = (&account.name, own.display());
+            output.say(&format!(
+                "the data of a service that ran as root is in {FORMER_OF_ROOT}, and is not used; to \
+                 go on with it, stop this and run\n  \
+                 sudo cp -a {FORMER_OF_ROOT} {own} && sudo chown -R {name}: {own}"
+            ));
+        }
+        unprivileged::become_user(account, sockets)
+    }
+
     pub(crate) fn run(
         self,
         data_dir: PathBuf,
@@ -82,6 +160,18 @@ impl Serve {
             .with_ansi(output.words_in_colour())
             .with_target(false)
             .init();
+        // Started over through /proc/self/exe, it would be called "exe".
+        if let Err(error) = rustix::thread::set_name(c"bentlane") {
+            warn!("cannot name the process: {error}");
+        }
+        if nix::unistd::geteuid().is_root() {
+            warn!(
+                "the service runs as root: start it with `sudo` as the user whose it is, or with \
+                 --user NAME"
+            );
+        } else {
+            unprivileged::keep_rights_to_ourselves()?;
+        }
         let config = self.config(data_dir, settings)?;
         let inherited = Inherited::take().map_err(|source| CliError::Io {
             verb: "take over the sockets that this was started with".to_owned(),
@@ -113,8 +203,16 @@ impl Serve {
             true => Upstreams::choose(&settings.upstream)?,
             false => Upstreams::choose(&self.upstream)?,
         };
+        let exceptions = match self.rebind_exception.is_empty() {
+            true => settings.rebind_exceptions,
+            false => self.rebind_exception,
+        };
         let checks = settings.checks;
         Ok(Config {
+            rebinding: RebindProtection {
+                level: self.rebind_protection.unwrap_or(settings.rebind_protection),
+                exceptions,
+            },
             engine: self.engine.or(settings.engine),
             checks: Checks::new(
                 self.check_every.or(checks.every_seconds),
@@ -131,7 +229,7 @@ impl Serve {
                 dns: choose(self.dns, file.dns, base.dns),
                 http: choose(self.http, file.http, base.http),
                 https: choose(self.https, file.https, base.https),
-                api: choose(self.api, file.api, base.api),
+                console: choose(self.console, file.console, base.console),
             },
         })
     }
@@ -145,11 +243,7 @@ async fn serve(config: Config, inherited: Inherited, output: &Output) -> Result<
         started = starting => started?,
         () = shutdown.cancelled() => return Ok(Answer::Yes),
     };
-    if let Some(address) = service.api_addresses().first() {
-        output.say(&format!(
-            "Bent Lane is ready. The console is at http://{address}; `bentlane console` signs you in."
-        ));
-    }
+    output.say("Bent Lane is ready. `bentlane console` opens the console.");
     service.run().await?;
     Ok(Answer::Yes)
 }

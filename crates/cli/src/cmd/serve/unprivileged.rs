@@ -1,0 +1,168 @@
+//! From root to an ordinary user: `sudo bentlane serve` binds its ports as root, becomes the user
+//! who called sudo, and executes itself with the sockets.
+
+use std::io;
+use std::net::{SocketAddr, TcpListener, UdpSocket};
+use std::os::fd::OwnedFd;
+use std::os::unix::process::CommandExt;
+use std::process::Command;
+
+use bentlane_service::{Listen, bind_error};
+use command_fds::{CommandFdExt, FdMapping};
+use nix::unistd::{setegid, seteuid, setfsuid, setgroups, setresgid, setresuid};
+use rustix::thread::{
+    CapabilitySet, CapabilitySets, capabilities, clear_ambient_capability_set,
+    configure_capability_in_ambient_set, set_capabilities, set_keep_capabilities,
+};
+
+use crate::account::Account;
+use crate::error::CliError;
+
+/// The first number of a socket that is passed on (sd_listen_fds(3)).
+const FIRST_PASSED: i32 = 3;
+/// Ports below this are root's, unless the system was told otherwise (ip(7)).
+const FIRST_FREE_PORT: u16 = 1024;
+/// What belongs to root's session, and is not the user's.
+const OF_ROOT: [&str; 8] = [
+    "XDG_CONFIG_HOME",
+    "XDG_DATA_HOME",
+    "XDG_RUNTIME_DIR",
+    "SUDO_COMMAND",
+    "SUDO_USER",
+    "SUDO_UID",
+    "SUDO_GID",
+    "MAIL",
+];
+
+fn failed(verb: &str) -> impl FnOnce(io::Error) -> CliError {
+    let verb = verb.to_owned();
+    move |source| CliError::Io { verb, source }
+}
+
+/// Takes the groups of `account`, as root, for good.
+pub(super) fn take_groups(account: &Account) -> Result<(), CliError> {
+    let become_it = || {
+        setgroups(&account.groups())?;
+        setresgid(account.gid, account.gid, account.gid)
+    };
+    let verb = format!("take the groups of {}", account.name);
+    become_it().map_err(|errno| failed(&verb)(errno.into()))
+}
+
+/// Does `work` as `account`, of which root has the groups already: what it reads there is what the
+/// user could read, whatever links say.
+pub(super) fn as_user<T>(
+    account: &Account,
+    work: impl FnOnce() -> Result<T, CliError>,
+) -> Result<T, CliError> {
+    let verb = format!("become {}", account.name);
+    seteuid(account.uid).map_err(|errno| failed(&verb)(errno.into()))?;
+    let outcome = work();
+    seteuid(nix::unistd::Uid::from_raw(0))
+        .map_err(|errno| failed("become root again")(errno.into()))?;
+    outcome
+}
+
+/// Binds the places of `listen` that take root. The sockets are `account`'s, so that who finds a
+/// port taken is told by whom.
+pub(super) fn bind(account: &Account, listen: &Listen) -> Result<Vec<OwnedFd>, CliError> {
+    setfsuid(account.uid);
+    let bound = bind_all(listen);
+    setfsuid(nix::unistd::geteuid());
+    bound
+}
+
+fn bind_all(listen: &Listen) -> Result<Vec<OwnedFd>, CliError> {
+    let takes_root = |at: &SocketAddr| (1..FIRST_FREE_PORT).contains(&at.port());
+    let mut sockets = Vec::new();
+    for (purpose, flag, places) in [
+        ("DNS", "--dns", &listen.dns),
+        ("HTTP", "--http", &listen.http),
+        ("HTTPS", "--https", &listen.https),
+        ("the console", "--console", &listen.console),
+    ] {
+        let addresses = places.iter().flat_map(|place| place.addresses());
+        for address in addresses.filter(takes_root) {
+            let refused = |source: io::Error| bind_error(purpose, flag, address, &source);
+            if purpose == "DNS" {
+                sockets.push(UdpSocket::bind(address).map_err(refused)?.into());
+            }
+            let refused = |source: io::Error| bind_error(purpose, flag, address, &source);
+            sockets.push(TcpListener::bind(address).map_err(refused)?.into());
+        }
+    }
+    Ok(sockets)
+}
+
+/// Becomes `account` and executes this program again with `sockets`. Of root's rights it keeps one:
+/// to bind ports below 1024, for the loopback addresses that names get later. Comes back only when
+/// that fails.
+pub(super) fn become_user(account: &Account, sockets: Vec<OwnedFd>) -> CliError {
+    let verb = format!("become {}", account.name);
+    // Without the one right the service does without ports below 1024 on further addresses.
+    let kept = set_keep_capabilities(true).is_ok();
+    let (uid, gid) = (account.uid, account.gid);
+    let become_it = || {
+        setegid(gid)?;
+        setresgid(gid, gid, gid)?;
+        setresuid(uid, uid, uid)
+    };
+    if let Err(errno) = become_it() {
+        return failed(&verb)(errno.into());
+    }
+    if kept {
+        keep_right_to_bind();
+    }
+    let count = sockets.len();
+    let numbers = FIRST_PASSED..;
+    let mappings = sockets.into_iter().zip(numbers);
+    let mappings = mappings.map(|(parent_fd, child_fd)| FdMapping {
+        parent_fd,
+        child_fd,
+    });
+    // The file that runs now, whatever is at its path meanwhile.
+    let mut again = Command::new("/proc/self/exe");
+    again
+        .arg0("bentlane")
+        .args(std::env::args_os().skip(1))
+        .env("HOME", &account.home)
+        .envs([("USER", &account.name), ("LOGNAME", &account.name)])
+        .env("LISTEN_PID", std::process::id().to_string())
+        .env("LISTEN_FDS", count.to_string());
+    for name in OF_ROOT {
+        again.env_remove(name);
+    }
+    match again.fd_mappings(mappings.collect()) {
+        Ok(command) => failed("execute this program again")(command.exec()),
+        Err(collision) => failed("pass the sockets on")(io::Error::other(collision)),
+    }
+}
+
+/// Keeps the right to bind ports below 1024 through the execution that follows (capabilities(7)).
+fn keep_right_to_bind() {
+    let bind = CapabilitySet::NET_BIND_SERVICE;
+    let sets = CapabilitySets {
+        effective: bind,
+        permitted: bind,
+        inheritable: bind,
+    };
+    // A container may not have the right at all: the service says so when it needs it.
+    let _ =
+        set_capabilities(None, sets).and_then(|()| configure_capability_in_ambient_set(bind, true));
+}
+
+/// Sees to it that no program that the service starts inherits a right of its own.
+pub(super) fn keep_rights_to_ourselves() -> Result<(), CliError> {
+    let close = || {
+        clear_ambient_capability_set()?;
+        let now = capabilities(None)?;
+        set_capabilities(
+            None,
+            CapabilitySets {
+                inheritable: CapabilitySet::empty(),
+                ..now
+            },
+        )
+    };
+    close().map_err(|errno| failed("give up the rights that programs would inherit")(errno.into()))
+}
