@@ -5,6 +5,7 @@ import { writeFile } from 'node:fs/promises';
 import { createInterface } from 'node:readline';
 
 const [folder, link] = process.argv.slice(2);
+const { origin } = new URL(link);
 const driver = spawn('chromedriver', ['--port=0'], { stdio: ['ignore', 'pipe', 'inherit'] });
 const port = await new Promise((found) => {
   createInterface(driver.stdout).on('line', (line) => {
@@ -79,16 +80,16 @@ try {
   await scheme('dark');
   await picture('console-dark');
   await scheme('light');
-  await open(link.replace(/\/sign-in.*/, '/#route/booking.moor.test'));
+  await open(`${origin}/#route/booking.moor.test`);
   await until("document.querySelectorAll('main tbody tr').length >= 6");
   await picture('console-route');
-  await open(link.replace(/\/sign-in.*/, '/#names'));
+  await open(`${origin}/#names`);
   await until("document.querySelectorAll('main tbody').length >= 3");
   await picture('console-names');
-  await open(link.replace(/\/sign-in.*/, '/#certificates'));
+  await open(`${origin}/#certificates`);
   await until("document.querySelectorAll('main tbody').length >= 2");
   await picture('console-certificates');
-  await open(link.replace(/\/sign-in.*/, '/#traffic'));
+  await open(`${origin}/#traffic`);
   await until("document.querySelectorAll('[data-exchange]').length >= 8");
   await until("document.querySelectorAll('main tbody').length >= 2");
   await picture('console-traffic');

@@ -44,7 +44,7 @@ export function SessionsPage({ onSignedOut }: { onSignedOut: () => void }) {
     <div className="grid gap-4 py-6">
       <Section
         id="sessions"
-        title="Signed in"
+        title="Browsers that are signed in"
         beside={<Button onClick={() => void end(endSessions, true)}>Sign out everywhere</Button>}
       >
         {fault !== undefined && (

@@ -5,7 +5,9 @@ use crate::name::Name;
 use crate::snapshot::Snapshot;
 
 /// The lines between which a hosts file is ours.
-const BEGIN: &str = "# Bent Lane: what follows is kept up to date by `bentlane serve`";
+const BEGIN: &str = "# Bent Lane: what follows is kept up to date by `bentlane system repair`";
+/// What begins the block of an earlier version.
+const FORMER_BEGIN: &str = "# Bent Lane: what follows is kept up to date by `bentlane serve`";
 const END: &str = "# Bent Lane: end";
 
 /// A line of a hosts file that gives a name an address (hosts(5)).
@@ -31,7 +33,7 @@ impl Hosts<'_> {
         let mut ours = false;
         let mut entries = Vec::new();
         for (index, line) in self.0.lines().enumerate() {
-            ours = (ours || line == BEGIN) && line != END;
+            ours = (ours || begins(line)) && line != END;
             let line = line.split('#').next().unwrap_or_default();
             let mut words = line.split_whitespace();
             let Some(address) = words.next().and_then(|word| word.parse().ok()) else {
@@ -87,7 +89,7 @@ impl Hosts<'_> {
         let mut text = String::with_capacity(self.0.len());
         for line in self.0.split_inclusive('\n') {
             let bare = line.trim_end_matches('\n');
-            if bare == BEGIN {
+            if begins(bare) {
                 ours = true;
             } else if ours && bare == END {
                 ours = false;
@@ -103,8 +105,12 @@ impl Hosts<'_> {
     /// Whether the file holds a block of ours.
     #[must_use]
     pub fn has_block(&self) -> bool {
-        self.0.lines().any(|line| line == BEGIN)
+        self.0.lines().any(begins)
     }
+}
+
+fn begins(line: &str) -> bool {
+    line == BEGIN || line == FORMER_BEGIN
 }
 
 /// Whether a line has the form of those within a block: one address, one name.
@@ -172,6 +178,8 @@ mod tests {
         };
         assert_eq!(without, wanted);
         assert_eq!(Hosts(&with).with_block(&entries(&[])), wanted);
+        let former = with.replace(BEGIN, FORMER_BEGIN);
+        assert_eq!(Hosts(&former).with_block(&both()), with);
     }
 
     #[test]

@@ -233,7 +233,7 @@ fn an_app_says_nothing_of_other_ports_and_little_of_other_names() {
 
 #[test]
 fn error_pages_run_their_own_script_alone_and_in_no_frame() {
-    let world = World::with_routes(&[("a.moor.test", "4310")]);
+    let world = World::with_routes(&[("a.moor.test", "1")]);
     let page = world
         .curl(&["-i", "-H", "accept: text/html", "https://a.moor.test/"])
         .ok();

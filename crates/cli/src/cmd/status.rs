@@ -124,7 +124,7 @@ fn capacity(output: &Output, capacity: &Capacity) -> String {
     match wanted {
         None => words,
         Some(wanted) => {
-            let more = format!("{words}; {wanted} would allow more (`ulimit -Hn`)");
+            let more = format!("{words}; raise `ulimit -Hn` to {wanted} for more");
             let tone = if *connections < 1000 {
                 Tone::Broken
             } else {
