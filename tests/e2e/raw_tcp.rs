@@ -115,23 +115,23 @@ async fn tls_is_ended_by_us_where_the_route_says_so() {
 #[test]
 fn tls_passes_unopened_by_its_server_name() {
     let world = World::with_routes(&[]);
-    let file = |ending: &str| world.path(&format!("vault.{ending}")).display().to_string();
+    let file = |ending: &str| world.path(&format!("ledger.{ending}")).display().to_string();
     let (certificate, key) = (file("pem"), file("key"));
-    let names = "subjectAltName=DNS:vault.moor.test";
+    let names = "subjectAltName=DNS:ledger.moor.test";
     make_certificate(
-        &["-subj", "/CN=vault", "-addext", names],
+        &["-subj", "/CN=ledger", "-addext", names],
         &certificate,
         &key,
     );
-    let (vault, other) = (
+    let (ledger, other) = (
         App::tls(Path::new(&certificate), Path::new(&key)),
         App::new(),
     );
     world.ok(&[
         "route",
         "add",
-        "vault.moor.test",
-        &vault.port(),
+        "ledger.moor.test",
+        &ledger.port(),
         "--tls",
         "passthrough",
     ]);
@@ -147,7 +147,7 @@ fn tls_passes_unopened_by_its_server_name() {
         )
     };
     let root = world.root().display().to_string();
-    let said = fetch("vault.moor.test", &certificate).ok();
+    let said = fetch("ledger.moor.test", &certificate).ok();
     assert!(
         !said.contains("x-forwarded"),
         "nobody has opened it: {said}"
@@ -158,11 +158,11 @@ fn tls_passes_unopened_by_its_server_name() {
             .contains("x-forwarded-proto")
     );
     assert_ne!(
-        fetch("vault.moor.test", &root).code,
+        fetch("ledger.moor.test", &root).code,
         0,
         "its certificate is not ours"
     );
-    world.ok(&["route", "edit", "vault.moor.test", "--tls", "none"]);
-    let said = fetch("vault.moor.test", &root);
+    world.ok(&["route", "edit", "ledger.moor.test", "--tls", "none"]);
+    let said = fetch("ledger.moor.test", &root);
     assert!(said.stdout.contains("target-speaks-tls"), "{said:?}");
 }

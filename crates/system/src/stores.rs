@@ -1,6 +1,6 @@
 //! The trust stores of this machine: which there are, which of our roots each holds, and adding and
-//! removing one. Nothing is kept of what was done: our roots are known by their subject, so that
-//! the answer is true also after a crash, or when somebody else changed a store.
+//! removing one. The stores themselves are asked, so that the answer is true also after a crash, or
+//! when another program changed a store.
 
 use std::os::unix::fs::MetadataExt;
 use std::os::unix::process::CommandExt;
@@ -16,7 +16,11 @@ use crate::plan::SystemError;
 /// The password that Java's own store has, wherever nobody changed it.
 const JAVA_PASSWORD: &str = "changeit";
 /// Folders below the home folder with a database of NSS's, or with profiles that each have one.
-const DATABASES: [&str; 2] = [".pki/nssdb", "snap/chromium/current/.pki/nssdb"];
+const DATABASES: [&str; 3] = [
+    ".local/share/pki/nssdb",
+    ".pki/nssdb",
+    "snap/chromium/current/.pki/nssdb",
+];
 const PROFILES: [&str; 3] = [
     ".mozilla/firefox",
     "snap/firefox/common/.mozilla/firefox",
@@ -89,8 +93,7 @@ pub struct Root {
 }
 
 impl TrustStore {
-    /// The roots that the store trusts, PEM: all of the system's, and those of others that are
-    /// called as ours are.
+    /// The roots that the store trusts, PEM. Of a browser's these are the added ones.
     ///
     /// # Errors
     /// Why it cannot be told.
@@ -101,14 +104,8 @@ impl TrustStore {
                 Ok(certificates(&text))
             }
             StoreKind::Browser => {
-                let listed = self.call(&["-L", "-d", &self.database()])?;
-                let ours = listed.lines().filter_map(trusted_nickname);
-                let mut roots = Vec::new();
-                for nickname in ours {
-                    let pem = self.call(&["-L", "-d", &self.database(), "-n", &nickname, "-a"])?;
-                    roots.extend(certificates(&pem));
-                }
-                Ok(roots)
+                let named = self.named_roots()?.into_iter();
+                Ok(named.flat_map(|(_, roots)| roots).collect())
             }
             StoreKind::Java => {
                 let text = self.call(&[
@@ -180,8 +177,14 @@ impl TrustStore {
             }
             StoreKind::Browser => {
                 let database = self.database();
-                let gone = self.call(&["-D", "-d", &database, "-n", &root.name]);
-                gone.map(drop).map_err(failed)
+                let wanted = body(&root.pem);
+                for (nickname, roots) in self.named_roots().map_err(failed)? {
+                    if wanted.is_some() && roots.iter().any(|pem| body(pem) == wanted) {
+                        let gone = self.call(&["-D", "-d", &database, "-n", &nickname]);
+                        gone.map_err(failed)?;
+                    }
+                }
+                Ok(())
             }
             StoreKind::Java => {
                 let path = self.text();
@@ -194,6 +197,18 @@ impl TrustStore {
                 Ok(())
             }
         }
+    }
+
+    /// The roots in a browser's database, PEM, by the names that they were given there.
+    fn named_roots(&self) -> Result<Vec<(String, Vec<String>)>, String> {
+        let database = self.database();
+        let listed = self.call(&["-L", "-d", &database])?;
+        let nicknames = listed.lines().filter_map(trusted_nickname);
+        let read = |nickname: String| {
+            let pem = self.call(&["-L", "-d", &database, "-n", &nickname, "-a"])?;
+            Ok((nickname, certificates(&pem)))
+        };
+        nicknames.map(read).collect()
     }
 
     /// Where a root of ours is put for the system's own store.
@@ -385,16 +400,17 @@ fn java_store() -> Option<PathBuf> {
 /// The aliases under which a Java store's list has this certificate: whoever put it there chose
 /// the name.
 fn aliases<'a>(listed: &'a str, pem: &str) -> Vec<&'a str> {
-    let body = |text: &str| {
-        certificates(text)
-            .first()
-            .map(|pem| pem.split_whitespace().collect::<String>())
-    };
     let wanted = body(pem);
     let entries = listed.split("Alias name: ").skip(1);
     let same = entries.filter(|entry| wanted.is_some() && body(entry) == wanted);
     same.filter_map(|entry| entry.lines().next().map(str::trim))
         .collect()
+}
+
+/// The first certificate in a text, to compare it with others.
+fn body(text: &str) -> Option<String> {
+    let first = certificates(text).into_iter().next()?;
+    Some(first.split_whitespace().collect())
 }
 
 /// The certificates in a text, PEM each.
@@ -408,13 +424,12 @@ fn certificates(text: &str) -> Vec<String> {
         .collect()
 }
 
-/// The nickname on a line of the tool's list, if it is of a root that is trusted for TLS servers
-/// and called as ours are.
+/// The nickname on a line of the tool's list, if it is of a root that is trusted for TLS servers.
 fn trusted_nickname(line: &str) -> Option<String> {
     let (nickname, trust) = line.trim_end().rsplit_once(char::is_whitespace)?;
     let for_servers = trust.split(',').next()?;
-    let ours = nickname.trim_end().starts_with("Bent Lane root");
-    (ours && for_servers.contains('C')).then(|| nickname.trim_end().to_owned())
+    let nickname = nickname.trim();
+    (!nickname.is_empty() && for_servers.contains('C')).then(|| nickname.to_owned())
 }
 
 #[cfg(test)]
@@ -429,7 +444,8 @@ mod tests {
         Some("Bent Lane root 1a of a@b")
     )]
     #[case("Bent Lane root 1a of a@b           ,,   ", None)]
-    #[case("Some other root                    CT,C,C", None)]
+    #[case("Some other root                    CT,C,C", Some("Some other root"))]
+    #[case("                                   SSL,S/MIME,JAR/XPI", None)]
     #[case("", None)]
     #[case("Certificate Nickname    Trust Attributes", None)]
     fn lines_of_the_list(#[case] line: &str, #[case] nickname: Option<&str>) {

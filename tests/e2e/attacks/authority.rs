@@ -1,6 +1,5 @@
 //! The authority: keys that got into wrong hands, and roots that are not ours.
 
-use std::fs;
 use std::path::PathBuf;
 
 use bentlane_tests::{Namespace, Start, World, make_certificate, run};
@@ -123,12 +122,15 @@ openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj "/O=B
 certutil -d "$database" -A -n "Bent Lane root evil" -t C,, -i "$FOLDER/evil.pem"
 step seen
 "$BENTLANE" system show | grep nssdb
+step renamed
+certutil -d "$database" -A -n mine -t C,, -i "$FOLDER/data/root.pem"
+"$BENTLANE" system show | grep nssdb
 step attach
 "$BENTLANE" system attach --only trust --yes 2>&1 | grep -c 'Bent Lane root' || true
 cat /etc/bentlane/attached.toml
 step detach
 "$BENTLANE" system detach --only trust --yes >/dev/null 2>&1
-certutil -d "$database" -L | grep 'Bent Lane'
+certutil -d "$database" -L | grep 'Bent Lane\|mine'
 ls /etc/bentlane 2>/dev/null || echo "no leftovers"
 "#;
 
@@ -138,10 +140,11 @@ fn a_root_is_known_by_its_key_and_not_by_its_name() {
     let outcome = Namespace::run(&world, NAMED);
     outcome.expect(&[
         ("seen", &["does not trust our root"]),
+        ("renamed", &["trusts our certificates"]),
         ("attach", &["roots = ["]),
         ("detach", &["Bent Lane root evil", "no leftovers"]),
     ]);
     let left = outcome.step("detach");
     assert_eq!(left.matches("Bent Lane root").count(), 1, "{left}");
-    fs::metadata(world.path("evil.pem")).unwrap();
+    assert!(!left.contains("mine"), "{left}");
 }

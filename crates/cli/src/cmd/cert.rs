@@ -38,7 +38,7 @@ pub(crate) enum Cert {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane cert import fullchain.pem privkey.pem
+  bentlane cert import company.crt company.key
 
 The certificates may stand in any order. The service reads the files, and reads them again when they
 change; one that cannot be used leaves the former in its place.")]
@@ -105,11 +105,11 @@ pub(crate) struct Issue {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane cert export vault.moor.test --to /srv/vault/tls
+  bentlane cert export ledger.moor.test --to /srv/ledger/tls
   bentlane cert export store.moor.test --to tls --part chain=server.crt --part key=server.key \\
       --then 'systemctl reload postgresql'
   bentlane cert export mail.moor.test --for-container mail --to /etc/tls
-  bentlane cert export --stop --to /srv/vault/tls        the files stay, and are no longer renewed
+  bentlane cert export --stop --to /srv/ledger/tls        the files stay, and are no longer renewed
 
 The service writes the files as its own user, puts new ones in their place when a third of their life is
 left or the root changes, and then runs the command. With --for-container the folder is one inside a

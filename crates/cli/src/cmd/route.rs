@@ -37,7 +37,7 @@ pub(crate) enum Route {
   bentlane route add booking.moor.test 4310
   bentlane route add booking.moor.test/api 4311 --strip-prefix
   bentlane route add '*.hut.moor.test' 4312
-  bentlane route add vm.moor.test https://192.168.56.10:8443 --target-tls none
+  bentlane route add vm.moor.test https://198.51.100.10:8443 --target-tls none
   bentlane route add docs.moor.test folder:./docs
   bentlane route add www.moor.test redirect:https://booking.moor.test
   bentlane route add store.moor.test:5432 54021              raw TCP, on an address of its own
@@ -76,7 +76,7 @@ pub(crate) struct Show {
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane route edit booking.moor.test --to 4320
-  bentlane route edit vm.moor.test --address 192.168.56.10     its name leads to a VM
+  bentlane route edit vm.moor.test --address 198.51.100.10     its name leads to a VM
   bentlane route edit vm.moor.test --address zone              and back to where the zone says
   bentlane route edit booking.moor.test --paused               a page says that it rests
   bentlane route edit booking.moor.test --paused=false

@@ -65,7 +65,7 @@ pub(crate) struct Show {
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane zone edit moor.test --ttl 60
-  bentlane zone edit moor.test --address 192.168.56.10     names lead to a VM
+  bentlane zone edit moor.test --address 198.51.100.10     names lead to a VM
   bentlane zone edit moor.test --address here              and back to this machine
   bentlane zone edit moor.test --answers routed-names      other names do not exist
   bentlane zone edit moor.test --plain serve               HTTP in the clear is passed on")]
