@@ -94,7 +94,7 @@ try {
   await until("document.querySelectorAll('main tbody').length >= 2");
   await picture('console-traffic');
 
-  const base = (name) => `https://${name}.moor.test:7443/`;
+  const base = (name) => `https://${name}.moor.test:17443/`;
   await open(base('parking'));
   await until("document.querySelector('h1')");
   await picture('page-target-down');

@@ -29,7 +29,6 @@ const WARM: usize = 10_000;
 /// A certificate for a name, beside the key and the signature that it cannot do without.
 pub(crate) fn issuing(scale: Scale, report: &mut Report) {
     let owner = Owner {
-        user: "rowan".into(),
         host: "fell".into(),
     };
     let now = OffsetDateTime::now_utc();

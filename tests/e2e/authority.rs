@@ -83,7 +83,7 @@ fn the_root_is_recognised_and_limited() {
     let shown = world.json(&["authority", "show"]);
     let subject = shown["subject"].as_str().unwrap();
     assert!(
-        subject.contains("Bent Lane root") && subject.contains('@'),
+        subject.contains("Bent Lane root") && subject.contains(" on "),
         "{subject}"
     );
     assert_eq!(shown["limits"], serde_json::json!(["localhost", "test"]));

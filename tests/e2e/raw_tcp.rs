@@ -115,7 +115,12 @@ async fn tls_is_ended_by_us_where_the_route_says_so() {
 #[test]
 fn tls_passes_unopened_by_its_server_name() {
     let world = World::with_routes(&[]);
-    let file = |ending: &str| world.path(&format!("ledger.{ending}")).display().to_string();
+    let file = |ending: &str| {
+        world
+            .path(&format!("ledger.{ending}"))
+            .display()
+            .to_string()
+    };
     let (certificate, key) = (file("pem"), file("key"));
     let names = "subjectAltName=DNS:ledger.moor.test";
     make_certificate(

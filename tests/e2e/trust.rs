@@ -30,7 +30,7 @@ state > "$FOLDER/before"
 trap 'kill $service 2>/dev/null || true; wait' EXIT
 for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
 "$BENTLANE" zone add moor.test >/dev/null
-port=7443
+port=17443
 ask() { "$@" >"$FOLDER/out" 2>&1 && echo "yes" || echo "no"; }
 everybody() {
   echo "openssl $(ask openssl s_client -verify_return_error -servername x.moor.test -connect 127.0.0.1:$port -verify_hostname x.moor.test </dev/null)"

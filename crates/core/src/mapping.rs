@@ -188,13 +188,13 @@ mod tests {
     fn mapping(stripped: Option<&'static str>) -> Mapping<'static> {
         Mapping {
             scheme: "https",
-            host: "booking.moor.test:7443",
+            host: "booking.moor.test:17443",
             target: "localhost:4310",
             stripped,
         }
     }
 
-    const PUBLIC: &str = "https://booking.moor.test:7443";
+    const PUBLIC: &str = "https://booking.moor.test:17443";
 
     #[rstest]
     #[case("http://localhost:4310/login?x=1", None, Some("/login?x=1"))]
@@ -213,12 +213,12 @@ mod tests {
     #[case("/apiary", Some("/api"), Some("=/api/apiary"))]
     #[case("http://localhost:4310/login", Some("/api"), Some("/api/login"))]
     #[case(
-        "https://booking.moor.test:7443/login",
+        "https://booking.moor.test:17443/login",
         Some("/api"),
         Some("/api/login")
     )]
-    #[case("https://booking.moor.test:7443/api/login", Some("/api"), None)]
-    #[case("https://booking.moor.test:7443/login", None, None)]
+    #[case("https://booking.moor.test:17443/api/login", Some("/api"), None)]
+    #[case("https://booking.moor.test:17443/login", None, None)]
     fn locations(
         #[case] given: &str,
         #[case] stripped: Option<&'static str>,
@@ -255,14 +255,18 @@ mod tests {
     }
 
     #[rstest]
-    #[case("https://booking.moor.test:7443", None, Some("https://localhost:4310"))]
     #[case(
-        "https://booking.moor.test:7443/api/a",
+        "https://booking.moor.test:17443",
+        None,
+        Some("https://localhost:4310")
+    )]
+    #[case(
+        "https://booking.moor.test:17443/api/a",
         Some("/api"),
         Some("https://localhost:4310/a")
     )]
     #[case(
-        "https://booking.moor.test:7443/a",
+        "https://booking.moor.test:17443/a",
         None,
         Some("https://localhost:4310/a")
     )]

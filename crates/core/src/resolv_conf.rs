@@ -97,7 +97,7 @@ mod tests {
 
     #[rstest]
     #[case(&["127.0.0.1:53"], &["192.0.2.1:53", "[2001:db8::1]:53"])]
-    #[case(&["127.0.0.1:7353"], &["192.0.2.1:53", "127.0.0.1:53", "[2001:db8::1]:53"])]
+    #[case(&["127.0.0.1:17053"], &["192.0.2.1:53", "127.0.0.1:53", "[2001:db8::1]:53"])]
     fn others_are_upstream(#[case] ours: &[&str], #[case] wanted: &[&str]) {
         let parse = |all: &[&str]| -> Vec<SocketAddr> {
             all.iter().map(|text| text.parse().unwrap()).collect()

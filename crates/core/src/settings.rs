@@ -540,7 +540,7 @@ mod tests {
 
     #[rstest]
     #[case("https://a.moor.test", "https://a.moor.test", true)]
-    #[case("https://a.moor.test", "https://a.moor.test:7443", true)]
+    #[case("https://a.moor.test", "https://a.moor.test:17443", true)]
     #[case("https://a.moor.test", "https://a.moor.test:7444", false)]
     #[case("https://a.moor.test", "http://a.moor.test", false)]
     #[case("https://a.moor.test:3000", "https://a.moor.test:3000", true)]
@@ -556,7 +556,7 @@ mod tests {
     #[case("https://a.moor.test", "null", false)]
     fn origins(#[case] rule: &str, #[case] origin: &str, #[case] allowed: bool) {
         let rule: AllowedOrigin = rule.parse().unwrap();
-        assert_eq!(rule.allows(origin, 7443), allowed);
+        assert_eq!(rule.allows(origin, 17443), allowed);
     }
 
     #[rstest]

@@ -485,8 +485,8 @@ mod tests {
     #[case("http://Box.internal", "http://box.internal:80")]
     #[case("redirect:https://WWW.moor.test/", "redirect:https://www.moor.test")]
     #[case(
-        "redirect:http://moor.test:7080/a?b",
-        "redirect:http://moor.test:7080/a?b"
+        "redirect:http://moor.test:17080/a?b",
+        "redirect:http://moor.test:17080/a?b"
     )]
     fn canonical_form(#[case] given: &str, #[case] wanted: &str) {
         assert_eq!(given.parse::<Target>().unwrap().to_string(), wanted);
@@ -535,21 +535,21 @@ mod tests {
         "https://www.moor.test",
         "/",
         None,
-        Some(7443),
-        "https://www.moor.test:7443/"
+        Some(17443),
+        "https://www.moor.test:17443/"
     )]
     #[case(
         "https://www.moor.test:8443",
         "/a",
         None,
-        Some(7443),
+        Some(17443),
         "https://www.moor.test:8443/a"
     )]
     #[case(
         "http://www.moor.test",
         "/a",
         None,
-        Some(7443),
+        Some(17443),
         "http://www.moor.test/a"
     )]
     #[case(

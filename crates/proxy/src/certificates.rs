@@ -334,7 +334,6 @@ mod tests {
 
     fn issuer() -> Issuer {
         let owner = Owner {
-            user: "rowan".into(),
             host: "fell".into(),
         };
         let now = OffsetDateTime::now_utc();

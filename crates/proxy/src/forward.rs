@@ -924,9 +924,9 @@ mod tests {
 
     #[rstest]
     #[case("booking.moor.test", "booking.moor.test")]
-    #[case("Booking.Moor.TEST:7443", "booking.moor.test")]
+    #[case("Booking.Moor.TEST:17443", "booking.moor.test")]
     #[case("booking.moor.test.:443", "booking.moor.test")]
-    #[case("[::1]:7443", "::1")]
+    #[case("[::1]:17443", "::1")]
     #[case("", "")]
     fn the_name_of_a_host(#[case] host: &str, #[case] name: &str) {
         assert_eq!(name_of(host.as_bytes()), name);
@@ -934,7 +934,7 @@ mod tests {
 
     #[rstest]
     #[case("/a?b", &["a.test"], Ok("a.test"))]
-    #[case("https://b.test:7443/a?b", &["a.test"], Ok("b.test:7443"))]
+    #[case("https://b.test:17443/a?b", &["a.test"], Ok("b.test:17443"))]
     #[case("/", &[], Err("the Host field is missing"))]
     #[case("/", &["a.test", "a.test"], Err("there are several Host fields"))]
     #[case("/", &[""], Err("the Host field holds no host"))]

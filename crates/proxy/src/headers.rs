@@ -407,9 +407,9 @@ mod tests {
 
     fn announced(peer: &str, trusts: bool, given: &[(&str, &str)]) -> HeaderMap {
         let (plane, mut headers) = (plane(), headers(given));
-        let host = HeaderValue::from_static("a.moor.test:7443");
+        let host = HeaderValue::from_static("a.moor.test:17443");
         let routed = plane.find("a.moor.test", "/a").unwrap().routed;
-        let origin = Origin::new(peer.parse().unwrap(), 7443, true);
+        let origin = Origin::new(peer.parse().unwrap(), 17443, true);
         // The second time from what was told the first.
         let mut first = headers.clone();
         for headers in [&mut first, &mut headers] {
@@ -432,13 +432,13 @@ mod tests {
     #[rstest]
     #[case(
         "127.0.0.1",
-        "for=127.0.0.1;host=\"a.moor.test:7443\";proto=https",
+        "for=127.0.0.1;host=\"a.moor.test:17443\";proto=https",
         "127.0.0.1"
     )]
-    #[case("::1", "for=\"[::1]\";host=\"a.moor.test:7443\";proto=https", "::1")]
+    #[case("::1", "for=\"[::1]\";host=\"a.moor.test:17443\";proto=https", "::1")]
     #[case(
         "::ffff:127.0.0.1",
-        "for=127.0.0.1;host=\"a.moor.test:7443\";proto=https",
+        "for=127.0.0.1;host=\"a.moor.test:17443\";proto=https",
         "127.0.0.1"
     )]
     fn the_client_is_announced(
@@ -455,9 +455,9 @@ mod tests {
         let headers = announced(peer, false, &claimed);
         assert_eq!(headers["forwarded"], forwarded);
         assert_eq!(headers["x-forwarded-for"], forwarded_for);
-        assert_eq!(headers["x-forwarded-host"], "a.moor.test:7443");
+        assert_eq!(headers["x-forwarded-host"], "a.moor.test:17443");
         assert_eq!(headers["x-forwarded-proto"], "https");
-        assert_eq!(headers["x-forwarded-port"], "7443");
+        assert_eq!(headers["x-forwarded-port"], "17443");
         assert_eq!(headers["via"], "1.1 bentlane-1f (*.moor.test/a)");
         assert!(!headers.contains_key("x-forwarded-prefix"));
     }
@@ -472,11 +472,11 @@ mod tests {
             ("via", "1.1 elsewhere"),
         ];
         let headers = announced("::1", true, &claimed);
-        let own = "for=\"[::1]\";host=\"a.moor.test:7443\";proto=https";
+        let own = "for=\"[::1]\";host=\"a.moor.test:17443\";proto=https";
         assert_eq!(headers["forwarded"], format!("for=6.6.6.6, {own}"));
         assert_eq!(headers["x-forwarded-for"], "6.6.6.6, ::1");
         assert_eq!(headers["x-forwarded-proto"], "http");
-        assert_eq!(headers["x-forwarded-host"], "a.moor.test:7443");
+        assert_eq!(headers["x-forwarded-host"], "a.moor.test:17443");
         assert_eq!(headers["x-forwarded-prefix"], "/x");
         let via: Vec<_> = headers.get_all("via").iter().collect();
         assert_eq!(via, ["1.1 elsewhere", "1.1 bentlane-1f (*.moor.test/a)"]);

@@ -68,8 +68,8 @@ mod tests {
 
     #[rstest]
     #[case("a.test", 443, "/x?y", "https://a.test/x?y")]
-    #[case("a.test", 7443, "/", "https://a.test:7443/")]
-    #[case("::1", 7443, "/", "https://[::1]:7443/")]
+    #[case("a.test", 17443, "/", "https://a.test:17443/")]
+    #[case("::1", 17443, "/", "https://[::1]:17443/")]
     #[case("a.test", 443, "*", "https://a.test/")]
     fn the_same_url_over_tls(
         #[case] name: &str,

@@ -52,7 +52,6 @@ impl Scene {
             routes: vec![route],
         }));
         let owner = Owner {
-            user: "rowan".into(),
             host: "fell".into(),
         };
         let now = OffsetDateTime::now_utc();

@@ -149,7 +149,7 @@ pub struct Listen {
     pub http: Vec<ListenAt>,
     /// HTTPS. Default port 443.
     pub https: Vec<ListenAt>,
-    /// The console. Default port 7070.
+    /// The console. Default port 17070.
     pub console: Vec<ListenAt>,
 }
 
@@ -218,7 +218,7 @@ impl Listen {
     /// Ports that every user may bind.
     #[must_use]
     pub fn high() -> Self {
-        Self::ports(7353, 7080, 7443)
+        Self::ports(17053, 17080, 17443)
     }
 
     fn ports(dns: u16, http: u16, https: u16) -> Self {
@@ -227,7 +227,7 @@ impl Listen {
             dns: at(dns),
             http: at(http),
             https: at(https),
-            console: at(7070),
+            console: at(17070),
         }
     }
 }
@@ -409,7 +409,7 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("7353", ListenAt::Port(7353))]
+    #[case("17053", ListenAt::Port(17053))]
     #[case("127.0.0.1:0", ListenAt::Address(SocketAddr::from(([127, 0, 0, 1], 0))))]
     #[case("127.3.4.5:53", ListenAt::Address(SocketAddr::from(([127, 3, 4, 5], 53))))]
     fn places_to_listen_at(#[case] text: &str, #[case] wanted: ListenAt) {
@@ -429,7 +429,7 @@ mod tests {
 
     #[rstest]
     #[case(
-        "high_ports = true\n[listen]\ndns = 7353\nhttps = [\"127.0.0.1:7443\", 8443]",
+        "high_ports = true\n[listen]\ndns = 17053\nhttps = [\"127.0.0.1:17443\", 8443]",
         true
     )]
     #[case("", true)]

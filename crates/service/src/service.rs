@@ -475,12 +475,9 @@ fn holder_in_words(address: SocketAddr) -> String {
     }
 }
 
-/// Whose authority it is.
+/// Where the authority is made.
 pub(crate) fn owner() -> Owner {
-    Owner {
-        user: user_name(),
-        host: host_name(),
-    }
+    Owner { host: host_name() }
 }
 
 /// A label that nobody can guess: 100 bits in lower-case letters and digits.
@@ -491,20 +488,6 @@ fn random_label() -> String {
         .take(20)
         .filter_map(|index| ALPHABET.get(index).copied().map(char::from))
         .collect()
-}
-
-fn user_name() -> String {
-    let named = ["USER", "LOGNAME"]
-        .iter()
-        .find_map(|name| std::env::var(name).ok());
-    named.filter(|name| !name.is_empty()).unwrap_or_else(|| {
-        let id = rustix::process::geteuid();
-        if id.is_root() {
-            "root".to_owned()
-        } else {
-            format!("user {}", id.as_raw())
-        }
-    })
 }
 
 fn host_name() -> String {

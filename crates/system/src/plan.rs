@@ -1141,14 +1141,14 @@ mod tests {
     #[rstest]
     fn the_systems_lookups_find_no_other_port(machine: Machine) {
         let facts = Facts {
-            dns: vec!["127.0.0.1:7353".parse().unwrap()],
+            dns: vec!["127.0.0.1:17053".parse().unwrap()],
             ..Facts::default()
         };
         let refused = machine
             .system
             .plan_attach(&[Part::Resolver], &facts)
             .unwrap_err();
-        assert!(refused.to_string().contains("127.0.0.1:7353"), "{refused}");
+        assert!(refused.to_string().contains("127.0.0.1:17053"), "{refused}");
         assert_eq!(machine.state(Part::Resolver), PartState::Detached);
     }
 }

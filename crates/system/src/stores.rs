@@ -440,10 +440,10 @@ mod tests {
 
     #[rstest]
     #[case(
-        "Bent Lane root 1a of a@b           C,,  ",
-        Some("Bent Lane root 1a of a@b")
+        "Bent Lane root 1a on fell           C,,  ",
+        Some("Bent Lane root 1a on fell")
     )]
-    #[case("Bent Lane root 1a of a@b           ,,   ", None)]
+    #[case("Bent Lane root 1a on fell           ,,   ", None)]
     #[case("Some other root                    CT,C,C", Some("Some other root"))]
     #[case("                                   SSL,S/MIME,JAR/XPI", None)]
     #[case("", None)]

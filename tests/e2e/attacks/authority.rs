@@ -60,12 +60,7 @@ fn a_leaked_root_key_is_worth_nothing_elsewhere(#[case] name: &str, #[case] acce
 /// A root that somebody else made, with these further arguments.
 fn foreign_root(world: &World, arguments: &[&str]) -> [String; 2] {
     let files = ["foreign.pem", "foreign.key"].map(|name| world.path(name).display().to_string());
-    let usual = [
-        "-days",
-        "10",
-        "-subj",
-        "/CN=Bent Lane root 123456 of rowan@fell",
-    ];
+    let usual = ["-days", "10", "-subj", "/CN=Bent Lane root 123456 on fell"];
     make_certificate(&[&usual, arguments].concat(), &files[0], &files[1]);
     files
 }

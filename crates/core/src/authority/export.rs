@@ -175,7 +175,6 @@ mod tests {
     #[test]
     fn no_form_holds_the_key() {
         let owner = Owner {
-            user: "rowan".into(),
             host: "<fell>".into(),
         };
         let now = datetime!(2026-05-04 12:00 UTC);
@@ -186,7 +185,7 @@ mod tests {
             assert!(!octets.is_empty() && !text.contains("PRIVATE"), "{form:?}");
         }
         let profile = String::from_utf8(Form::AppleProfile.of(&root, "").unwrap()).unwrap();
-        assert!(profile.contains("rowan@&lt;fell&gt;"), "{profile}");
+        assert!(profile.contains("on &lt;fell&gt;"), "{profile}");
         let bundle = Form::Pkcs12.of(&root, "changeit").unwrap();
         let policy = p12_keystore::Pkcs12ImportPolicy::Strict;
         let read = KeyStore::from_pkcs12(&bundle, "changeit", policy).unwrap();

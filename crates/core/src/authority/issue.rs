@@ -407,7 +407,7 @@ mod tests {
         let again = Authority::load(authority.certificate_pem(), Some(&key), None).unwrap();
         assert_eq!(again.summary(), authority.summary());
         assert_eq!(again.limits(), authority.limits());
-        assert!(again.summary().subject.contains("rowan@fell"));
+        assert!(again.summary().subject.contains(" on fell"));
         assert_eq!(again.summary().fingerprint_sha256.len(), 32 * 3 - 1);
 
         let issuer = issuer(&authority);
@@ -462,8 +462,7 @@ mod tests {
     #[test]
     fn long_owners_fit_the_subject() {
         let owner = Owner {
-            user: "ö".repeat(60),
-            host: "fell".repeat(20),
+            host: "fellö".repeat(20),
         };
         let root = Authority::create(&owner, &Limits::of_root([]), NOW).unwrap();
         let subject = &root.summary().subject;

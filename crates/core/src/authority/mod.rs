@@ -38,7 +38,6 @@ mod fixture {
 
     pub(super) fn owner() -> Owner {
         Owner {
-            user: "rowan".into(),
             host: "fell".into(),
         }
     }

@@ -19,11 +19,9 @@ pub(super) const BACKDATE: Duration = Duration::hours(1);
 /// Characters of a common name (ub-common-name, RFC 5280 appendix A.1).
 const LONGEST_COMMON_NAME: usize = 64;
 
-/// Whose authority it is; part of the root's subject, so that it is recognised in a list.
+/// Where an authority was made; part of the root's subject, so that it is recognised in a list.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Owner {
-    /// The account's name.
-    pub user: String,
     /// The machine's name.
     pub host: String,
 }
@@ -326,8 +324,7 @@ fn params(owner: &Owner, limits: &Limits, now: OffsetDateTime) -> CertificatePar
         .take(3)
         .map(|it| format!("{it:02x}"))
         .collect();
-    let Owner { user, host } = owner;
-    let mut name = format!("Bent Lane root {digits} of {user}@{host}");
+    let mut name = format!("Bent Lane root {digits} on {}", owner.host);
     if let Some((end, _)) = name.char_indices().nth(LONGEST_COMMON_NAME) {
         name.truncate(end);
     }

@@ -106,7 +106,7 @@ mod tests {
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
     const HOME: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
     const HOME_V6: IpAddr = IpAddr::V6(Ipv6Addr::LOCALHOST);
-    const URL: &str = "https://booking.moor.test:7443/";
+    const URL: &str = "https://booking.moor.test:17443/";
 
     /// The way of one route, as it should go and as it went.
     struct Case {
@@ -141,9 +141,9 @@ mod tests {
             pair: None,
             log_fault: None,
             resolver: SocketAddr::new(HOME, 53),
-            listener: SocketAddr::new(HOME, 7443),
-            https_port: 7443,
-            http_port: 7080,
+            listener: SocketAddr::new(HOME, 17443),
+            https_port: 17443,
+            http_port: 17080,
             deep: false,
             listening_on: vec![HOME, HOME_V6],
             machine: Arc::new(Machine {
@@ -373,9 +373,9 @@ mod tests {
 
     fn preflight(status: u16, allows: Option<&str>) -> PreflightSeen {
         PreflightSeen {
-            url: "https://api.moor.test:7443/huts".to_owned(),
+            url: "https://api.moor.test:17443/huts".to_owned(),
             route: "api.moor.test".to_owned(),
-            origin: "https://booking.moor.test:7443".to_owned(),
+            origin: "https://booking.moor.test:17443".to_owned(),
             status: Some(status),
             allows: allows.map(str::to_owned),
         }
@@ -472,12 +472,12 @@ mod tests {
     #[case(healthy().own_page(Kind::RouteLoop), Kind::RouteLoop, Broken)]
     #[case(host_refused(), Kind::HostRefused, Broken)]
     #[case(healthy().redirect(URL, End::Turns), Kind::SchemeLoop, Broken)]
-    #[case(healthy().redirect("https://booking.moor.test:7443/x", End::Turns), Kind::RedirectLoop, Broken)]
+    #[case(healthy().redirect("https://booking.moor.test:17443/x", End::Turns), Kind::RedirectLoop, Broken)]
     #[case(healthy().redirect("/x", |_| End::TooMany), Kind::RedirectLoop, Broken)]
     #[case(healthy().redirect("http://localhost:4310/x", End::Leaves), Kind::OriginLeaked, Broken)]
     #[case(healthy().redirect("http://booking.moor.test:4310/x", End::Leaves), Kind::OriginLeaked, Broken)]
     #[case(healthy().redirect("https://booking.moor.test/x", End::Leaves), Kind::PortLost, Broken)]
-    #[case(healthy().redirect("http://booking.moor.test:7080/x", |_| End::Answered), Kind::RedirectDowngrades, Advice)]
+    #[case(healthy().redirect("http://booking.moor.test:17080/x", |_| End::Answered), Kind::RedirectDowngrades, Advice)]
     #[case(healthy().page(Page { cut: Some("reset".into()), ..page(200) }), Kind::AnswerCut, Broken)]
     #[case(healthy().seen(|seen| seen.upgrades.push(upgrade(403))), Kind::UpgradeRefused, Broken)]
     #[case(healthy().seen(|seen| seen.events.push(EventsSeen { path: "/e".into(), head: Some((404, "text/html".into())), encoding: None, lumps: vec![], flows_uncompressed: false })), Kind::EventsMissing, Broken)]
@@ -545,7 +545,7 @@ mod tests {
     #[case(healthy().events(&[(10, 1), (900, 1)], None))]
     #[case(healthy().events(&[], None))]
     #[case(healthy().seen(|seen| seen.upgrades.push(upgrade(101))))]
-    #[case(healthy().seen(|seen| seen.preflights.push(preflight(204, Some("https://booking.moor.test:7443")))))]
+    #[case(healthy().seen(|seen| seen.preflights.push(preflight(204, Some("https://booking.moor.test:17443")))))]
     #[case(healthy().page(html("<script src=/a.js></script><script src=http://localhost:5173/b.js></script>")))]
     #[case(healthy().page(with(200, &[("set-cookie", "a=1; Path=/; Secure; HttpOnly")], "")))]
     #[case(healthy().page(html("<title>Highmoor</title>")).expects("title", "Highmoor".into()))]

@@ -784,7 +784,7 @@ mod tests {
     #[test]
     fn the_port_of_https_is_told_when_it_is_not_the_usual_one() {
         let settings = Settings {
-            https_port: 7443,
+            https_port: 17443,
             ..Settings::default()
         };
         let octets = query("x.moor.test.", RecordType::HTTPS).to_vec().unwrap();
@@ -798,7 +798,7 @@ mod tests {
         );
         let response = Message::from_vec(&answered).unwrap();
         let data = response.answers[0].data.to_string();
-        assert!(data.contains("port=7443"), "{data}");
+        assert!(data.contains("port=17443"), "{data}");
     }
 
     #[test]

@@ -25,17 +25,17 @@ const FORMER_OF_ROOT: &str = "/var/lib/bentlane";
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane serve                           ports 53, 80 and 443: as root, or with the right to bind them
-  bentlane serve --high-ports              ports 7353, 7080 and 7443: as any user
+  bentlane serve --high-ports              ports 17053, 17080 and 17443: as any user
   bentlane serve --https 8443 --dns 127.0.0.1:5300
   bentlane serve --upstream 192.0.2.53 --upstream 192.0.2.54:5353
   bentlane serve --database-url postgres://me@127.0.0.1/lanes
   sudo bentlane serve                      binds the ports as root, and runs as you
 
-The console listens on port 7070. Without --database-url a private PostgreSQL server is started in
+The console listens on port 17070. Without --database-url a private PostgreSQL server is started in
 the data folder. Names outside the zones are looked up where the system did before. Set
 BENTLANE_LOG=debug to read more.")]
 pub(crate) struct Serve {
-    /// Use ports that every user may bind: DNS 7353, HTTP 7080, HTTPS 7443
+    /// Use ports that every user may bind: DNS 17053, HTTP 17080, HTTPS 17443
     #[arg(long)]
     high_ports: bool,
     /// Where to answer DNS queries: a port, or ADDRESS:PORT [default: 53]
@@ -47,7 +47,7 @@ pub(crate) struct Serve {
     /// Where to serve HTTPS [default: 443]
     #[arg(long, value_name = "PLACE")]
     https: Vec<ListenAt>,
-    /// Where to serve the console [default: 7070]
+    /// Where to serve the console [default: 17070]
     #[arg(long, value_name = "PLACE")]
     console: Vec<ListenAt>,
     /// The user to run as, when root starts the service [default: the user who called sudo]
@@ -292,8 +292,8 @@ mod tests {
 
     #[rstest]
     #[case(&[], "", ListenAt::Port(443))]
-    #[case(&["--high-ports"], "", ListenAt::Port(7443))]
-    #[case(&[], "high_ports = true", ListenAt::Port(7443))]
+    #[case(&["--high-ports"], "", ListenAt::Port(17443))]
+    #[case(&[], "high_ports = true", ListenAt::Port(17443))]
     #[case(&[], "[listen]\nhttps = 8443", ListenAt::Port(8443))]
     #[case(&["--https", "9443"], "[listen]\nhttps = 8443", ListenAt::Port(9443))]
     fn flags_go_before_the_file(
