@@ -123,7 +123,7 @@ pub(crate) fn serving(subject: &mut Subject, ends: &Ends, scale: Scale, report: 
     let ((first, last), _) = subject.get("routes");
     report.tell("first octet of the list of all routes", "ms", first);
     report.tell("the whole list of all routes", "ms", last);
-    let ((_, page), _) = subject.get("routes?most=100");
+    let ((_, page), _) = subject.get("routes?limit=100");
     report.tell("a page of 100 routes", "ms", page);
 
     let quiet = ends.until(&AtomicBool::new(true), LOOKED_AT);

@@ -167,6 +167,27 @@ fn the_api_names_the_field_too() {
 }
 
 #[test]
+fn a_wrong_word_and_none_lead_on() {
+    let world = World::with_routes(&[]);
+    let none = world.run(&[]);
+    assert_eq!(none.code, 0, "{none:?}");
+    assert!(none.stdout.contains("1 zone, no route yet"), "{none:?}");
+    assert!(
+        none.stderr.contains("bentlane route add NAME PORT"),
+        "{none:?}"
+    );
+    for (words, right) in [
+        (&["rout", "list"][..], "'route'"),
+        (&["route", "lst"], "'list'"),
+        (&["check", "--fixx"], "'--fix'"),
+    ] {
+        let wrong = world.run(words);
+        assert_eq!(wrong.code, 2, "{wrong:?}");
+        assert!(wrong.stderr.contains(right), "{wrong:?}");
+    }
+}
+
+#[test]
 fn questionable_names_are_taken_with_a_word_about_them() {
     let world = World::new();
     let rows: &[(&[&str], &str)] = &[

@@ -37,7 +37,7 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
             let states = verdict["hops"].as_array().unwrap().iter();
             let states: Vec<_> = states.map(|hop| hop["state"].as_str().unwrap()).collect();
             let findings = verdict["findings"].as_array().unwrap().iter();
-            let mut broken = findings.filter(|finding| finding["severity"] == "broken");
+            let mut broken = findings.filter(|finding| finding["severity"] == "error");
             let slug = broken
                 .next()
                 .map_or("none", |it| it["slug"].as_str().unwrap());
@@ -161,7 +161,7 @@ fn what_checks_came_to_is_kept_and_flapping_is_told() {
     let newest = times[0].to_owned();
     world.end(rustix::process::Signal::TERM);
     world.start_as(Start {
-        flags: ["--keep-verdicts", "0"].map(str::to_owned).to_vec(),
+        flags: ["--check-days", "0"].map(str::to_owned).to_vec(),
         ..Start::default()
     });
     world.wake();

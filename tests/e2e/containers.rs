@@ -9,7 +9,7 @@ fn wait_for(world: &World, address: &str, slug: Option<&str>) -> Value {
         let run = world.run(&["check", address, "--format", "json"]);
         let verdict = run.json()["verdicts"][0].clone();
         let mut findings = verdict["findings"].as_array().unwrap().iter();
-        let broken = findings.find(|it| it["severity"] == "broken");
+        let broken = findings.find(|it| it["severity"] == "error");
         let found = broken.map(|it| it["slug"].as_str().unwrap().to_owned());
         (found.as_deref() == slug).then(|| broken.cloned().unwrap_or_default())
     })

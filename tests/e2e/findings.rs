@@ -60,7 +60,7 @@ fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &
     );
     let broken = verdict["hops"].as_array().unwrap().iter();
     let mut broken = broken.filter(|report| report["state"] == "broken");
-    let is_broken = found["severity"] == "broken";
+    let is_broken = found["severity"] == "error";
     assert_eq!(
         broken.next().map(|report| &report["hop"]),
         is_broken.then_some(&found["hop"]),
@@ -260,7 +260,7 @@ fn a_page_that_asks_another_route_needs_its_leave() {
     assert_eq!(found["slug"], "preflight-refused", "{verdict:#}");
     assert_eq!(
         (&found["hop"], &found["severity"]),
-        (&"answer".into(), &"risk".into())
+        (&"answer".into(), &"warning".into())
     );
     carry_out(&world, found["remedy"]["command"].as_str().unwrap());
     let verdict = check_deep(&world, "a.moor.test");
@@ -278,7 +278,7 @@ fn a_real_dev_server_that_refuses_the_name_is_mended() {
     world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
     let verdict = check(&world, "a.moor.test");
     assert_eq!(worst(&verdict)["slug"], "host-refused", "{verdict:#}");
-    let mended = world.run(&["check", "--mend", "--yes"]);
+    let mended = world.run(&["check", "--fix", "--yes"]);
     assert_eq!(mended.code, 0, "{mended:#?}");
     assert!(mended.stderr.contains("--host target"), "{mended:#?}");
     let verdict = check(&world, "a.moor.test");
@@ -477,7 +477,7 @@ fn questionable_names_are_told(#[case] zone: &str, #[case] address: &str, #[case
     let found = findings.iter().find(|finding| finding["slug"] == slug);
     let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
     assert_eq!(found["hop"], "resolve");
-    assert_ne!(found["severity"], "broken");
+    assert_ne!(found["severity"], "error");
     assert_ne!(found["remedy"]["text"], "");
 }
 
@@ -531,7 +531,7 @@ fn imported_certificates_are_followed_to_their_end() {
         });
         let found = worst(&verdict);
         assert_eq!(found["slug"], slug, "{verdict:#}");
-        assert_eq!(found["severity"], "risk");
+        assert_eq!(found["severity"], "warning");
         assert!(
             found["remedy"]["text"]
                 .as_str()

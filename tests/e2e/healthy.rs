@@ -1,4 +1,4 @@
-//! Set-ups that are as they should be: a check finds nothing above advice, however deep it looks.
+//! Set-ups that are as they should be: a check finds nothing above a hint, however deep it looks.
 
 use std::any::Any;
 use std::path::Path;
@@ -182,7 +182,7 @@ fn nothing_is_found_where_nothing_is_wrong(#[case] make: fn(&World) -> SetUp) {
     let run = world.run(&["check", "--deep", "--format", "json"]);
     let verdict = &run.json()["verdicts"][0];
     let findings = verdict["findings"].as_array().unwrap().iter();
-    let above: Vec<&Value> = findings.filter(|it| it["severity"] != "advice").collect();
+    let above: Vec<&Value> = findings.filter(|it| it["severity"] != "hint").collect();
     assert!(above.is_empty(), "{verdict:#}");
     assert_eq!(verdict["passed"], true, "{verdict:#}");
     assert_eq!(run.code, 0);

@@ -235,7 +235,7 @@ fn what_was_asked_can_be_read() {
     assert_eq!(all["queries"][1]["code"], "REFUSED");
     assert_eq!(all["counts"][0]["name"], "a.moor.test");
     assert_eq!(all["counts"][0]["count"], 2, "letters aside: {all}");
-    let ours = read("?zone=moor.test&most=2");
+    let ours = read("?zone=moor.test&limit=2");
     assert_eq!(ours["queries"].as_array().unwrap().len(), 2);
     assert!(!ours["counts"].to_string().contains("example"), "{ours}");
     assert_eq!(read("?zone=fell.test")["status"], 404);

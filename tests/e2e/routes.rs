@@ -33,6 +33,45 @@ fn status_at(world: &World, ip: IpAddr, name: &str) -> String {
 }
 
 #[test]
+fn the_zone_of_a_route_comes_with_it_where_that_is_asked_for() {
+    let app = App::new();
+    let world = World::with_routes(&[]);
+    let add = ["route", "add", "a.deep.fell.test", &app.port()];
+    let refused = world.run(&add);
+    assert_eq!(refused.code, 2, "{refused:?}");
+    assert!(
+        refused.stderr.contains("`bentlane zone add fell.test`"),
+        "{refused:?}"
+    );
+    let added = world.run(&[&add[..], &["--add-zone"]].concat());
+    assert_eq!(added.code, 0, "{added:?}");
+    assert!(
+        added
+            .stderr
+            .contains("fell.test and every name below it resolve"),
+        "{added:?}"
+    );
+    assert_eq!(world.curl(&["https://a.deep.fell.test/x"]).code, 0);
+    // A zone that is there is enough, and one that can be a real domain takes its own command.
+    let again = world.ok(&["route", "add", "b.fell.test", &app.port(), "--add-zone"]);
+    assert!(again.contains("b.fell.test"), "{again}");
+    let real = world.run(&["route", "add", "a.example.com", &app.port(), "--add-zone"]);
+    assert_eq!(real.code, 2, "{real:?}");
+    assert!(
+        real.stderr
+            .contains("bentlane zone add example.com --anyway"),
+        "{real:?}"
+    );
+    let known: Vec<String> = world.json(&["zone", "list"])["zones"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|zone| zone["name"].as_str().unwrap().to_owned())
+        .collect();
+    assert_eq!(known, ["fell.test", "moor.test"]);
+}
+
+#[test]
 fn a_name_can_have_a_loopback_address_of_its_own() {
     let app = App::new();
     let mut world = World::with_routes(&[("shared.moor.test", &app.port())]);
@@ -223,7 +262,7 @@ fn routes_are_listed_a_page_at_a_time() {
         .map(|name| format!(r#"{{"name":"{name}","to":"1"}}"#));
     let body = format!(r#"{{"routes":[{}]}}"#, inputs.collect::<Vec<_>>().join(","));
     assert_eq!(world.post("/routes/many", &body)["added"], 600);
-    let (mut seen, mut path) = (Vec::new(), "/routes?most=250".to_owned());
+    let (mut seen, mut path) = (Vec::new(), "/routes?limit=250".to_owned());
     let mut pages = 0;
     loop {
         let page = world.get(&path);
@@ -237,7 +276,7 @@ fn routes_are_listed_a_page_at_a_time() {
         let Some(next) = page["next"].as_str() else {
             break;
         };
-        path = format!("/routes?most=250&after={next}");
+        path = format!("/routes?limit=250&after={next}");
     }
     assert_eq!((pages, &seen), (3, &names));
     let whole = world.get("/routes");

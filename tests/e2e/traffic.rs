@@ -113,12 +113,12 @@ fn each_exchange_is_listed_with_how_it_went() {
         (&["--status", "500-599", "--method", "head"], 1),
         (&["--route", "*.hut.moor.test"], 1),
         (&["--text", "MOOR.TEST/HUTS"], 1),
-        (&["--most", "2"], 2),
+        (&["--limit", "2"], 2),
         (&["--text", "s3cr3t"], 0),
     ] {
         assert_eq!(listed(&world, flags).len(), count, "{flags:?}");
     }
-    let page = world.get(&format!("/traffic?most=2&before={}", ids[2]));
+    let page = world.get(&format!("/traffic?limit=2&before={}", ids[2]));
     let before: Vec<i64> = page["exchanges"]
         .as_array()
         .unwrap()
@@ -126,7 +126,7 @@ fn each_exchange_is_listed_with_how_it_went() {
         .map(|it| it["id"].as_i64().unwrap())
         .collect();
     assert_eq!(before, ids[..2]);
-    let since = world.get(&format!("/traffic?after={}&most=2", ids[1]));
+    let since = world.get(&format!("/traffic?after={}&limit=2", ids[1]));
     assert_eq!(
         (&since["last"], &since["missed"]),
         (&ids[3].into(), &0.into())
@@ -329,7 +329,7 @@ fn none_is_missing_while_many_wait_for_the_database() {
     let mut ids: Vec<i64> = Vec::new();
     while ids.len() < count {
         let before = ids.last().copied().unwrap_or(i64::MAX);
-        let page = world.get(&format!("/traffic?most=1000&before={before}"));
+        let page = world.get(&format!("/traffic?limit=1000&before={before}"));
         let page = page["exchanges"].as_array().unwrap();
         ids.extend(page.iter().rev().map(|it| it["id"].as_i64().unwrap()));
         assert!(!page.is_empty(), "{} of {count}", ids.len());
@@ -444,7 +444,7 @@ fn our_own_checks_and_pages_are_no_traffic() {
 fn traffic_outlives_the_service_and_is_forgotten_in_time() {
     let app = App::new();
     let mut world = World::with(Start {
-        flags: ["--most-traffic", "3"].map(str::to_owned).into(),
+        flags: ["--traffic-limit", "3"].map(str::to_owned).into(),
         ..Start::default()
     });
     world.ok(&["zone", "add", "moor.test"]);
@@ -469,7 +469,7 @@ fn traffic_outlives_the_service_and_is_forgotten_in_time() {
 
     world.end(Signal::TERM);
     world.start_as(Start {
-        flags: ["--keep-traffic", "0"].map(str::to_owned).into(),
+        flags: ["--traffic-days", "0"].map(str::to_owned).into(),
         ..Start::default()
     });
     world.wake();

@@ -91,7 +91,7 @@ rm -r "$FOLDER/data/keys" "$FOLDER/data/root.pem"
 "$BENTLANE" serve --high-ports --upstream none >>"$FOLDER/service.log" 2>&1 & service=$!
 for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
 found
-"$BENTLANE" check --only handshake --deep --mend --yes hut.moor.test 2>&1 | grep 'older-root-trusted'
+"$BENTLANE" check --only handshake --deep --fix --yes hut.moor.test 2>&1 | grep 'older-root-trusted'
 step mended; found
 "#;
 

@@ -131,7 +131,7 @@ export async function check(addresses: string[] = [], deep = false): Promise<Ver
 
 /** What checks of a route came to, newest first: an entry for each time that it changed. */
 export async function listVerdicts(address: string): Promise<Verdict[]> {
-  const path = `/routes/${encodeURIComponent(address)}/verdicts?most=200`;
+  const path = `/routes/${encodeURIComponent(address)}/verdicts?limit=200`;
   return (await call<{ verdicts: Verdict[] }>('GET', path)).verdicts;
 }
 

@@ -14,7 +14,7 @@ export interface HopReport {
 export interface Finding {
   slug: string;
   hop: Hop;
-  severity: 'broken' | 'risk' | 'advice';
+  severity: 'error' | 'warning' | 'hint';
   summary: string;
   evidence: string[];
   remedy: { text: string; command?: string };

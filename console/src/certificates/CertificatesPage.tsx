@@ -44,7 +44,7 @@ function Root({ authority }: { authority: Authority }) {
       {(uncovered.length > 0 || unconstrained) && (
         <p role="alert" className="mt-2 text-vermilion">
           {uncovered.length > 0 && `No client will accept a certificate for ${list(uncovered)}. `}
-          Run <code className="font-mono">bentlane authority show</code>: it says what mends that.
+          Run <code className="font-mono">bentlane authority show</code>: it says how to fix that.
         </p>
       )}
       <p className="mt-3 font-mono text-[13px] break-all text-muted">

@@ -3,14 +3,14 @@ import { Button } from '../Button';
 import type { Finding } from '../api/types';
 import { sentence } from '../format';
 
-const WORDS = { broken: 'Broken', risk: 'Risk', advice: 'Advice' } as const;
+const WORDS = { error: 'Error', warning: 'Warning', hint: 'Hint' } as const;
 const LOOKS = {
-  broken: 'border-l-vermilion',
-  risk: 'border-l-amber',
-  advice: 'border-l-rule',
+  error: 'border-l-vermilion',
+  warning: 'border-l-amber',
+  hint: 'border-l-rule',
 } as const;
 
-/** What is wrong with a route, and what mends it. */
+/** What is wrong with a route, and what fixes it. */
 export function FindingCard({ finding }: { finding: Finding }) {
   return (
     <div

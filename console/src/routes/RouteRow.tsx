@@ -60,7 +60,7 @@ export function RouteRow({ route, onChecked }: RouteRowProps) {
         </Button>
       </div>
       {verdict?.findings
-        .filter((finding) => finding.severity !== 'advice')
+        .filter((finding) => finding.severity !== 'hint')
         .map((finding) => (
           <FindingCard key={finding.slug} finding={finding} />
         ))}

@@ -6,7 +6,7 @@ import { changeOf, spans } from './history';
 const NOW = Date.parse('2026-05-04T12:00:00Z');
 
 function verdict(checked_at: string, passed: boolean, flapping = false): Verdict {
-  const finding = { hop: 'connect', severity: 'broken', summary: 'nothing listens' };
+  const finding = { hop: 'connect', severity: 'error', summary: 'nothing listens' };
   return { checked_at, passed, flapping, findings: passed ? [] : [finding] } as unknown as Verdict;
 }
 

@@ -39,8 +39,10 @@ export function stateOf(verdict: Verdict): Span['state'] {
 
 /** What a change was, in words. */
 export function changeOf(verdict: Verdict): string {
-  const worst = verdict.findings.find((finding) => finding.severity === 'broken');
+  const worst = verdict.findings.find((finding) => finding.severity === 'error');
   if (worst !== undefined) return `${worst.hop}: ${worst.summary}`;
-  const risk = verdict.findings.find((finding) => finding.severity === 'risk');
-  return risk === undefined ? 'every hop proved' : `every hop proved; risk: ${risk.summary}`;
+  const warning = verdict.findings.find((finding) => finding.severity === 'warning');
+  return warning === undefined
+    ? 'every hop proved'
+    : `every hop proved; warning: ${warning.summary}`;
 }

@@ -14,6 +14,7 @@ use crate::cmd::{
     version,
     max_term_width = 100,
     after_help = "Examples:
+  bentlane                                 what runs, and what to do next
   bentlane serve --high-ports              run the service, as any user
   bentlane zone add moor.test              answer for moor.test and every name below it
   bentlane route add booking.moor.test 4310
@@ -25,7 +26,7 @@ pub(crate) struct Args {
     #[command(flatten)]
     pub(crate) global: Global,
     #[command(subcommand)]
-    pub(crate) command: Command,
+    pub(crate) command: Option<Command>,
 }
 
 /// Options of every command.

@@ -771,7 +771,8 @@ fn check_records(zone: &Zone) -> Result<(), Rejection> {
 
 /// The zone one would most likely want for `name`: its last two labels, since cookies are not
 /// shared and wildcard certificates are refused right under a single label.
-fn suggested_zone(name: &Name) -> &str {
+#[must_use]
+pub fn suggested_zone(name: &Name) -> &str {
     let text = name.as_str();
     text.rmatch_indices('.')
         .nth(1)

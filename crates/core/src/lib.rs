@@ -35,7 +35,7 @@ pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
 pub use configuration::{
     AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone,
-    ZoneChange, ZoneSettings, is_own,
+    ZoneChange, ZoneSettings, is_own, suggested_zone,
 };
 pub use container::{ContainerPlace, ContainerSeen, ContainerTarget, Containers};
 pub use error::chain;

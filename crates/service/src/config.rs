@@ -36,7 +36,7 @@ const DAY: Duration = Duration::from_secs(86_400);
 pub struct Checks {
     /// After how long a route that was proved is checked again. Default 30 s.
     pub every: Duration,
-    /// For how long it is kept what checks came to. Default 30 days.
+    /// For how long the results of checks are kept. Default 30 days.
     pub keep: Duration,
 }
 
@@ -309,7 +309,7 @@ pub struct ConfigFile {
 pub struct ChecksFile {
     /// Seconds after which a route that was proved is checked again.
     pub every_seconds: Option<u32>,
-    /// Days for which it is kept what checks came to.
+    /// Days for which the results of checks are kept.
     pub keep_days: Option<u32>,
 }
 
@@ -320,7 +320,7 @@ pub struct TrafficFile {
     /// Days for which exchanges are kept.
     pub keep_days: Option<u32>,
     /// Exchanges that are kept at most.
-    pub keep_most: Option<u64>,
+    pub limit: Option<u64>,
 }
 
 /// The table `[listen]`: a port, `"ADDRESS:PORT"`, or a list of them, for each listener.

@@ -222,7 +222,7 @@ fn an_app_says_nothing_of_other_ports_and_little_of_other_names() {
     let wide = found("moor.test").unwrap();
     assert_eq!(
         (&wide["hop"], &wide["severity"]),
-        (&"answer".into(), &"advice".into())
+        (&"answer".into(), &"hint".into())
     );
     let command = wide["remedy"]["command"].as_str().unwrap();
     assert_eq!(command, "bentlane route edit moor.test --drop-hsts");

@@ -60,7 +60,7 @@ fn a_strangers_name_does_not_lead_to_this_machine(
         !alias.contains("192.168") && !alias.contains("\t127."),
         "{alias}"
     );
-    let log = world.get("/queries?most=50");
+    let log = world.get("/queries?limit=50");
     let blocked = log["queries"].as_array().unwrap().iter();
     let blocked = blocked.filter(|it| it["outcome"] == "blocked" && it["name"] == name);
     assert!(blocked.count() > 0, "{log:#}");

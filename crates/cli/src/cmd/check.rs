@@ -31,7 +31,7 @@ const MOST_REMEDIES: usize = 50;
   bentlane check                           every route
   bentlane check booking.moor.test ravenstone.hut.moor.test/tarn
   bentlane check --deep booking.moor.test  what the page asks and loads, too
-  bentlane check --mend                    carry out what mends it, one by one
+  bentlane check --fix                     carry out what fixes it, one by one
   bentlane check --wait 30s && npm test    wait until all pass
   bentlane check --only connect
   bentlane check --from container:tiles    what that container sees; with sudo for root's engine
@@ -49,7 +49,7 @@ pub(crate) struct Check {
     #[arg(long, value_name = "HOP", value_parser = hop)]
     only: Option<Hop>,
     /// Look from inside a container's network, at the first two hops: container:NAME
-    #[arg(long, value_name = "PLACE", conflicts_with_all = ["only", "deep", "wait", "watch", "mend"])]
+    #[arg(long, value_name = "container:NAME", conflicts_with_all = ["only", "deep", "wait", "watch", "fix"])]
     from: Option<String>,
     /// With --from: the socket of the container engine [default: where engines usually have it]
     #[arg(long, value_name = "SOCKET", requires = "from")]
@@ -57,17 +57,17 @@ pub(crate) struct Check {
     /// Look further: at what a page asks and loads, and at the app without the proxy
     #[arg(long)]
     deep: bool,
-    /// Offer to carry out the remedies that are Bent Lane's own to carry out, and check again
+    /// Offer to run the commands that fix what was found, and check again
     #[arg(long)]
-    mend: bool,
-    /// With --mend: carry them out without asking
-    #[arg(long, requires = "mend")]
+    fix: bool,
+    /// With --fix: carry them out without asking
+    #[arg(long, requires = "fix")]
     yes: bool,
     /// Check again until all pass, for at most this long: 30s, 2m
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     wait: Option<Duration>,
     /// Go on, and print a line whenever a route changes
-    #[arg(long, conflicts_with_all = ["wait", "mend", "only", "deep"])]
+    #[arg(long, conflicts_with_all = ["wait", "fix", "only", "deep"])]
     watch: bool,
 }
 
@@ -95,8 +95,8 @@ impl Check {
             output.say("there is no route yet: add one with `bentlane route add NAME PORT`");
             return Ok(Answer::Yes);
         }
-        if self.mend {
-            verdicts = self.mend(client, data_dir, output, verdicts).await?;
+        if self.fix {
+            verdicts = self.fix(client, data_dir, output, verdicts).await?;
         }
         show(output, &verdicts)?;
         let passed = verdicts.verdicts.iter().all(|verdict| verdict.passed);
@@ -200,7 +200,7 @@ impl Check {
     }
 
     /// Offers each remedy that is ours to carry out, one by one, and checks again after each.
-    async fn mend(
+    async fn fix(
         &self,
         client: &Client,
         data_dir: &Path,
@@ -229,7 +229,7 @@ impl Check {
             verdicts = self.check(client, output).await?;
         }
         if done.is_empty() {
-            output.say("nothing here is Bent Lane's own to mend");
+            output.say("nothing here can be fixed by a command of Bent Lane's");
         }
         Ok(verdicts)
     }
@@ -240,7 +240,7 @@ fn next_remedy(verdicts: &Verdicts, done: &[String]) -> Option<(Finding, String)
     let findings = verdicts.verdicts.iter().flat_map(|it| &it.findings);
     let ours = findings.filter_map(|finding| {
         let command = finding.remedy.command.clone()?;
-        let wanted = finding.remedy.ours && finding.severity > Severity::Advice;
+        let wanted = finding.remedy.ours && finding.severity > Severity::Hint;
         (wanted && !done.contains(&command)).then_some((finding, command))
     });
     // Of those that are as bad, the first.

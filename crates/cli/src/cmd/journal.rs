@@ -11,16 +11,18 @@ use crate::output::{Output, table};
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane journal
-  bentlane journal --most 500 --format json")]
+  bentlane journal --limit 500 --format json")]
 pub(crate) struct Journal {
     /// Show this many changes at most
     #[arg(long, default_value_t = 20, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=1000))]
-    most: u64,
+    limit: u64,
 }
 
 impl Journal {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
-        let journal: JournalView = client.get(&format!("/journal?most={}", self.most)).await?;
+        let journal: JournalView = client
+            .get(&format!("/journal?limit={}", self.limit))
+            .await?;
         if journal.entries.is_empty() && !output.is_json() {
             output.say("nothing was changed yet");
             return Ok(Answer::Yes);

@@ -1,4 +1,4 @@
-//! Verdicts as a person reads them: a lane for each route, then what is wrong and what mends it.
+//! Verdicts as a person reads them: a lane for each route, then what is wrong and what fixes it.
 
 use bentlane_core::check::{Finding, Hop, HopReport, HopState, Severity, Verdict, lane};
 
@@ -92,7 +92,7 @@ pub(crate) fn duration(micros: u64) -> String {
     }
 }
 
-/// What was found, the worst first, and what mends it. What is the same for several routes is said
+/// What was found, the worst first, and what fixes it. What is the same for several routes is said
 /// once.
 pub(crate) fn findings(output: &Output, verdicts: &[Verdict]) -> String {
     let mut groups: Vec<(&Finding, Vec<&str>)> = Vec::new();
@@ -121,16 +121,16 @@ pub(crate) fn findings(output: &Output, verdicts: &[Verdict]) -> String {
 fn describe(output: &Output, who: &str, finding: &Finding) -> String {
     let slug = output.paint(Tone::Muted, &format!("({})", finding.slug.slug()));
     let mark = match finding.severity {
-        Severity::Broken => output.paint(Tone::Broken, "✕"),
-        Severity::Risk => output.paint(Tone::Remedy, "▲ risk:"),
-        Severity::Advice => output.paint(Tone::Muted, "· advice:"),
+        Severity::Error => output.paint(Tone::Broken, "✕"),
+        Severity::Warning => output.paint(Tone::Remedy, "▲ warning:"),
+        Severity::Hint => output.paint(Tone::Muted, "· hint:"),
     };
     let who = output.paint(Tone::Strong, who);
     let mut lines = vec![format!(
         "{mark} {who} · {}: {} {slug}",
         finding.hop, finding.summary
     )];
-    if finding.severity == Severity::Advice {
+    if finding.severity == Severity::Hint {
         // What works already is said in two lines.
         let command = finding.remedy.command.iter();
         let command = command.map(|command| format!(": {}", output.paint(Tone::Remedy, command)));

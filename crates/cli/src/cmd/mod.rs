@@ -35,12 +35,15 @@ use crate::output::Output;
 /// `typed` are its words, for the journal.
 pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, CliError> {
     let Args { global, command } = args;
-    if let Command::Serve(serve) = command {
+    if let Some(Command::Serve(serve)) = command {
         return run_service(serve, &global, output);
     }
     let settings = read_settings(&global, base_folder("XDG_CONFIG_HOME", ".config"))?;
     let data_dir = data_dir(&global, &settings)?;
     let client = || Client::open(&data_dir, typed);
+    let Some(command) = command else {
+        return wait(status::overview(&client()?, output));
+    };
     match command {
         // Above.
         Command::Serve(_) => Ok(Answer::Yes),

@@ -1,17 +1,19 @@
+use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
 use bentlane_core::check::{Verdict, lane};
 use bentlane_core::{
-    Expectation, HostField, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls, TlsEnd,
+    Address, Expectation, HostField, Name, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls,
+    TlsEnd, suggested_zone,
 };
 use bentlane_service::api::{
     CheckRequest, RouteInput, RouteInputs, RouteKeys, RoutePatch, RouteValues, RouteView, Routes,
-    RoutesAdded, Verdicts,
+    RoutesAdded, Verdicts, ZoneInput, Zones,
 };
 use clap::{Args, Subcommand};
 
-use super::lanes;
 use super::route_keys::Keys;
+use super::{confirm, lanes, zone};
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
@@ -37,6 +39,7 @@ pub(crate) enum Route {
   bentlane route add booking.moor.test 4310
   bentlane route add booking.moor.test/api 4311 --strip-prefix
   bentlane route add '*.hut.moor.test' 4312
+  bentlane route add shop.tarn.test 4330 --add-zone          with the zone tarn.test
   bentlane route add vm.moor.test https://198.51.100.10:8443 --target-tls none
   bentlane route add docs.moor.test folder:./docs
   bentlane route add www.moor.test redirect:https://booking.moor.test
@@ -51,6 +54,9 @@ pub(crate) struct Add {
     /// redirect:URL
     #[arg(required_unless_present = "from")]
     target: Option<String>,
+    /// Add the zone of the name, too, when there is none [default: ask on a terminal]
+    #[arg(long, conflicts_with = "from")]
+    add_zone: bool,
     #[command(flatten)]
     keys: Keys,
     /// A file with a route and its target on each line, `#` before a comment; `-` is standard input
@@ -149,12 +155,52 @@ impl Add {
             });
         }
         let target = whole_target(self.target.unwrap_or_default())?;
-        let mut input = input(&self.route.unwrap_or_default(), target);
+        let address = self.route.unwrap_or_default();
+        if self.add_zone || (stdin().is_terminal() && !output.is_json()) {
+            add_missing_zone(client, output, &address, self.add_zone).await?;
+        }
+        let mut input = input(&address, target);
         input.keys = keys;
         let route: RouteView = client.post("/routes", &input).await?;
         output.advise(&route.advice);
         show_checked(client, output, route).await
     }
+}
+
+/// Adds the zone that one would want for `address` where none covers it, `at_once` or when that is
+/// agreed to. What is wrong with the address, the service says.
+async fn add_missing_zone(
+    client: &Client,
+    output: &Output,
+    address: &str,
+    at_once: bool,
+) -> Result<(), CliError> {
+    let Ok(address) = address.parse::<Address>() else {
+        return Ok(());
+    };
+    let base = address.pattern.base();
+    let known: Zones = client.get("/zones").await?;
+    let mut zones = known.zones.iter().filter_map(|zone| zone.name.parse().ok());
+    if zones.any(|zone: Name| base.is_within(&zone)) {
+        return Ok(());
+    }
+    let name = suggested_zone(base).to_owned();
+    if !at_once {
+        output.say(&format!(
+            "no zone covers {base}. Add {name}, so that it and every name below it resolve to this \
+             machine?"
+        ));
+        if !confirm::agreed(output)? {
+            return Ok(());
+        }
+    }
+    let input = ZoneInput {
+        name,
+        anyway: false,
+    };
+    let zone = zone::add(client, output, input).await?;
+    output.say(&zone::resolves(&zone.name));
+    Ok(())
 }
 
 impl Edit {

@@ -24,6 +24,21 @@ impl Status {
     }
 }
 
+/// What runs and what to do next, for who types no command.
+pub(crate) async fn overview(client: &Client, output: &Output) -> Result<Answer, CliError> {
+    let answer = Status {}.run(client, output).await?;
+    if !output.is_json() {
+        output.say(
+            "\nNext:\n  \
+             bentlane route add NAME PORT   give an app a name\n  \
+             bentlane check                 prove every hop of every route\n  \
+             bentlane console               the same in a browser\n\
+             `bentlane --help` shows every command.",
+        );
+    }
+    Ok(answer)
+}
+
 fn describe(output: &Output, status: &StatusView) -> String {
     let minutes = format_description!("[year]-[month]-[day] [hour]:[minute] UTC");
     let since = status.started_at.format(&minutes).unwrap_or_default();

@@ -23,7 +23,7 @@ const WAIT: u32 = 20;
   bentlane traffic                         the last requests, newest last
   bentlane traffic --follow                and each that comes, until you stop it
   bentlane traffic --route booking.moor.test/api --status 5xx
-  bentlane traffic --text /huts --method POST --most 200
+  bentlane traffic --text /huts --method POST --limit 200
   bentlane traffic --summary --since 1h    by route: how many, errors, how long they take
   bentlane traffic --format har > moor.har    for the network panel of a browser
   bentlane traffic --follow --format json | jq -r .path
@@ -48,9 +48,9 @@ pub(crate) struct Traffic {
     text: Option<String>,
     /// Show this many at most [default: 20, and 1000 for an archive]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=10_000))]
-    most: Option<u16>,
+    limit: Option<u16>,
     /// Sum up by route
-    #[arg(long, conflicts_with_all = ["route", "status", "method", "text", "most"])]
+    #[arg(long, conflicts_with_all = ["route", "status", "method", "text", "limit"])]
     summary: bool,
     /// With --summary: how far back, 1h at most [default: 15m]
     #[arg(long, value_name = "TIME", value_parser = parse_since, requires = "summary")]
@@ -120,10 +120,10 @@ impl Traffic {
 
     /// The call for what is wanted.
     fn path(&self, of: &str, most: u16) -> String {
-        let most = self.most.unwrap_or(most).to_string();
+        let limit = self.limit.unwrap_or(most).to_string();
         let status = self.status.map(|status| status.to_string());
         let wanted = [
-            ("most", Some(&most)),
+            ("limit", Some(&limit)),
             ("route", self.route.as_ref()),
             ("status", status.as_ref()),
             ("method", self.method.as_ref()),

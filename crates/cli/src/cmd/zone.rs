@@ -129,33 +129,47 @@ pub(crate) struct Remove {
     with_routes: bool,
 }
 
+/// What a zone that was added does.
+pub(super) fn resolves(zone: &str) -> String {
+    format!("{zone} and every name below it resolve to this machine now.")
+}
+
+/// Adds a zone, and says what there is to know of it.
+pub(super) async fn add(
+    client: &Client,
+    output: &Output,
+    input: ZoneInput,
+) -> Result<ZoneView, CliError> {
+    let zone: ZoneView = client.post("/zones", &input).await?;
+    output.advise(&zone.advice);
+    if zone.new_root {
+        output.say(&format!(
+            "the root could not vouch for {}, so another one follows it; what trusts the former one \
+             goes on accepting the other zones. Have the new one trusted:\n  \
+             sudo bentlane system attach --only trust",
+            zone.name
+        ));
+    }
+    if !zone.certified {
+        output.say(&format!(
+            "the root cannot vouch for {}, so no client will accept certificates there: make a new \
+             root with `bentlane authority rotate`, and have it trusted",
+            zone.name
+        ));
+    }
+    Ok(zone)
+}
+
 impl Zone {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         match self {
             Self::Add(Add { name, anyway }) => {
-                let input = ZoneInput { name, anyway };
-                let zone: ZoneView = client.post("/zones", &input).await?;
-                output.advise(&zone.advice);
-                if zone.new_root {
-                    output.say(&format!(
-                        "the root could not vouch for {}, so another one follows it; what trusts the \
-                         former one goes on accepting the other zones. Have the new one trusted:\n  \
-                         sudo bentlane system attach --only trust",
-                        zone.name
-                    ));
-                }
-                if !zone.certified {
-                    output.say(&format!(
-                        "the root cannot vouch for {}, so no client will accept certificates there: \
-                         make a new root with `bentlane authority rotate`, and have it trusted",
-                        zone.name
-                    ));
-                }
+                let zone = add(client, output, ZoneInput { name, anyway }).await?;
                 output.data(&zone, |zone| {
                     let name = &zone.name;
                     format!(
-                        "{name} and every name below it resolve to this machine now.\n\
-                         Next: bentlane route add app.{name} PORT"
+                        "{}\nNext: bentlane route add app.{name} PORT",
+                        resolves(name)
                     )
                 })?;
             }
@@ -181,7 +195,7 @@ impl Zone {
             Self::Show(Show { name }) => {
                 let zone: ZoneView = client.get(&format!("/zones/{}", segment(&name))).await?;
                 let records: Records = client.get("/records").await?;
-                let path = format!("/queries?most={SHOWN_COUNTS}&zone={}", segment(&name));
+                let path = format!("/queries?limit={SHOWN_COUNTS}&zone={}", segment(&name));
                 let queries: Queries = client.get(&path).await?;
                 let shown = Shown {
                     asked_most: queries.counts,

@@ -9,7 +9,7 @@ use crate::container::ContainerPlace;
 use crate::name::Name;
 use crate::target::Target;
 
-/// What a check found wrong: at which hop, how bad, why, and what mends it.
+/// What a check found wrong: at which hop, how bad, why, and what fixes it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Finding {
     /// What kind of fault it is; stable, so that scripts can rely on it.
@@ -22,11 +22,11 @@ pub struct Finding {
     pub summary: String,
     /// What was seen, a line each.
     pub evidence: Vec<String>,
-    /// What mends it.
+    /// What fixes it.
     pub remedy: Remedy,
 }
 
-/// What mends a finding: words, and the command where there is one.
+/// What fixes a finding: words, and the command where there is one.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Remedy {
     /// What to do, in a sentence.
@@ -34,7 +34,7 @@ pub struct Remedy {
     /// The command that does it; words in capitals are to be replaced.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<String>,
-    /// Whether the command is complete and ours, so that `bentlane check --mend` offers to run it.
+    /// Whether the command is complete and ours, so that `bentlane check --fix` offers to run it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub ours: bool,
 }
@@ -46,11 +46,14 @@ pub struct Remedy {
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// It works, and could be better.
-    Advice,
+    #[serde(alias = "advice")]
+    Hint,
     /// It works for now, or for some.
-    Risk,
+    #[serde(alias = "risk")]
+    Warning,
     /// It does not work.
-    Broken,
+    #[serde(alias = "broken")]
+    Error,
 }
 
 impl Finding {
@@ -208,7 +211,7 @@ impl Finding {
                 target.describe()
             ),
             evidence,
-            Remedy::mend(
+            Remedy::fix(
                 "have the route lead to the port alone, which is both families",
                 format!("bentlane route edit {address} --to {}", elsewhere.port()),
             ),
@@ -331,7 +334,7 @@ impl Finding {
             FindingKind::TargetSpeaksTls,
             format!("{place} speaks TLS, and the route speaks HTTP in the clear"),
             vec!["it answers a TLS hello, and to HTTP with nothing that is HTTP".to_owned()],
-            Remedy::mend(
+            Remedy::fix(
                 "have the route speak TLS; `none` takes the certificate whoever made it",
                 format!("bentlane route edit {address} --to https://{there} --target-tls none"),
             ),
@@ -349,7 +352,7 @@ impl Finding {
                 target.describe()
             ),
             vec!["it answers a TLS hello with something that is not TLS".to_owned()],
-            Remedy::mend(
+            Remedy::fix(
                 "have the route speak HTTP in the clear",
                 format!("bentlane route edit {address} --to http://{there}"),
             ),
@@ -465,7 +468,7 @@ impl Finding {
             format!("the system knows no address for the host of {target}"),
             vec![reason.to_owned()],
             Remedy::command(
-                "mend the host's name, or give its address",
+                "correct the host's name, or give its address",
                 format!("bentlane route edit {address} --to http://HOST:PORT"),
             ),
         )
@@ -504,7 +507,7 @@ impl Finding {
             format!("there is no certificate for {name}: the authority cannot vouch for it yet"),
             vec!["the name lies outside the limits of the issuing certificate".to_owned()],
             Remedy::command(
-                "see what is missing and what mends it",
+                "see what is missing, and how to fix it",
                 "bentlane authority show",
             ),
         )
@@ -604,8 +607,8 @@ impl Remedy {
         }
     }
 
-    /// A command of ours that mends it as it stands.
-    pub(crate) fn mend(text: impl Into<String>, command: impl Into<String>) -> Self {
+    /// A command of ours that fixes it as it stands.
+    pub(crate) fn fix(text: impl Into<String>, command: impl Into<String>) -> Self {
         Self {
             ours: true,
             ..Self::command(text, command)

@@ -11,9 +11,9 @@ pub fn guide() -> String {
         "# Findings\n\n\
          What a check can find, hop by hop. Each finding has a stable name (its slug), a severity, \
          what was seen, and a remedy with your own names and ports filled in: `bentlane check` \
-         shows them, `bentlane check --mend` offers to carry out those that are Bent Lane's own to \
-         carry out. **Broken** ends the way: the check fails. **Risk** works for now, or for some. \
-         **Advice** works, and could be better.\n\n\
+         shows them, `bentlane check --fix` offers to carry out those that are Bent Lane's own to \
+         carry out. With an **error** the check fails. A **warning** works for now, or for some. A \
+         **hint** works, and could be better.\n\n\
          This page is made from the code (`crates/core/src/check/kind.rs`); a test holds it up to \
          date.\n",
     );
@@ -23,9 +23,9 @@ pub fn guide() -> String {
         let kinds = FindingKind::ALL.iter().filter(|kind| kind.hop() == hop);
         for kind in kinds {
             let severity = match kind.severity() {
-                Severity::Broken => "broken",
-                Severity::Risk => "risk",
-                Severity::Advice => "advice",
+                Severity::Error => "error",
+                Severity::Warning => "warning",
+                Severity::Hint => "hint",
             };
             let (slug, about) = (kind.slug(), kind.about());
             let _ = write!(page, "\n### {slug}\n\n*{severity}* · {about}\n");

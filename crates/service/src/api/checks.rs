@@ -87,7 +87,7 @@ pub struct Verdicts {
 pub(crate) struct HowMany {
     /// How many to list at most, 1 to 1000; 100 by default.
     #[serde(default)]
-    most: Option<u64>,
+    limit: Option<u64>,
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
@@ -307,13 +307,13 @@ async fn trace_url(
 async fn list_verdicts(
     Shared(state): Shared<Arc<State>>,
     Path(text): Path<String>,
-    Query(HowMany { most }): Query<HowMany>,
+    Query(HowMany { limit }): Query<HowMany>,
 ) -> Result<Json<Verdicts>, Problem> {
     let address: Address = text.parse().map_err(|e| Problem::value("address", e))?;
     let route = find(&state, &address)?;
-    let most = most.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
+    let limit = limit.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
     let store = state.store()?;
-    let verdicts = store.verdicts(&route.address.to_string(), most).await?;
+    let verdicts = store.verdicts(&route.address.to_string(), limit).await?;
     Ok(Json(Verdicts {
         verdicts,
         gone: Vec::new(),

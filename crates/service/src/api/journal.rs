@@ -46,7 +46,7 @@ pub struct Journal {
 pub(crate) struct ListJournal {
     /// How many entries at most, up to 1,000; 50 when it is left out.
     #[serde(default = "fifty")]
-    most: u64,
+    limit: u64,
 }
 
 fn fifty() -> u64 {
@@ -64,9 +64,9 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
 )]
 async fn list_journal(
     Shared(state): Shared<Arc<State>>,
-    Query(ListJournal { most }): Query<ListJournal>,
+    Query(ListJournal { limit }): Query<ListJournal>,
 ) -> Result<Json<Journal>, Problem> {
-    let entries = state.store()?.journal(most.min(1000)).await?;
+    let entries = state.store()?.journal(limit.min(1000)).await?;
     Ok(Json(Journal {
         entries: entries.into_iter().map(line).collect(),
     }))

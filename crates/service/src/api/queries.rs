@@ -19,7 +19,7 @@ const USUALLY: usize = 100;
 pub(crate) struct ListQueries {
     /// How many to list at most, of the last thousand.
     #[serde(default = "usually")]
-    most: usize,
+    limit: usize,
     /// Only names in this zone.
     #[serde(default)]
     zone: Option<String>,
@@ -40,7 +40,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
 )]
 async fn list_queries(
     Shared(state): Shared<Arc<State>>,
-    Query(ListQueries { most, zone }): Query<ListQueries>,
+    Query(ListQueries { limit, zone }): Query<ListQueries>,
 ) -> Result<Json<Queries>, Problem> {
     let zone = zone.map(|name| find_zone(&state, &name)).transpose()?;
     let reading = aside("the query log cannot be read", move || {
@@ -51,7 +51,7 @@ async fn list_queries(
                 .zone_of(name)
                 .is_some_and(|found| found.name == zone.name),
         };
-        state.queries.read(most, wanted)
+        state.queries.read(limit, wanted)
     });
     reading.await.map(Json)
 }

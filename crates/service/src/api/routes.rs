@@ -133,7 +133,7 @@ pub(crate) struct ListRoutes {
     after: Option<String>,
     /// How many at most, 1 or more; all by default.
     #[serde(default)]
-    most: Option<usize>,
+    limit: Option<usize>,
 }
 
 /// Routes that are written at a time: a list is sent as it is made, however long it is.
@@ -217,7 +217,7 @@ pub(super) fn find(state: &State, address: &Address) -> Result<Route, Problem> {
 )]
 async fn list_routes(
     Shared(state): Shared<Arc<State>>,
-    Query(ListRoutes { after, most }): Query<ListRoutes>,
+    Query(ListRoutes { after, limit }): Query<ListRoutes>,
 ) -> Result<Response, Problem> {
     let snapshot = state.snapshot.load_full();
     let routes = &snapshot.configuration().routes;
@@ -232,8 +232,8 @@ async fn list_routes(
             })?
         }
     };
-    let most = most.map_or(usize::MAX, |most| most.max(1));
-    let until = from.saturating_add(most).min(routes.len());
+    let limit = limit.map_or(usize::MAX, |limit| limit.max(1));
+    let until = from.saturating_add(limit).min(routes.len());
     let next = (until < routes.len())
         .then(|| routes[until - 1].address.to_string())
         .map_or(String::new(), |next| format!(r#","next":{}"#, json!(next)));

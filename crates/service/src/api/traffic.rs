@@ -44,7 +44,7 @@ pub(crate) struct Wanted {
     before: Option<i64>,
     /// How many at most, 1 to 1000, or to 10,000 for an archive; 100 by default.
     #[serde(default)]
-    most: Option<usize>,
+    limit: Option<usize>,
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -101,13 +101,13 @@ async fn list_traffic(
     Query(Follow { after, wait }): Query<Follow>,
 ) -> Result<Json<Traffic>, Problem> {
     let filter = wanted.filter()?;
-    let most = wanted.most.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
+    let limit = wanted.limit.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
     let Some(after) = after else {
-        let latest = state.latest_traffic(&filter, wanted.before, most);
+        let latest = state.latest_traffic(&filter, wanted.before, limit);
         return Ok(Json(latest.await?));
     };
     let wait = Duration::from_secs(wait.min(LONGEST_WAIT));
-    Ok(Json(state.traffic_after(&filter, after, most, wait).await))
+    Ok(Json(state.traffic_after(&filter, after, limit, wait).await))
 }
 
 /// Sum up what passed the proxy, by route: how many, how often, how many errors, how long.
@@ -133,7 +133,7 @@ async fn archive_traffic(
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<Value>, Problem> {
     let filter = wanted.filter()?;
-    let most = wanted.most.unwrap_or(SHOWN).clamp(1, MOST_ARCHIVED);
-    let latest = state.latest_traffic(&filter, wanted.before, most).await?;
+    let limit = wanted.limit.unwrap_or(SHOWN).clamp(1, MOST_ARCHIVED);
+    let latest = state.latest_traffic(&filter, wanted.before, limit).await?;
     Ok(Json(har(&latest.exchanges)))
 }

@@ -38,17 +38,17 @@ pub(crate) struct Serve {
     /// Use ports that every user may bind: DNS 17053, HTTP 17080, HTTPS 17443
     #[arg(long)]
     high_ports: bool,
-    /// Where to answer DNS queries: a port, or ADDRESS:PORT [default: 53]
-    #[arg(long, value_name = "PLACE")]
+    /// Where to answer DNS queries: a port, or ADDR:PORT [default: 53]
+    #[arg(long, value_name = "ADDR:PORT")]
     dns: Vec<ListenAt>,
     /// Where to redirect HTTP in the clear [default: 80]
-    #[arg(long, value_name = "PLACE")]
+    #[arg(long, value_name = "ADDR:PORT")]
     http: Vec<ListenAt>,
     /// Where to serve HTTPS [default: 443]
-    #[arg(long, value_name = "PLACE")]
+    #[arg(long, value_name = "ADDR:PORT")]
     https: Vec<ListenAt>,
     /// Where to serve the console [default: 17070]
-    #[arg(long, value_name = "PLACE")]
+    #[arg(long, value_name = "ADDR:PORT")]
     console: Vec<ListenAt>,
     /// The user to run as, when root starts the service [default: the user who called sudo]
     #[arg(long, value_name = "NAME")]
@@ -76,15 +76,15 @@ pub(crate) struct Serve {
     /// Seconds after which a route that was proved is checked again [default: 30]
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..))]
     check_every: Option<u32>,
-    /// Days for which it is kept what checks came to [default: 30]
+    /// Days for which the results of checks are kept [default: 30]
     #[arg(long, value_name = "DAYS")]
-    keep_verdicts: Option<u32>,
+    check_days: Option<u32>,
     /// Days for which exchanges are kept [default: 7]
     #[arg(long, value_name = "DAYS")]
-    keep_traffic: Option<u32>,
+    traffic_days: Option<u32>,
     /// Exchanges that are kept at most [default: 200000]
     #[arg(long, value_name = "N")]
-    most_traffic: Option<u64>,
+    traffic_limit: Option<u64>,
 }
 
 impl Serve {
@@ -216,11 +216,11 @@ impl Serve {
             engine: self.engine.or(settings.engine),
             checks: Checks::new(
                 self.check_every.or(checks.every_seconds),
-                self.keep_verdicts.or(checks.keep_days),
+                self.check_days.or(checks.keep_days),
             ),
             traffic: KeepTraffic::new(
-                self.keep_traffic.or(settings.traffic.keep_days),
-                self.most_traffic.or(settings.traffic.keep_most),
+                self.traffic_days.or(settings.traffic.keep_days),
+                self.traffic_limit.or(settings.traffic.limit),
             ),
             upstreams,
             data_dir,

@@ -69,11 +69,11 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Optio
     let address = facts.address();
     let names = leaf.names.join(", ");
     let remedy = match leaf.names.iter().find(|name| !name.contains('*')) {
-        Some(name) if kind == FindingKind::TargetOtherName => Remedy::mend(
+        Some(name) if kind == FindingKind::TargetOtherName => Remedy::fix(
             format!("have it verified by the name that it is for; it is asked for {name} then"),
             format!("bentlane route edit {address} --target-name {name}"),
         ),
-        _ => Remedy::mend(
+        _ => Remedy::fix(
             "renew the app's certificate; or take it as it is",
             format!("bentlane route edit {address} --target-tls none"),
         ),
@@ -183,7 +183,7 @@ fn host_refused(facts: &Facts, seen: &Observations, first: &Page) -> Option<Find
                 own.status, first.status
             ),
             vec![beginning(&first.body)],
-            Remedy::mend(
+            Remedy::fix(
                 format!("allow {name} in the app's list of hosts; or send the app its own host"),
                 format!("bentlane route edit {} --host target", facts.address()),
             ),
@@ -368,7 +368,7 @@ fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
         finding
             .evidence
             .push("with the app's own host and origin it answers 101".to_owned());
-        finding.remedy = Remedy::mend(
+        finding.remedy = Remedy::fix(
             format!(
                 "allow {} in the app's list of origins; or send the app its own",
                 facts.name
@@ -412,7 +412,7 @@ fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
     }
     let remedy = if compressed {
         evidence.push("without compression they come at once".to_owned());
-        Remedy::mend(
+        Remedy::fix(
             "leave `text/event-stream` out of the app's compression; or have it asked without",
             format!("bentlane route edit {address} --remove-headers 'request accept-encoding'"),
         )
@@ -451,7 +451,7 @@ fn preflight(seen: &PreflightSeen) -> Option<Finding> {
             "OPTIONS with the origin {}: {status}, allows {allowed}",
             seen.origin
         )],
-        Remedy::mend(
+        Remedy::fix(
             "allow the page's origin there",
             format!(
                 "bentlane route edit {} --allow-origins {}",
@@ -495,7 +495,7 @@ fn log_unwritable(facts: &Facts) -> Option<Finding> {
         FindingKind::AccessLogUnwritable,
         format!("the access log gets no lines: {fault}"),
         Vec::new(),
-        Remedy::mend(
+        Remedy::fix(
             "make its folder, or do without the log",
             format!("bentlane route edit {address} --access-log none"),
         ),
@@ -533,7 +533,7 @@ fn hsts_too_wide(facts: &Facts, visit: &Visit) -> Option<Finding> {
         FindingKind::HstsTooWide,
         format!("the app has browsers use HTTPS only, for {reach}"),
         vec![format!("strict-transport-security: {field}")],
-        Remedy::mend(
+        Remedy::fix(
             "have the route drop the field, or the app send it in production only",
             format!("bentlane route edit {address} --drop-hsts"),
         ),
@@ -593,7 +593,7 @@ fn shadowed(facts: &Facts) -> Option<Finding> {
             .iter()
             .map(|name| format!("{name} has a route of its own"))
             .collect(),
-        Remedy::mend(
+        Remedy::fix(
             "if that name's path is to come here, too, say so",
             format!("bentlane route add {first}{prefix} {}", facts.route.to),
         ),

@@ -42,7 +42,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
                         .map(ToString::to_string)
                         .chain([format!("{at}: {}", described(holder))])
                         .collect(),
-                    Remedy::mend(
+                    Remedy::fix(
                         "have the route lead there, or free its own port and start the app again",
                         format!("bentlane route edit {address} --to {}", at.port()),
                     ),
@@ -87,7 +87,7 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
     };
     let address = facts.address();
     let remedy = match title.filter(|title| !title.contains(['"', '\\', '$', '`'])) {
-        Some(title) => Remedy::mend(
+        Some(title) => Remedy::fix(
             format!("if the right app has the title \"{title}\", have the route expect it"),
             format!("bentlane route edit {address} --expect-title \"{title}\""),
         ),

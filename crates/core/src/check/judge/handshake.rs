@@ -88,7 +88,7 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
         return Finding::certificate_refused(name, reason);
     };
     let take_out = || {
-        Remedy::mend(
+        Remedy::fix(
             format!(
                 "put a renewed certificate in place of {}; or take this one out, so that one of \
                  our own is shown",
@@ -119,7 +119,7 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
                 "a wildcard stands for one label alone".to_owned(),
             ],
             match pair.pinned {
-                true => Remedy::mend(
+                true => Remedy::fix(
                     "have one of our own shown for the route",
                     format!("bentlane route edit {} --cert issued", facts.address()),
                 ),
@@ -141,7 +141,7 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
         let mut evidence = vec![why.clone()];
         evidence.extend(pair.shown.then_some(until));
         return Some(Finding {
-            severity: Severity::Risk,
+            severity: Severity::Warning,
             ..Finding::of(
                 *kind,
                 summary.replace("{}", &pair.name),
@@ -190,7 +190,7 @@ fn stores(facts: &Facts) -> Vec<Finding> {
             FindingKind::OlderRootTrusted,
             format!("{first} trusts an older root of Bent Lane's, and not this one"),
             older,
-            Remedy::mend("put the root of today there", attach),
+            Remedy::fix("put the root of today there", attach),
         ));
     }
     let without = with(StoreTrust::Distrusted);
@@ -202,15 +202,15 @@ fn stores(facts: &Facts) -> Vec<Finding> {
         };
         findings.push(Finding {
             severity: if attached {
-                Severity::Risk
+                Severity::Warning
             } else {
-                Severity::Advice
+                Severity::Hint
             },
             ..Finding::of(
                 FindingKind::RootDistrusted,
                 summary,
                 without,
-                Remedy::mend("have it trusted", attach),
+                Remedy::fix("have it trusted", attach),
             )
         });
     }

@@ -40,7 +40,7 @@ impl Judged {
     pub(super) fn breaks_at(&self) -> Option<Hop> {
         let mut findings = self.findings.iter();
         findings
-            .find(|finding| finding.severity == Severity::Broken)
+            .find(|finding| finding.severity == Severity::Error)
             .map(|finding| finding.hop)
     }
 }

@@ -201,11 +201,11 @@ fn not_asking(facts: &Facts, mut evidence: Vec<String>) -> Finding {
         FindingKind::SystemNotAsking,
         format!("the system does not ask Bent Lane for names in {zone}"),
         evidence,
-        Remedy::mend("attach the system", "sudo bentlane system attach"),
+        Remedy::fix("attach the system", "sudo bentlane system attach"),
     );
     match machine.names_attached {
         true => Finding {
-            severity: Severity::Broken,
+            severity: Severity::Error,
             ..finding
         },
         false => finding,
@@ -280,7 +280,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
             first.server
         ),
         evidence,
-        Remedy::mend(
+        Remedy::fix(
             "have Bent Lane asked first; it asks the others for everything else",
             "sudo bentlane system attach --only resolver",
         ),
