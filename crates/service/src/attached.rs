@@ -21,21 +21,27 @@ const PATIENCE: usize = 2;
 /// runs the command that this names.
 pub(crate) async fn keep(state: Arc<State>) {
     let mut turns = Turns::new(TURN, &state.shutdown);
-    let mut waited = 0;
+    let (mut waited, mut told) = (0, None);
     while turns.next().await {
         let looking = Arc::clone(&state);
-        let looked = spawn_blocking(move || look(&looking)).await;
-        let attention = match looked {
-            Ok(Ok(attention)) => attention,
-            Ok(Err(cause)) => vec![Attention {
+        let looked = spawn_blocking(move || {
+            let told = tell_system(&looking, told);
+            (told, look(&looking))
+        });
+        let (now, looked) = match looked.await {
+            Ok(both) => both,
+            Err(cause) => return warn!(%cause, "no longer looking after the system's files"),
+        };
+        told = now;
+        let attention = looked.unwrap_or_else(|cause| {
+            vec![Attention {
                 text: format!(
                     "what is attached to the system cannot be looked at: {}",
                     chain(&cause)
                 ),
                 command: Some("bentlane system show".to_owned()),
-            }],
-            Err(cause) => return warn!(%cause, "no longer looking after the system\'s files"),
-        };
+            }]
+        });
         waited = if attention.is_empty() { 0 } else { waited + 1 };
         if attention.is_empty() || waited > PATIENCE {
             tell(&state, attention);
@@ -57,30 +63,42 @@ fn tell(state: &State, attention: Vec<Attention>) {
     }
 }
 
+/// Writes what the system should know of our names, unless the file is that of the revision that it
+/// was written for last; gives the revision that it is of now.
+fn tell_system(state: &State, told: Option<u64>) -> Option<u64> {
+    let revision = state.snapshot.load().configuration().revision;
+    if told == Some(revision) && state.data_dir.written_at(WANTED_FILE).is_some() {
+        return told;
+    }
+    let Facts {
+        dns, zones, names, ..
+    } = facts(state);
+    let text = serde_json::to_string(&Wanted { dns, zones, names }).ok()?;
+    if matches!(state.data_dir.read(WANTED_FILE), Ok(Some(kept)) if kept == text) {
+        return Some(revision);
+    }
+    match state.data_dir.write(WANTED_FILE, text.as_bytes()) {
+        Ok(()) => Some(revision),
+        Err(cause) => {
+            warn!(
+                cause = chain(&cause),
+                "what the system should know is not written"
+            );
+            None
+        }
+    }
+}
+
 /// What of the system does not fit to our names.
 fn look(state: &State) -> Result<Vec<Attention>, SystemError> {
-    let facts = facts(state);
-    let wanted = Wanted {
-        dns: facts.dns.clone(),
-        zones: facts.zones.clone(),
-        names: facts.names.clone(),
-    };
-    if let Ok(text) = serde_json::to_string(&wanted)
-        && !matches!(state.data_dir.read(WANTED_FILE), Ok(Some(kept)) if kept == text)
-        && let Err(cause) = state.data_dir.write(WANTED_FILE, text.as_bytes())
-    {
-        warn!(
-            cause = chain(&cause),
-            "what the system should know is not written"
-        );
-    }
     let system = System::default();
     let Some(approved) = system.approved()? else {
         return Ok(Vec::new());
     };
-    if approved.data_dir != facts.owner {
+    if approved.data_dir != state.data_dir.root() {
         return Ok(Vec::new());
     }
+    let facts = facts(state);
     let (limited, _) = facts.limited_to(&approved.zones);
     let mut attention = Vec::new();
     for part in system.out_of_date(&limited)? {
@@ -91,14 +109,11 @@ fn look(state: &State) -> Result<Vec<Attention>, SystemError> {
         });
     }
     let attached = !approved.zones.is_empty();
-    let new = facts.zones.iter().filter(|zone| {
-        attached
-            && !approved
-                .zones
-                .iter()
-                .any(|approved| zone.is_within(approved))
-    });
-    for zone in new {
+    let new = facts
+        .zones
+        .iter()
+        .filter(|zone| !limited.zones.contains(zone));
+    for zone in new.filter(|_| attached) {
         attention.push(Attention {
             text: format!("names in {zone} are not looked up here: the zone is not approved yet"),
             command: Some("sudo bentlane system attach".to_owned()),

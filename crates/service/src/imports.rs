@@ -21,7 +21,7 @@ use crate::turns::Turns;
 /// The folder of the pairs, in that of the keys.
 const FOLDER: &str = "imported";
 /// Bytes of a file with a certificate or a key.
-const LARGEST_FILE: u64 = 1024 * 1024;
+pub(crate) const LARGEST_FILE: u64 = 1024 * 1024;
 /// How often the files that the pairs came from are looked at.
 const LOOK_AGAIN: Duration = Duration::from_secs(2);
 /// What stands before the paths in a kept pair.

@@ -95,7 +95,7 @@ impl DataDir {
         if metadata.permissions().mode() & 0o077 != 0 {
             handle
                 .set_permissions(fs::Permissions::from_mode(0o700))
-                .map_err(failed("close to other users the folder"))?;
+                .map_err(failed("set the mode of the folder"))?;
         }
         let root = fs::canonicalize(&root).map_err(failed("open the folder"))?;
         Ok(Self { root })

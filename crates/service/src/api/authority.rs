@@ -19,12 +19,10 @@ use utoipa_axum::routes;
 
 use super::guard::Trusted;
 use super::problem::{Body, Problem, Query, aside, whole_path};
+use crate::imports::LARGEST_FILE;
 use crate::service::owner;
 use crate::state::{OWN_NAME, State};
 use crate::trust::{BUNDLE, TrustError};
-
-/// Bytes of a file with a certificate or a key.
-const LARGEST_FILE: u64 = 1024 * 1024;
 
 /// The local certificate authority.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

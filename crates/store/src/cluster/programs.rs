@@ -2,7 +2,6 @@
 
 use std::ffi::OsStr;
 use std::fs;
-use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Output, Stdio};
@@ -190,7 +189,7 @@ pub(super) fn own_name() -> Result<String, ClusterError> {
         .ok_or(ClusterError::Nameless { uid: uid.as_raw() })
 }
 
-/// An owned path as an argument.
+/// A text as an argument.
 pub(super) fn os(text: &str) -> &OsStr {
-    OsStr::from_bytes(text.as_bytes())
+    OsStr::new(text)
 }

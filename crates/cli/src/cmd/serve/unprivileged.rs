@@ -9,7 +9,7 @@ use std::process::Command;
 
 use bentlane_service::{Listen, bind_error};
 use command_fds::{CommandFdExt, FdMapping};
-use nix::unistd::{setegid, seteuid, setfsuid, setgroups, setresgid, setresuid};
+use nix::unistd::{seteuid, setfsuid, setgroups, setresgid, setresuid};
 use rustix::thread::{
     CapabilitySet, CapabilitySets, capabilities, clear_ambient_capability_set,
     configure_capability_in_ambient_set, set_capabilities, set_keep_capabilities,
@@ -87,27 +87,21 @@ fn bind_all(listen: &Listen) -> Result<Vec<OwnedFd>, CliError> {
             if purpose == "DNS" {
                 sockets.push(UdpSocket::bind(address).map_err(refused)?.into());
             }
-            let refused = |source: io::Error| bind_error(purpose, flag, address, &source);
             sockets.push(TcpListener::bind(address).map_err(refused)?.into());
         }
     }
     Ok(sockets)
 }
 
-/// Becomes `account` and executes this program again with `sockets`. Of root's rights it keeps one:
+/// Becomes `account`, whose groups were taken before, and executes this program again with `sockets`. Of root's rights it keeps one:
 /// to bind ports below 1024, for the loopback addresses that names get later. Comes back only when
 /// that fails.
 pub(super) fn become_user(account: &Account, sockets: Vec<OwnedFd>) -> CliError {
     let verb = format!("become {}", account.name);
     // Without the one right the service does without ports below 1024 on further addresses.
     let kept = set_keep_capabilities(true).is_ok();
-    let (uid, gid) = (account.uid, account.gid);
-    let become_it = || {
-        setegid(gid)?;
-        setresgid(gid, gid, gid)?;
-        setresuid(uid, uid, uid)
-    };
-    if let Err(errno) = become_it() {
+    let uid = account.uid;
+    if let Err(errno) = setresuid(uid, uid, uid) {
         return failed(&verb)(errno.into());
     }
     if kept {
