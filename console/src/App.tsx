@@ -1,8 +1,9 @@
 import { useState } from 'react';
 import { Button } from './Button';
 import { Notice } from './Notice';
-import { check } from './api/client';
-import type { Verdict } from './api/types';
+import { Machine } from './Machine';
+import { check, readMachine } from './api/client';
+import type { Machine as Seen, Verdict } from './api/types';
 import { CertificatesPage } from './certificates/CertificatesPage';
 import { sentence, summary } from './format';
 import { NamesPage } from './names/NamesPage';
@@ -16,17 +17,24 @@ import type { Page, Place } from './state/usePage';
 import { SessionsPage } from './sessions/SessionsPage';
 import { TrafficPage } from './traffic/TrafficPage';
 import { usePlace } from './state/usePage';
+import { usePolled } from './state/usePolled';
+
+/** How often this machine is looked at. */
+const MACHINE_EVERY_MS = 15_000;
 
 export function App({ refused }: { refused?: string }) {
   const { known, connection, note, reload } = useConsole();
   const place = usePlace();
+  const [machine] = usePolled(readMachine, MACHINE_EVERY_MS);
   return (
     <div className="mx-auto max-w-[1120px] px-6 pb-16">
       <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule py-5">
         <Mark />
         <h1 className="text-[22px] font-semibold">Bent Lane</h1>
         {known.status === 'ready' && known.zones.length > 0 && <Pages current={place.page} />}
-        {known.status === 'ready' && <Summary known={known} connection={connection} />}
+        {known.status === 'ready' && (
+          <Summary known={known} connection={connection} reached={machine?.passed === true} />
+        )}
         <div className="ml-auto flex gap-2">
           {known.status === 'ready' && known.routes.length > 0 && <CheckAll onChecked={note} />}
           {known.status === 'ready' && known.zones.length > 0 && (
@@ -38,6 +46,7 @@ export function App({ refused }: { refused?: string }) {
         <Content
           known={known}
           place={place}
+          machine={machine}
           refused={refused}
           onChecked={note}
           onSignedOut={() => void reload()}
@@ -71,12 +80,14 @@ function Pages({ current }: { current: Page }) {
 function Content({
   known,
   place: { page, route: address },
+  machine,
   refused,
   onChecked,
   onSignedOut,
 }: {
   known: Known;
   place: Place;
+  machine: Seen | undefined;
   /** Why the link did not sign in. */
   refused?: string;
   onChecked: (verdicts: readonly Verdict[]) => void;
@@ -128,11 +139,14 @@ function Content({
         );
       }
       return (
-        <ul aria-label="Routes" className="mt-2">
-          {known.routes.map((route) => (
-            <RouteRow key={route.address} route={route} onChecked={onChecked} />
-          ))}
-        </ul>
+        <>
+          <Machine machine={machine} />
+          <ul aria-label="Routes" className="mt-2">
+            {known.routes.map((route) => (
+              <RouteRow key={route.address} route={route} onChecked={onChecked} />
+            ))}
+          </ul>
+        </>
       );
   }
 }
@@ -140,14 +154,17 @@ function Content({
 function Summary({
   known,
   connection,
+  reached,
 }: {
   known: Extract<Known, { status: 'ready' }>;
   connection: ConsoleState['connection'];
+  /** Whether this machine reaches the routes. */
+  reached: boolean;
 }) {
   const broken = known.routes.some((route) => route.verdict?.passed === false);
   return (
     <p role="status" className={broken ? 'text-vermilion' : 'text-muted'}>
-      {summary(known.routes)}
+      {summary(known.routes, reached)}
       {connection === 'lost' && (
         <span className="text-vermilion"> · no longer live: is the service still running?</span>
       )}

@@ -63,12 +63,13 @@ describe('summary', () => {
   });
 
   it.each([
-    [[], 'no route yet'],
-    [[route(true)], '1 route, every hop proved'],
-    [[route(true), route(false)], '2 routes: 1 proved, 1 broken'],
-    [[route(), route(false)], '2 routes: 1 broken, 1 being checked'],
-  ])('case %#', (routes, text) => {
-    expect(summary(routes)).toBe(text);
+    [[], true, 'no route yet'],
+    [[route(true)], true, '1 route, every hop proved'],
+    [[route(true)], false, '1 route: 1 ready'],
+    [[route(true), route(false)], true, '2 routes: 1 proved, 1 broken'],
+    [[route(), route(false)], true, '2 routes: 1 broken, 1 being checked'],
+  ])('case %#', (routes, reached, text) => {
+    expect(summary(routes, reached)).toBe(text);
   });
 });
 

@@ -41,15 +41,16 @@ export function opens(route: Route): boolean {
   return route.url.startsWith('https:') && !route.name.startsWith('*.');
 }
 
-/** How the routes do, in a few words. */
-export function summary(routes: readonly Route[]): string {
+/** How the routes do, in a few words. One whose lane is whole is proved only where this machine reaches
+ * it, too. */
+export function summary(routes: readonly Route[], reached: boolean): string {
   const noun = routes.length === 1 ? 'route' : 'routes';
   const broken = routes.filter((route) => route.verdict?.passed === false).length;
   const proved = routes.filter((route) => route.verdict?.passed === true).length;
   if (routes.length === 0) return 'no route yet';
-  if (proved === routes.length) return `${routes.length} ${noun}, every hop proved`;
+  if (reached && proved === routes.length) return `${routes.length} ${noun}, every hop proved`;
   const parts = [
-    proved > 0 ? `${proved} proved` : '',
+    proved > 0 ? `${proved} ${reached ? 'proved' : 'ready'}` : '',
     broken > 0 ? `${broken} broken` : '',
     proved + broken < routes.length ? `${routes.length - proved - broken} being checked` : '',
   ];

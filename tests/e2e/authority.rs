@@ -158,7 +158,7 @@ fn a_root_that_somebody_may_trust_is_followed_by_another() {
         "{added:?}"
     );
     world.ok(&["route", "add", "b.moor.example", &app.port()]);
-    world.ok(&["check"]);
+    world.ok(&["check", "--routes-only"]);
     let current = world.root();
     for (root, name, code) in [
         (&former, "a.moor.test", 0),
@@ -200,7 +200,7 @@ fn a_root_under_a_passphrase_serves_on_and_says_when_it_is_needed() {
     let issuing = fs::read_to_string(world.data_dir().join("keys/issuing.pem")).unwrap();
     world.end(Signal::TERM);
     world.wake();
-    world.ok(&["check"]);
+    world.ok(&["check", "--routes-only"]);
     world.ok(&["zone", "add", "fell.test"]);
     let shown = world.ok(&["authority", "show"]);
     assert!(shown.contains("under a passphrase"), "{shown}");
@@ -337,7 +337,7 @@ fn a_root_is_shared_with_another_machine() {
         fs::read_to_string(world.root()).unwrap(),
         fs::read_to_string(other.root()).unwrap()
     );
-    world.ok(&["check"]);
+    world.ok(&["check", "--routes-only"]);
     world.fetch(&other.root(), "a.moor.test").ok();
     let keys = fs::read_dir(world.data_dir().join("keys"))
         .unwrap()

@@ -8,10 +8,12 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
     let closing = App::raw(b"");
     let down = App::free_port();
     let world = World::with_routes(&[("booking.moor.test", &app.port())]);
-    let proved = world.run(&["check"]);
+    let proved = world.run(&["check", "--routes-only"]);
     assert_eq!(proved.code, 0, "{proved:?}");
     assert!(
-        proved.stdout.contains("1 route, every hop proved"),
+        proved
+            .stdout
+            .ends_with("1 route: 1 ready; this machine was left out\n"),
         "{proved:?}"
     );
 
@@ -26,7 +28,7 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
     }
     world.ok(&["route", "add", "*.hut.moor.test", &closing.port()]);
 
-    let run = world.run(&["check", "--format", "json"]);
+    let run = world.run(&["check", "--routes-only", "--format", "json"]);
     assert_eq!(run.code, 1);
     let verdicts = run.json();
     let rows: Vec<_> = verdicts["verdicts"]
@@ -52,14 +54,24 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
         rows,
         [
             "*.hut.moor.test answer-missing passed passed passed broken not-reached",
-            "booking.moor.test none passed passed passed passed passed",
-            "late.moor.test/x target-refuses passed broken not-reached not-reached not-reached",
+            "booking.moor.test none passed passed passed passed not-declared",
+            "late.moor.test/x target-refuses passed passed broken not-reached not-reached",
         ]
     );
 
     // One route alone, and the exit code is its own.
-    assert_eq!(world.run(&["check", "booking.moor.test"]).code, 0);
-    assert_eq!(world.run(&["check", "late.moor.test/x"]).code, 1);
+    assert_eq!(
+        world
+            .run(&["check", "--routes-only", "booking.moor.test"])
+            .code,
+        0
+    );
+    assert_eq!(
+        world
+            .run(&["check", "--routes-only", "late.moor.test/x"])
+            .code,
+        1
+    );
 
     // Nobody asks again: the service itself notices that the app has come up.
     let _late = App::on(down);
@@ -68,14 +80,48 @@ fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
         (route["verdict"]["passed"] == true).then_some(())
     });
     let status = world.ok(&["status"]);
-    assert!(status.contains("3 routes: 2 proved, 1 broken"), "{status}");
+    assert!(status.contains("3 routes: 2 ready, 1 broken"), "{status}");
+}
+
+#[test]
+fn a_route_is_proved_only_where_this_machine_reaches_it() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let run = world.run(&["check"]);
+    assert_eq!(run.code, 1, "{run:?}");
+    let machine = "This machine\n";
+    for part in [
+        machine,
+        "lookups",
+        "moor.test",
+        "1 ready",
+        "this machine does not find",
+    ] {
+        assert!(run.stdout.contains(part), "{part}: {run:?}");
+    }
+    assert!(!run.stdout.contains("proved"), "{run:?}");
+    let status = world.ok(&["status"]);
+    assert!(status.contains("1 route: 1 ready") && status.contains("bentlane system check"));
+    let checked = world.run(&["check", "--format", "json"]).json();
+    assert_eq!(checked["machine"]["passed"], false);
+    assert_eq!(checked["verdicts"][0]["passed"], true);
+
+    // The same part alone, in each format.
+    let alone = world.run(&["system", "check", "--format", "json"]);
+    assert_eq!((alone.code, &alone.json()["passed"]), (1, &false.into()));
+    let waited = world.run(&["system", "check", "--wait", "1s", "--format", "junit"]);
+    assert_eq!(waited.code, 1);
+    let failure = r#"<failure type="lookups" message="names are not found"#;
+    assert!(waited.stdout.contains(failure), "{waited:?}");
+    assert!(waited.stderr.contains("waiting: moor.test"), "{waited:?}");
+    assert_eq!(world.run(&["system", "show"]).code, 1);
 }
 
 #[test]
 fn a_check_of_an_app_that_fails_says_so() {
     let app = App::raw(b"HTTP/1.1 503 Service Unavailable\r\ncontent-length: 0\r\n\r\n");
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
-    let run = world.run(&["check"]);
+    let run = world.run(&["check", "--routes-only"]);
     assert_eq!(run.code, 1);
     assert!(run.stdout.contains("(app-fails)"), "{run:?}");
 }
@@ -94,7 +140,7 @@ fn an_app_on_the_other_family_of_loopback_is_reached() {
         }
     });
     let world = World::with_routes(&[("six.moor.test", &port)]);
-    assert_eq!(world.run(&["check"]).code, 0);
+    assert_eq!(world.run(&["check", "--routes-only"]).code, 0);
     assert_eq!(world.curl(&["https://six.moor.test/"]).ok(), "six");
 }
 
@@ -103,7 +149,7 @@ fn checks_come_as_test_reports_hop_by_hop_and_with_honest_addresses() {
     let app = App::new();
     let down = App::free_port().to_string();
     let world = World::with_routes(&[("a.moor.test", &app.port()), ("b.moor.test", &down)]);
-    let report = world.run(&["check", "--format", "junit"]);
+    let report = world.run(&["check", "--routes-only", "--format", "junit"]);
     assert_eq!(report.code, 1);
     std::fs::write(world.path("report.xml"), &report.stdout).unwrap();
     // A reader that is not ours.
@@ -115,18 +161,30 @@ for s in r: print(s.get('name'), [(c.get('name'), [x.tag + ' ' + x.get('type', '
     let read = bentlane_tests::run("python3", &["-c", read, &path]).ok();
     assert!(read.starts_with("testsuites 10 1\n"), "{read}");
     assert!(
-        read.contains("b.moor.test [('resolve', []), ('connect', ['failure target-refuses'])"),
+        read.contains("b.moor.test [('resolve', []), ('handshake', []), ('connect', ['failure target-refuses'])"),
         "{read}"
     );
     let elsewhere = world.run(&["route", "list", "--format", "junit"]);
     assert_eq!(elsewhere.code, 2, "{elsewhere:?}");
 
-    let only = world.run(&["check", "--only", "connect", "--format", "json"]);
+    let only = world.run(&[
+        "check",
+        "--routes-only",
+        "--only",
+        "connect",
+        "--format",
+        "json",
+    ]);
     let verdicts = only.json();
     let hops = verdicts["verdicts"][1]["hops"].as_array().unwrap();
     assert_eq!((hops.len(), only.code), (1, 1));
     assert_eq!(hops[0]["hop"], "connect");
-    assert_eq!(world.run(&["check", "--only", "nothing"]).code, 2);
+    assert_eq!(
+        world
+            .run(&["check", "--routes-only", "--only", "nothing"])
+            .code,
+        2
+    );
 
     // A route that was removed between listing and checking is told as gone, by the API.
     let body = r#"{"addresses":["a.moor.test","gone.moor.test"],"known":true}"#;
@@ -140,9 +198,17 @@ fn what_checks_came_to_is_kept_and_flapping_is_told() {
     let port = App::free_port();
     let mut world = World::with_routes(&[("a.moor.test", &port.to_string())]);
     for round in 0..3 {
-        assert_eq!(world.run(&["check"]).code, 1, "down in round {round}");
+        assert_eq!(
+            world.run(&["check", "--routes-only"]).code,
+            1,
+            "down in round {round}"
+        );
         let _app = App::on(port);
-        assert_eq!(world.run(&["check"]).code, 0, "up in round {round}");
+        assert_eq!(
+            world.run(&["check", "--routes-only"]).code,
+            0,
+            "up in round {round}"
+        );
     }
     let history = wait_until("the verdicts to be kept", || {
         let history = world.get("/routes/a.moor.test/verdicts");
@@ -197,11 +263,11 @@ fn one_request_is_followed_with_each_decision() {
         .collect();
     let wanted = [
         "resolve",
-        "connect",
+        "listener",
         "handshake",
         "route",
         "request",
-        "target",
+        "connect",
         "answer",
     ];
     assert_eq!(names, wanted, "{trace:#}");
@@ -261,5 +327,5 @@ fn changes_are_told_as_they_come() {
     };
     told("a.moor.test  connect: nothing listens on port");
     let _app = App::on(port);
-    told("a.moor.test  every hop proved");
+    told("a.moor.test  every hop passes");
 }

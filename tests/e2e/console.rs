@@ -61,7 +61,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     let words = lane.attr("aria-label").await.unwrap().unwrap();
     assert_eq!(
         words,
-        "resolve passed, connect broken, handshake not reached, answer not reached, expect not reached"
+        "resolve passed, handshake passed, connect broken, answer not reached, expect not reached"
     );
 
     // Nobody touches the page, and the lane turns solid.
@@ -69,7 +69,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     browser
         .find("[data-address='booking.moor.test'][data-passed=true]")
         .await;
-    browser.find_text("p", "1 route, every hop proved").await;
+    browser.find_text("p", "1 route: 1 ready").await;
 
     // A check by hand is a check, too.
     browser
@@ -92,7 +92,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     );
     let was = format!("connect: nothing listens on port {port} of this machine");
     browser.find_text("td", &was).await;
-    browser.find_text("td", "every hop proved").await;
+    browser.find_text("td", "every hop passes").await;
     let deep = browser.find_text("button", "Check deeply").await;
     deep.click().await.unwrap();
     browser.find("[data-slug=root-distrusted]").await;

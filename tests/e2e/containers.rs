@@ -6,7 +6,7 @@ use serde_json::Value;
 /// Waits until a check finds this of `address`; `None` for a route that passes.
 fn wait_for(world: &World, address: &str, slug: Option<&str>) -> Value {
     wait_until(slug.unwrap_or("the route to pass"), || {
-        let run = world.run(&["check", address, "--format", "json"]);
+        let run = world.run(&["check", "--routes-only", address, "--format", "json"]);
         let verdict = run.json()["verdicts"][0].clone();
         let mut findings = verdict["findings"].as_array().unwrap().iter();
         let broken = findings.find(|it| it["severity"] == "error");

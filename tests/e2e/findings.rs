@@ -29,13 +29,20 @@ fn has(verdict: &Value, slug: &str) -> bool {
 }
 
 fn check(world: &World, address: &str) -> Value {
-    let run = world.run(&["check", address, "--format", "json"]);
+    let run = world.run(&["check", "--routes-only", address, "--format", "json"]);
     run.json()["verdicts"][0].clone()
 }
 
 /// A check that looks at what the page asks, too.
 fn check_deep(world: &World, address: &str) -> Value {
-    let run = world.run(&["check", "--deep", address, "--format", "json"]);
+    let run = world.run(&[
+        "check",
+        "--routes-only",
+        "--deep",
+        address,
+        "--format",
+        "json",
+    ]);
     run.json()["verdicts"][0].clone()
 }
 
@@ -278,7 +285,7 @@ fn a_real_dev_server_that_refuses_the_name_is_mended() {
     world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
     let verdict = check(&world, "a.moor.test");
     assert_eq!(worst(&verdict)["slug"], "host-refused", "{verdict:#}");
-    let mended = world.run(&["check", "--fix", "--yes"]);
+    let mended = world.run(&["check", "--routes-only", "--fix", "--yes"]);
     assert_eq!(mended.code, 0, "{mended:#?}");
     assert!(mended.stderr.contains("--host target"), "{mended:#?}");
     let verdict = check(&world, "a.moor.test");
@@ -339,7 +346,7 @@ fn an_app_that_is_silent_is_given_up_on_and_the_others_are_told() {
     let body = format!(r#"{{"name":"silent.moor.test","to":"{port}"}}"#);
     // By the API, which does not wait for a check.
     assert_eq!(world.post("/routes", &body)["address"], "silent.moor.test");
-    let run = world.run(&["check", "--format", "json"]);
+    let run = world.run(&["check", "--routes-only", "--format", "json"]);
     let verdicts = run.json();
     let [silent, well] = verdicts["verdicts"].as_array().unwrap().as_slice() else {
         panic!("two routes: {verdicts:#}")
@@ -390,7 +397,7 @@ fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
     // It is back on its port and proved; started again, it takes the next.
     let highmoor = site(&world, "Highmoor", port);
     wait_until("the route to be proved", || {
-        (world.run(&["check", "a.moor.test"]).code == 0).then_some(())
+        (world.run(&["check", "--routes-only", "a.moor.test"]).code == 0).then_some(())
     });
     drop(highmoor);
     let Some(next) =
@@ -431,12 +438,12 @@ fn another_program_on_the_listener_of_a_raw_route_is_named() {
     let verdict = check(&world, &address);
     let found = worst(&verdict);
     assert_eq!(found["slug"], "listener-held", "{verdict:#}");
-    assert_eq!(found["hop"], "connect");
+    assert_eq!(found["hop"], "handshake");
     let command = format!("kill {}", other.pid());
     assert_eq!(found["remedy"]["command"], command.as_str(), "{found:#}");
     drop(other);
     wait_until("the service to take the port", || {
-        (world.run(&["check", &address]).code == 0).then_some(())
+        (world.run(&["check", "--routes-only", &address]).code == 0).then_some(())
     });
 }
 
@@ -444,16 +451,18 @@ fn another_program_on_the_listener_of_a_raw_route_is_named() {
 fn names_that_lead_nowhere_are_told_apart() {
     let app = page(0);
     let world = World::with_routes(&[("*.hut.moor.test", &app.port())]);
-    for (asked, slug) in [
-        ("nope.moor.test", "route-missing"),
-        ("www.example", "name-outside-zones"),
+    for (asked, slug, hop) in [
+        ("nope.moor.test", "route-missing", "connect"),
+        ("www.example", "name-outside-zones", "resolve"),
     ] {
-        let run = world.run(&["check", asked, "--format", "json"]);
+        let run = world.run(&["check", "--routes-only", asked, "--format", "json"]);
         assert_eq!(run.code, 1);
         let verdict = &run.json()["verdicts"][0];
         assert_eq!(verdict["findings"][0]["slug"], slug, "{verdict:#}");
-        assert_eq!(verdict["findings"][0]["hop"], "resolve");
-        assert_eq!(verdict["hops"][0]["state"], "broken");
+        assert_eq!(verdict["findings"][0]["hop"], hop);
+        let mut hops = verdict["hops"].as_array().unwrap().iter();
+        let broken = hops.find(|it| it["state"] == "broken").unwrap();
+        assert_eq!(broken["hop"], hop);
     }
     // A name below a wildcard is checked by itself.
     let verdict = check(&world, "https://larkfell.hut.moor.test/x?y=1");
@@ -606,7 +615,7 @@ fn the_certificate_of_a_target_is_told_apart(
     let verdict = check(&world, "a.moor.test");
     let found = worst(&verdict);
     assert_eq!(found["slug"], slug, "{verdict:#}");
-    assert_eq!(found["hop"], "handshake");
+    assert_eq!(found["hop"], "connect");
     let command = found["remedy"]["command"].as_str().unwrap();
     carry_out(&world, &command.replace("FILE", &certificate));
     let verdict = check(&world, "a.moor.test");

@@ -7,22 +7,13 @@ use bentlane_tests::{Namespace, Start, World};
 
 const INSIDE: &str = r#"
 set -eu
-ip link set lo up
-mkdir -p "$FOLDER/etc" "$FOLDER/state" "$FOLDER/home/.config/chromium" "$FOLDER/site"
-cp -a /etc/. "$FOLDER/etc"
-rm -f "$FOLDER/etc/resolv.conf"
-printf 'hosts: files dns\n' > "$FOLDER/etc/nsswitch.conf"
-printf '127.0.0.1 localhost\n' > "$FOLDER/etc/hosts"
-mount --bind "$FOLDER/etc" /etc
-mkdir -p /var/lib/bentlane
-mount --bind "$FOLDER/state" /var/lib/bentlane
-export BENTLANE_DATA_DIR="$FOLDER/data" HOME="$FOLDER/home"
-unset SUDO_USER || true
-nameservers() { printf 'options timeout:1 attempts:1\n' > /etc/resolv.conf; for at in "$@"; do echo "nameserver $at" >> /etc/resolv.conf; done; }
+private_machine
+mkdir -p "$HOME/.config/chromium" "$FOLDER/site"
+printf '127.0.0.1 localhost\n' > /etc/hosts
 service=
 serve() {
   "$BENTLANE" serve --upstream none "$@" >>"$FOLDER/service.log" 2>&1 & service=$!
-  for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+  await_service
 }
 stop() { kill $service; wait $service || true; }
 others=
@@ -53,7 +44,6 @@ mend() {
   command=$(sed -e 's/^sudo //' -e 's/| sudo /| /' -e "s#^bentlane \(system attach.*\)#$BENTLANE \1 --yes#" "$FOLDER/check.json.command")
   bash -c "$command" >/dev/null
 }
-step() { echo "== $1"; }
 
 step asking
 found system-not-asking before
@@ -85,7 +75,7 @@ found dns-port-held after
 "$BENTLANE" check a.moor.test >/dev/null && echo proved
 
 step first
-"$BENTLANE" system detach --yes >/dev/null
+"$BENTLANE" system detach --only lookups --yes >/dev/null
 python3 "$FOLDER/nameserver.py" 127.0.0.9 everything & others="$others $!"
 sleep 0.5
 nameservers 127.0.0.9 127.0.0.1
@@ -95,7 +85,7 @@ found nameserver-first after
 "$BENTLANE" check a.moor.test >/dev/null && echo proved
 
 step negative
-"$BENTLANE" system detach --yes >/dev/null
+"$BENTLANE" system detach --only lookups --yes >/dev/null
 python3 "$FOLDER/nameserver.py" 127.0.0.10 negative & others="$others $!"
 sleep 0.5
 nameservers 127.0.0.10 127.0.0.1
@@ -114,7 +104,7 @@ found browser-asks-elsewhere after
 step clock
 stop
 LD_PRELOAD=$(echo /usr/lib/*/faketime/libfaketime.so.1) FAKETIME=-400d "$BENTLANE" serve --upstream none >>"$FOLDER/service.log" 2>&1 & service=$!
-for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+await_service
 found clock-off before
 stop
 serve

@@ -28,6 +28,7 @@ mod raw_tcp;
 mod records;
 mod routes;
 mod servers;
+mod setup;
 mod system;
 mod targets;
 mod traffic;

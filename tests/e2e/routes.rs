@@ -161,7 +161,11 @@ fn an_address_that_another_program_has_is_taken_when_it_is_free() {
     );
     drop(held);
     wait_until("the address to be taken", || {
-        (world.run(&["check", "busy.moor.test"]).code == 0).then_some(())
+        (world
+            .run(&["check", "--routes-only", "busy.moor.test"])
+            .code
+            == 0)
+            .then_some(())
     });
 }
 
@@ -284,4 +288,77 @@ fn routes_are_listed_a_page_at_a_time() {
     assert!(whole["next"].is_null());
     let gone = world.get("/routes?after=gone.moor.test").to_string();
     assert!(gone.contains("begin anew"), "{gone}");
+}
+
+const SHOP: &[u8] =
+    b"HTTP/1.1 200 OK\r\ncontent-type: text/html\r\ncontent-length: 19\r\n\r\n<title>shop</title>";
+const OTHER: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 5\r\n\r\nother";
+
+#[test]
+fn a_route_may_cover_every_name_below_its_own() {
+    let (app, other) = (App::raw(SHOP), App::raw(OTHER));
+    let world = World::with_routes(&[("own.shop.moor.test", &other.port())]);
+    world.ok(&[
+        "route",
+        "add",
+        "shop.moor.test",
+        &app.port(),
+        "--subdomains",
+    ]);
+    for (name, wanted) in [
+        ("shop.moor.test", "shop"),
+        ("a.b.shop.moor.test", "shop"),
+        ("own.shop.moor.test", "other"),
+    ] {
+        let page = world.curl(&[&format!("https://{name}/")]).ok();
+        assert!(page.contains(wanted), "{name}: {page}");
+    }
+    let shown = world.ok(&["route", "show", "shop.moor.test"]);
+    assert!(shown.contains("covers every name below its own"), "{shown}");
+    world.ok(&["route", "edit", "shop.moor.test", "--subdomains=false"]);
+    let page = world.curl(&["https://a.b.shop.moor.test/"]).ok();
+    assert!(page.contains("route-missing"), "{page}");
+    let refused = world.run(&["route", "add", "*.x.moor.test", "1", "--subdomains"]);
+    assert_eq!(refused.code, 2, "{refused:?}");
+}
+
+#[test]
+fn a_route_without_a_target_names_what_listens() {
+    let app = App::raw(SHOP);
+    let world = World::with_routes(&[]);
+    let asked = world.run(&["route", "add", "a.moor.test"]);
+    assert_eq!(asked.code, 2, "{asked:?}");
+    let listed = format!("{:>6}  ", app.port());
+    assert!(
+        asked.stderr.contains(&listed) && asked.stderr.contains("“shop”"),
+        "{asked:?}"
+    );
+}
+
+#[test]
+fn third_parties_are_told_apart_before_a_name_is_registered() {
+    let world = World::with_routes(&[("a.moor.test", "4310")]);
+    let shown = world.ok(&["route", "show", "a.moor.test", "--for", "sso"]);
+    for part in [
+        "OAuth 2.0 redirect",
+        "not by all",
+        "RFC 9700",
+        "webhooks",
+        "rp.id=moor.test",
+    ] {
+        assert!(shown.contains(part), "{part}: {shown}");
+    }
+    let all = world.json(&["route", "show", "a.moor.test", "--for", "sso"]);
+    assert_eq!(all[3]["accepted"], "no", "{all}");
+    // On a terminal, a zone is shown with it before it is taken.
+    let add = format!(
+        "{} zone add fell.test --data-dir {}",
+        bentlane_tests::binary().display(),
+        world.data_dir().display()
+    );
+    let added = run("script", &["-qec", &add, "/dev/null"]).ok();
+    assert!(
+        added.contains("Do third parties accept its names?"),
+        "{added}"
+    );
 }

@@ -7,34 +7,26 @@ use bentlane_tests::{Namespace, Start, World};
 /// Runs inside a mount and network namespace whose `/etc` and `/var/lib` are copies.
 const INSIDE: &str = r#"
 set -eu
-ip link set lo up
-mkdir "$FOLDER/etc" "$FOLDER/state"
-cp -a /etc/. "$FOLDER/etc"
-rm -f "$FOLDER/etc/resolv.conf"
-printf 'nameserver 127.0.0.9\noptions timeout:2 attempts:1\n' > "$FOLDER/etc/resolv.conf"
-chmod 640 "$FOLDER/etc/resolv.conf"
-printf 'hosts: files dns\n' > "$FOLDER/etc/nsswitch.conf"
-printf '127.0.0.1 localhost\n10.0.0.7 old.moor.test' > "$FOLDER/etc/hosts"
-mount --bind "$FOLDER/etc" /etc
-mkdir -p /var/lib/bentlane
-mount --bind "$FOLDER/state" /var/lib/bentlane
+private_machine
+nameservers 127.0.0.9
+printf 'nameserver 127.0.0.9\noptions timeout:2 attempts:1\n' > /etc/resolv.conf
+chmod 640 /etc/resolv.conf
+printf '127.0.0.1 localhost\n10.0.0.7 old.moor.test' > /etc/hosts
 stat_all() { stat -c '%n %a %u %g %F' /etc/resolv.conf /etc/hosts; md5sum /etc/resolv.conf /etc/hosts; }
 stat_all > "$FOLDER/before"
 python3 "$FOLDER/upstream.py" & upstream=$!
-export BENTLANE_DATA_DIR="$FOLDER/data"
 "$BENTLANE" serve >"$FOLDER/service.log" 2>&1 & service=$!
 trap 'kill $upstream $service 2>/dev/null || true; wait' EXIT
-for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+await_service
 "$BENTLANE" zone add moor.test
 "$BENTLANE" route add booking.moor.test 4310 >/dev/null
 look() { getent ahosts "$1" | awk '{print $1}' | sort -u | tr '\n' ' '; }
-step() { echo "== $1"; }
 
 step before; "$BENTLANE" system show || echo "exit $?"
-step unasked; "$BENTLANE" system attach </dev/null || echo "exit $?"
-step dry; "$BENTLANE" system attach --dry-run; stat_all | cmp - "$FOLDER/before" && echo untouched
-step attach; "$BENTLANE" system attach --yes
-step again; "$BENTLANE" system attach --yes
+step unasked; "$BENTLANE" system attach --only lookups </dev/null || echo "exit $?"
+step dry; "$BENTLANE" system attach --only lookups --dry-run; stat_all | cmp - "$FOLDER/before" && echo untouched
+step attach; "$BENTLANE" system attach --only lookups --yes
+step again; "$BENTLANE" system attach --only lookups --yes 2>&1
 step names
 echo "wildcard $(look any.thing.moor.test)"
 echo "outside $(look www.outside.example)"
@@ -43,7 +35,6 @@ step browser
 cd "$FOLDER/site"
 python3 -m http.server --bind 127.0.0.1 4311 >"$FOLDER/app.log" 2>&1 & app=$!
 "$BENTLANE" route add '*.thing.moor.test' 4311 >/dev/null
-export HOME="$FOLDER/home"
 mkdir -p "$HOME/.pki/nssdb"
 certutil -d "sql:$HOME/.pki/nssdb" -N --empty-password
 certutil -d "sql:$HOME/.pki/nssdb" -A -n root -t C,, -i "$FOLDER/data/root.pem"
@@ -95,10 +86,10 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
         (
             "before",
             &[
-                "✕ moor.test",
-                "resolver  /etc/resolv.conf  as the system has it",
+                "✕ lookups  moor.test",
+                "lookups   /etc/resolv.conf  as the system has it",
                 "/etc/hosts:2 gives old.moor.test the address 10.0.0.7",
-                "→ sudo bentlane system attach",
+                "sudo bentlane system attach\n",
                 "exit 1",
             ],
         ),
@@ -115,11 +106,11 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
         (
             "attach",
             &[
-                "● moor.test  this machine's lookups reach us",
-                "/etc/resolv.conf  attached",
+                "● lookups  moor.test ",
+                "names lead to Bent Lane",
             ],
         ),
-        ("again", &[]),
+        ("again", &["nothing to do: it is attached already"]),
         (
             "names",
             &[

@@ -42,7 +42,7 @@ fn the_certificate_of_a_target_is_verified_as_the_route_says() {
     world.ok(&["route", "add", "a.moor.test", &target]);
     let url = "https://a.moor.test/x";
     assert_eq!(slug_of(&world, url), "target-untrusted");
-    let verdict = &world.json(&["check", "a.moor.test"])["verdicts"][0];
+    let verdict = &world.json(&["check", "--routes-only", "a.moor.test"])["verdicts"][0];
     // A check looks at the certificate itself: it is not even for the address.
     assert_eq!(
         verdict["findings"][0]["slug"], "target-other-name",
@@ -53,7 +53,10 @@ fn the_certificate_of_a_target_is_verified_as_the_route_says() {
         let told = json(&world.curl(&[url]).ok());
         assert_eq!(told["uri"], "https://a.moor.test/x", "over HTTP/2: {told}");
         assert_eq!(told["fields"]["x-forwarded-proto"], "https");
-        assert_eq!(world.run(&["check", "a.moor.test"]).code, 0);
+        assert_eq!(
+            world.run(&["check", "--routes-only", "a.moor.test"]).code,
+            0
+        );
     }
     let (_, other) = tls_app(&world, "other.example");
     world.ok(&["route", "edit", "a.moor.test", "--target-tls", &other]);
@@ -115,7 +118,9 @@ fn which_side_speaks_tls_is_told_apart() {
             "{said}"
         );
         let address = format!("{name}.moor.test");
-        let verdict = &world.run(&["check", &address, "--format", "json"]).json()["verdicts"][0];
+        let verdict = &world
+            .run(&["check", "--routes-only", &address, "--format", "json"])
+            .json()["verdicts"][0];
         assert_eq!(verdict["findings"][0]["slug"], slug, "{verdict}");
         assert_eq!(verdict["hops"][2]["state"], "broken", "{verdict}");
         // The remedy mends it.
@@ -133,7 +138,7 @@ fn a_target_on_the_other_family_is_found() {
     let url = "https://a.moor.test/";
     let said = json(&world.curl(&["-H", "accept: application/json", url]).ok());
     assert_eq!(said["finding"]["slug"], "target-other-family", "{said}");
-    let verdict = &world.json(&["check"])["verdicts"][0];
+    let verdict = &world.json(&["check", "--routes-only"])["verdicts"][0];
     assert_eq!(
         verdict["findings"][0]["slug"], "target-other-family",
         "{verdict}"

@@ -5,21 +5,14 @@ use bentlane_tests::{Namespace, Start, World};
 
 const INSIDE: &str = r#"
 set -eu
-ip link set lo up
-mkdir -p "$FOLDER/etc" "$FOLDER/local" "$FOLDER/state" "$FOLDER/home/.pki/nssdb" "$FOLDER/home/.mozilla/firefox/a.default"
-cp -a /etc/. "$FOLDER/etc"
-mount --bind "$FOLDER/etc" /etc
-mkdir -p /usr/local/share/ca-certificates /var/lib/bentlane
-mount --bind "$FOLDER/local" /usr/local/share/ca-certificates
-mount --bind "$FOLDER/state" /var/lib/bentlane
-export BENTLANE_DATA_DIR="$FOLDER/data" HOME="$FOLDER/home"
-unset SUDO_USER JAVA_HOME || true
-step() { echo "== $1"; }
+private_machine
+mkdir -p "$HOME/.pki/nssdb" "$HOME/.mozilla/firefox/a.default" /etc/firefox/policies
+printf '{"policies": {"DisableTelemetry": true}}' > /etc/firefox/policies/policies.json
 for database in "$HOME/.pki/nssdb" "$HOME/.mozilla/firefox/a.default"; do
   certutil -d "sql:$database" -N --empty-password
 done
-find /etc/ssl/certs -xtype l -delete; update-ca-certificates >/dev/null 2>&1
 state() {
+  md5sum /etc/firefox/policies/*; ls -R /etc/chromium/policies 2>/dev/null || true
   md5sum /etc/ssl/certs/ca-certificates.crt
   ls /etc/ssl/certs /usr/local/share/ca-certificates
   keytool -list -keystore /etc/ssl/certs/java/cacerts -storepass changeit 2>/dev/null | grep -o 'SHA-256.*' | sort
@@ -28,7 +21,7 @@ state() {
 state > "$FOLDER/before"
 "$BENTLANE" serve --high-ports --upstream none >"$FOLDER/service.log" 2>&1 & service=$!
 trap 'kill $service 2>/dev/null || true; wait' EXIT
-for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+await_service
 "$BENTLANE" zone add moor.test >/dev/null
 port=17443
 ask() { "$@" >"$FOLDER/out" 2>&1 && echo "yes" || echo "no"; }
@@ -43,12 +36,15 @@ c.wrap_socket(socket.create_connection(('127.0.0.1', $port)), server_hostname='x
 }
 "$BENTLANE" route add hut.moor.test 4310 >/dev/null
 found() { "$BENTLANE" check --only handshake --deep hut.moor.test | grep -o '[·▲].*(.*root.*)\|sudo bentlane.*' || echo "no finding"; }
-step before; "$BENTLANE" system show || true; everybody; found
+trust() { "$BENTLANE" system check | grep ' trust ' || true; }
+step before; trust; everybody; found
 step unasked; "$BENTLANE" system attach --only trust </dev/null || echo "exit $?"
-step dry; "$BENTLANE" system attach --only trust --dry-run; state | cmp - "$FOLDER/before" && echo untouched
+step dry; "$BENTLANE" system attach --only trust --dry-run 2>&1; state | cmp - "$FOLDER/before" && echo untouched
 step attach; "$BENTLANE" system attach --only trust --yes
+cat /etc/firefox/policies/policies.json
 step again; "$BENTLANE" system attach --only trust --yes 2>&1
 step attached; everybody; found
+
 step browser
 chromium --headless=new --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-dev-shm-usage   --disable-background-networking --disable-component-update --user-data-dir="$FOLDER/profile" --timeout=20000   --host-resolver-rules='MAP *.moor.test 127.0.0.1' --dump-dom https://x.moor.test:$port/ 2>"$FOLDER/chromium.log"
 step forged
@@ -82,14 +78,22 @@ grep -c 'BEGIN CERT' /etc/ssl/certs/ca-certificates.crt
 for name in $(env | grep -o '^[A-Z_]*\(CA\|CERT\)[A-Z_]*='); do unset "${name%=}"; done
 step rotated; "$BENTLANE" authority rotate >/dev/null; everybody
 "$BENTLANE" system attach --only trust --yes
+step firefox
+# A profile that is made now, by the policy alone, comes to hold the root.
+mkdir -p "$HOME/.mozilla/firefox/b.new"
+timeout 60 firefox --headless --no-remote --profile "$HOME/.mozilla/firefox/b.new" --screenshot "$FOLDER/shot.png" \
+  about:blank >"$FOLDER/firefox.log" 2>&1 || true
+certutil -L -d "sql:$HOME/.mozilla/firefox/b.new" | grep 'Bent Lane'
 step detach; "$BENTLANE" system detach --only trust --yes; everybody
+certutil -L -d "sql:$HOME/.mozilla/firefox/b.new" | grep 'Bent Lane' || echo "gone from the profile"
+rm -r "$HOME/.mozilla/firefox/b.new"
 step after; state | diff "$FOLDER/before" - && echo identical
 step older
 "$BENTLANE" system attach --only trust --yes >/dev/null
 kill $service; wait $service
 rm -r "$FOLDER/data/keys" "$FOLDER/data/root.pem"
 "$BENTLANE" serve --high-ports --upstream none >>"$FOLDER/service.log" 2>&1 & service=$!
-for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+await_service
 found
 "$BENTLANE" check --only handshake --deep --fix --yes hut.moor.test 2>&1 | grep 'older-root-trusted'
 step mended; found
@@ -105,27 +109,34 @@ fn stores_trust_our_root_and_forget_it() {
         (
             "before",
             &[
-                "ca-certificates.crt  the system's trust store does not trust our root",
-                "nssdb  a browser's trust store does not trust our root",
-                "cacerts  Java's trust store does not trust our root",
-                "→ sudo bentlane system attach --only trust",
+                "✕ trust    the system",
+                "does not trust the root (database /tmp/",
+                "does not trust the root (/etc/ssl/certs/java/cacerts)",
                 nobody,
                 "trust stores do not trust Bent Lane's root (root-distrusted)",
                 "sudo bentlane system attach --only trust",
             ],
         ),
         ("unasked", &["exit 2"]),
-        ("dry", &["  + Bent Lane root", "untouched"]),
+        (
+            "dry",
+            &[
+                "ca-certificates.crt  the system's trust store, for every user\n  + Bent Lane root",
+                "managed/bentlane.json  Chromium's policy, for every user; the browser then says",
+                "untouched",
+            ],
+        ),
         (
             "attach",
             &[
-                "ca-certificates.crt  the system's trust store trusts our certificates",
-                ".pki/nssdb  a browser's trust store trusts our certificates",
-                "a.default  a browser's trust store trusts our certificates",
-                "cacerts  Java's trust store trusts our certificates",
+                "● trust    the system",
+                "trusts the root (policy /etc/chromium/policies/managed/bentlane.json)",
+                "trusts the root (policy /etc/firefox/policies/policies.json)",
+                "trusts the root (/etc/ssl/certs/java/cacerts)",
+                "\"DisableTelemetry\": true",
             ],
         ),
-        ("again", &["every store trusts our root already"]),
+        ("again", &["nothing to do: it is attached already"]),
         ("attached", &[all, "no finding"]),
         ("browser", &["No route covers x.moor.test"]),
         (
@@ -133,8 +144,9 @@ fn stores_trust_our_root_and_forget_it() {
             &["x.moor.test is shown", "www.example.com is refused"],
         ),
         ("env", &["node yes"]),
-        ("rotated", &[all, "trusts our certificates"]),
-        ("detach", &[nobody]),
+        ("rotated", &[all, "trusts the root (policy"]),
+        ("firefox", &["Bent Lane root"]),
+        ("detach", &[nobody, "gone from the profile"]),
         ("after", &["identical"]),
         (
             "older",

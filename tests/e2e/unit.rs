@@ -20,7 +20,6 @@ printf '#!/bin/sh\necho "systemctl $@" >> "$FOLDER/called"\n' > "$FOLDER/bin/sys
 chmod +x "$FOLDER/bin/systemctl"
 export PATH="$FOLDER/bin:$PATH" HOME="$FOLDER/data" BENTLANE_DATA_DIR="$FOLDER/data"
 cd /
-step() { echo "== $1"; }
 wait_for() { for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && return; sleep 0.1; done; }
 # Whoever the user is, without the right to open ports below 1024.
 if chown 65534:65534 "$FOLDER/data" 2>/dev/null; then user='--reuid=65534 --regid=65534 --clear-groups'; else user=; fi
@@ -30,7 +29,7 @@ $as_user "$BENTLANE" serve --high-ports --upstream none >"$FOLDER/first.log" 2>&
 trap 'kill $service 2>/dev/null || true; wait' EXIT
 wait_for
 step attach; "$BENTLANE" system attach --only unit --yes 2>&1; cat "$FOLDER/called"
-step show; "$BENTLANE" system show
+step show; "$BENTLANE" system show || true
 "$BENTLANE" zone add moor.test >/dev/null
 kill $service; wait $service
 step copy; stat -c '%U %a' /usr/local/libexec/bentlane/bentlane; cmp "$BENTLANE" /usr/local/libexec/bentlane/bentlane && echo same

@@ -1,5 +1,6 @@
 import { authorization } from './session';
 import type {
+  Machine,
   Authority,
   Certificate,
   ProblemBody,
@@ -127,6 +128,11 @@ export function endSessions(): Promise<unknown> {
 /** Checks these routes now, all of them when none is named; deep looks at what a page asks, too. */
 export async function check(addresses: string[] = [], deep = false): Promise<Verdict[]> {
   return (await call<{ verdicts: Verdict[] }>('POST', '/checks', { addresses, deep })).verdicts;
+}
+
+/** What this machine does with our names; a list, since it is read again and again. */
+export async function readMachine(): Promise<Machine[]> {
+  return [await call<Machine>('GET', '/machine')];
 }
 
 /** What checks of a route came to, newest first: an entry for each time that it changed. */

@@ -1,7 +1,7 @@
 /** What the API sends; the OpenAPI document at `/api/v1/openapi.json` says more. */
 
-export type Hop = 'resolve' | 'connect' | 'handshake' | 'answer' | 'expect';
-export type HopState = 'passed' | 'broken' | 'not-reached';
+export type Hop = 'resolve' | 'handshake' | 'connect' | 'answer' | 'expect';
+export type HopState = 'passed' | 'broken' | 'not-reached' | 'not-declared';
 
 export interface HopReport {
   hop: Hop;
@@ -30,6 +30,20 @@ export interface Verdict {
   hops: HopReport[];
   findings: Finding[];
   checked_at: string;
+}
+
+/** Whether programs on this machine reach what routes serve. */
+export interface Machine {
+  passed: boolean;
+  items: MachineItem[];
+}
+
+export interface MachineItem {
+  part: 'lookups' | 'trust' | 'ports' | 'browser';
+  subject: string;
+  state: 'passed' | 'hint' | 'failed';
+  summary: string;
+  remedy?: { text: string; command?: string };
 }
 
 /** What is questionable about a name. */

@@ -1,7 +1,7 @@
 import type { HopReport } from '../api/types';
 import { duration } from '../format';
 import type { Mark } from './geometry';
-import { WIDTH, height, inWords, layOut } from './geometry';
+import { STATES, WIDTH, height, inWords, layOut } from './geometry';
 
 interface LaneProps {
   hops: readonly HopReport[];
@@ -45,7 +45,6 @@ function HopMark({ mark: { hop, x, y, way, wayState } }: { mark: Mark }) {
 }
 
 function caption(hop: HopReport): string {
-  if (hop.state === 'broken') return 'broken';
-  if (hop.state === 'not-reached') return 'not reached';
+  if (hop.state !== 'passed') return STATES[hop.state];
   return hop.micros === undefined ? 'passed' : duration(hop.micros);
 }

@@ -2,7 +2,7 @@ import { expect, it } from 'vitest';
 import type { Hop, HopReport, HopState } from '../api/types';
 import { inWords, layOut } from './geometry';
 
-const HOPS: Hop[] = ['resolve', 'connect', 'handshake', 'answer', 'expect'];
+const HOPS: Hop[] = ['resolve', 'handshake', 'connect', 'answer', 'expect'];
 
 function hops(...states: HopState[]): HopReport[] {
   return states.map((state, i) => ({ hop: HOPS[i] ?? 'answer', state, detail: '' }));
@@ -30,5 +30,7 @@ it('bends away from the hop that broke', () => {
 });
 
 it('can be read aloud', () => {
-  expect(inWords(hops('passed', 'broken'))).toBe('resolve passed, connect broken');
+  expect(inWords(hops('passed', 'broken'))).toBe('resolve passed, handshake broken');
+  const open = hops('passed', 'passed', 'passed', 'passed', 'not-declared');
+  expect(inWords(open)).toMatch(/expect not declared$/);
 });

@@ -22,6 +22,14 @@ export const WIDTH = LEFT * 2 + STEP * 4;
 /** From the lowest mark's centre to the end of its caption. */
 const BELOW = 42;
 
+/** The states of a hop, in words. */
+export const STATES: Record<HopState, string> = {
+  passed: 'passed',
+  broken: 'broken',
+  'not-reached': 'not reached',
+  'not-declared': 'not declared',
+};
+
 /** Lays the lane out: straight while hops pass, bending away from the one that broke. */
 export function layOut(hops: readonly HopReport[]): Mark[] {
   return hops.map((hop, column) => {
@@ -48,6 +56,5 @@ function place(hops: readonly HopReport[], column: number): [number, number] {
 
 /** The lane in words, for whoever does not see it. */
 export function inWords(hops: readonly HopReport[]): string {
-  const words = { passed: 'passed', broken: 'broken', 'not-reached': 'not reached' };
-  return hops.map((hop) => `${hop.hop} ${words[hop.state]}`).join(', ');
+  return hops.map((hop) => `${hop.hop} ${STATES[hop.state]}`).join(', ');
 }

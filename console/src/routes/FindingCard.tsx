@@ -1,5 +1,4 @@
-import { useState } from 'react';
-import { Button } from '../Button';
+import { CopyLine } from '../CopyLine';
 import type { Finding } from '../api/types';
 import { sentence } from '../format';
 
@@ -30,24 +29,6 @@ export function FindingCard({ finding }: { finding: Finding }) {
       )}
       <p className="mt-2">{sentence(finding.remedy.text)}</p>
       {finding.remedy.command !== undefined && <CopyLine text={finding.remedy.command} />}
-    </div>
-  );
-}
-
-function CopyLine({ text }: { text: string }) {
-  const [copied, setCopied] = useState(false);
-  const copy = async () => {
-    await navigator.clipboard.writeText(text);
-    setCopied(true);
-  };
-  return (
-    <div className="mt-2 flex items-center gap-2">
-      <code className="min-w-0 flex-1 overflow-x-auto rounded border border-rule bg-paper px-2.5 py-1.5 font-mono text-[13.5px] whitespace-nowrap">
-        {text}
-      </code>
-      <Button onClick={() => void copy()} aria-label={`Copy ${text}`}>
-        {copied ? 'Copied' : 'Copy'}
-      </Button>
     </div>
   );
 }

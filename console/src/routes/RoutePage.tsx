@@ -5,6 +5,7 @@ import { check, listVerdicts } from '../api/client';
 import type { HopReport, Route, Verdict } from '../api/types';
 import { clock, dayAndClock, duration, leadsTo, opens } from '../format';
 import { Lane } from '../lane/Lane';
+import { STATES } from '../lane/geometry';
 import { FindingCard } from './FindingCard';
 import { STRIP_HOURS, changeOf, spans, stateOf } from './history';
 
@@ -92,8 +93,6 @@ export function RoutePage({ route, onChecked }: RoutePageProps) {
   );
 }
 
-const STATES = { passed: 'passed', broken: 'broken', 'not-reached': 'not reached' } as const;
-
 function HopRow({ report }: { report: HopReport }) {
   const seen = report.evidence ?? [];
   return (
@@ -171,7 +170,7 @@ function History({ address, current }: { address: string; current: Verdict | und
 }
 
 const FILLS = {
-  proved: 'var(--teal)',
+  passing: 'var(--teal)',
   broken: 'var(--vermilion)',
   flapping: 'var(--amber)',
 } as const;
@@ -191,7 +190,7 @@ function Strip({ verdicts, now }: { verdicts: readonly Verdict[]; now: number })
       {laid.map((span) => (
         <rect
           key={span.verdict.checked_at}
-          // Broken hangs lower than proved, so that it is not told by colour alone.
+          // Broken hangs lower than passing, so that it is not told by colour alone.
           x={span.from * 1000}
           y={span.state === 'broken' ? 12 : span.state === 'flapping' ? 6 : 2}
           width={Math.max((span.until - span.from) * 1000, 2)}

@@ -18,20 +18,20 @@ it('lays the changes of a day out', () => {
   ];
   const laid = spans(changes, NOW).map(({ state, from, until }) => [state, from, until]);
   expect(laid).toEqual([
-    ['proved', 0, 0.5],
+    ['passing', 0, 0.5],
     ['broken', 0.5, 0.75],
-    ['proved', 0.75, 1],
+    ['passing', 0.75, 1],
   ]);
 });
 
 it('leaves out what was over before', () => {
   const changes = [verdict('2026-05-02T00:00:00Z', true), verdict('2026-05-01T00:00:00Z', false)];
-  expect(spans(changes, NOW).map((span) => span.state)).toEqual(['proved']);
+  expect(spans(changes, NOW).map((span) => span.state)).toEqual(['passing']);
 });
 
 it('tells what changed', () => {
   expect(changeOf(verdict('', false))).toBe('connect: nothing listens');
-  expect(changeOf(verdict('', true))).toBe('every hop proved');
+  expect(changeOf(verdict('', true))).toBe('every hop passes');
   expect(spans([verdict('2026-05-04T06:00:00Z', false, true)], NOW)[0]?.state).toBe('flapping');
 });
 

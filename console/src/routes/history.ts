@@ -2,7 +2,7 @@ import type { Verdict } from '../api/types';
 
 /** A time during which a route was in one state. */
 export interface Span {
-  state: 'proved' | 'broken' | 'flapping';
+  state: 'passing' | 'broken' | 'flapping';
   /** Where it begins and ends, from 0 to 1 of the strip. */
   from: number;
   until: number;
@@ -34,7 +34,7 @@ export function spans(verdicts: readonly Verdict[], now: number): Span[] {
 /** The state of a route in a word. */
 export function stateOf(verdict: Verdict): Span['state'] {
   if (verdict.flapping) return 'flapping';
-  return verdict.passed ? 'proved' : 'broken';
+  return verdict.passed ? 'passing' : 'broken';
 }
 
 /** What a change was, in words. */
@@ -43,6 +43,6 @@ export function changeOf(verdict: Verdict): string {
   if (worst !== undefined) return `${worst.hop}: ${worst.summary}`;
   const warning = verdict.findings.find((finding) => finding.severity === 'warning');
   return warning === undefined
-    ? 'every hop proved'
-    : `every hop proved; warning: ${warning.summary}`;
+    ? 'every hop passes'
+    : `every hop passes; warning: ${warning.summary}`;
 }

@@ -1,10 +1,10 @@
 use std::path::PathBuf;
 
-use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum};
 
 use crate::cmd::{
-    authority, cert, check, console, from_container, journal, record, route, serve, status, system,
-    trace, traffic, zone,
+    authority, cert, check, console, from_container, journal, record, route, serve, setup, status,
+    system, trace, traffic, zone,
 };
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
@@ -15,8 +15,7 @@ use crate::cmd::{
     max_term_width = 100,
     after_help = "Examples:
   bentlane                                 what runs, and what to do next
-  bentlane serve --high-ports              run the service, as any user
-  bentlane zone add moor.test              answer for moor.test and every name below it
+  sudo bentlane setup                      set this machine up, guided
   bentlane route add booking.moor.test 4310
   bentlane check                           prove every hop of every route
 
@@ -32,12 +31,15 @@ pub(crate) struct Args {
 /// Options of every command.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct Global {
-    /// How to print what was asked for
+    /// How to print what was asked for: every command has `table` and `json`, `check` has `junit`, too,
+    /// and `traffic` has `har`
     #[arg(
         long,
         global = true,
         value_enum,
         default_value_t,
+        hide_possible_values = true,
+        hide_short_help = true,
         help_heading = "Global options"
     )]
     pub(crate) format: Format,
@@ -48,6 +50,7 @@ pub(crate) struct Global {
         value_name = "DIR",
         env = "BENTLANE_DATA_DIR",
         hide_env_values = true,
+        hide_short_help = true,
         help_heading = "Global options"
     )]
     pub(crate) data_dir: Option<PathBuf>,
@@ -58,6 +61,7 @@ pub(crate) struct Global {
         value_name = "FILE",
         env = "BENTLANE_CONFIG",
         hide_env_values = true,
+        hide_short_help = true,
         help_heading = "Global options"
     )]
     pub(crate) config: Option<PathBuf>,
@@ -80,6 +84,8 @@ pub(crate) enum Format {
 /// What to do.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
+    /// Set this machine up: a zone, lookups, trust, and routes to what runs already
+    Setup(setup::Setup),
     /// Run the service in the foreground
     Serve(serve::Serve),
     /// Show what runs, where it listens and what is wrong
@@ -117,9 +123,34 @@ pub(crate) enum Command {
     Console(console::Console),
 }
 
+/// The grammar, with the options of every command in a line of the short help.
+pub(crate) fn grammar() -> clap::Command {
+    with_folded_options(Args::command())
+}
+
+fn with_folded_options(command: clap::Command) -> clap::Command {
+    let formats = match command.get_name() {
+        "check" => "table|json|junit",
+        "traffic" => "table|json|har",
+        _ => "table|json",
+    };
+    let examples = command.get_after_help().map(ToString::to_string);
+    let folded = format!(
+        "Every command: --format {formats}, --data-dir DIR, --config FILE. More with --help."
+    );
+    let short = match &examples {
+        Some(examples) => format!("{folded}\n\n{examples}"),
+        None => folded,
+    };
+    let command = command
+        .after_help(short)
+        .after_long_help(examples.unwrap_or_default());
+    command.mut_subcommands(with_folded_options)
+}
+
 #[cfg(test)]
 mod tests {
-    use clap::{Command, CommandFactory};
+    use clap::Command;
 
     use super::*;
 
@@ -135,16 +166,31 @@ mod tests {
 
     #[test]
     fn the_grammar_is_consistent() {
-        Args::command().debug_assert();
+        grammar().debug_assert();
+    }
+
+    /// Lines of the short help that fit on a screen.
+    const SCREEN: usize = 50;
+
+    #[test]
+    fn short_help_fits_on_a_screen() {
+        let mut grammar = grammar();
+        grammar.build();
+        each(&grammar, &mut |command| {
+            let help = command.clone().render_help().to_string();
+            let lines = help.lines().count();
+            assert!(lines <= SCREEN, "{}: {lines}\n{help}", command.get_name());
+            assert!(!help.contains("[possible values: table"), "{help}");
+        });
     }
 
     #[test]
     fn every_command_says_what_it_does_and_shows_an_example() {
-        each(&Args::command(), &mut |command| {
+        each(&grammar(), &mut |command| {
             assert!(command.get_about().is_some(), "{}", command.get_name());
             if !command.has_subcommands() || command.get_name() == "bentlane" {
                 let help = command
-                    .get_after_help()
+                    .get_after_long_help()
                     .map(ToString::to_string)
                     .unwrap_or_default();
                 let help = help.replace("  sudo bentlane", "  bentlane");

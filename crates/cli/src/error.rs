@@ -41,6 +41,9 @@ pub(crate) enum CliError {
         #[source]
         source: Box<dyn std::error::Error + Send + Sync>,
     },
+    /// The service was started and did not come up.
+    #[error("the service did not start: run `bentlane serve` to see why")]
+    NotStarted,
     /// Whoever listens is not the service of the folder's owner.
     #[error(
         "{socket} belongs to the user {owner}, and a process of the user {found} listens there: nothing was sent to it"
@@ -111,7 +114,10 @@ pub(crate) enum CliError {
 impl CliError {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
-            Self::NotRunning { .. } | Self::Unreachable { .. } | Self::Stranger { .. } => 3,
+            Self::NotRunning { .. }
+            | Self::NotStarted
+            | Self::Unreachable { .. }
+            | Self::Stranger { .. } => 3,
             Self::Config(_)
             | Self::NoHome
             | Self::NotAsked

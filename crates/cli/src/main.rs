@@ -13,7 +13,7 @@ mod output;
 
 use std::process::ExitCode;
 
-use clap::{ArgMatches, CommandFactory, FromArgMatches};
+use clap::{ArgMatches, FromArgMatches};
 use tikv_jemallocator::Jemalloc;
 
 use crate::args::Args;
@@ -25,7 +25,7 @@ use crate::output::Output;
 static ALLOCATOR: Jemalloc = Jemalloc;
 
 fn main() -> ExitCode {
-    let matches = Args::command().get_matches();
+    let matches = args::grammar().get_matches();
     let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     let output = Output::new(args.global.format);
     match cmd::run(args, &typed(&matches), &output) {

@@ -3,6 +3,7 @@ use std::io::{self, IsTerminal, Write};
 use bentlane_core::{Advice, chain};
 use comfy_table::presets::NOTHING;
 use comfy_table::{ContentArrangement, Table};
+use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
 use crate::args::Format;
@@ -134,6 +135,17 @@ impl Output {
     pub(crate) fn error(&self, error: &CliError) {
         self.say(&format!("bentlane: {}", chain(error)));
     }
+}
+
+/// A bar for so many steps of long work, on a terminal alone.
+pub(crate) fn progress(steps: usize, what: &str) -> ProgressBar {
+    if steps < 2 || !io::stderr().is_terminal() {
+        return ProgressBar::hidden();
+    }
+    let template = format!("{{bar:30}} {{pos}} of {{len}} {what}, {{eta}} left  {{msg}}");
+    let style = ProgressStyle::with_template(&template);
+    let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
+    ProgressBar::new(steps as u64).with_style(style)
 }
 
 /// A format that is not for what was asked.

@@ -669,6 +669,12 @@ impl<'a> RouteIndex<'a> {
                 return refuse("tls", reason.to_owned());
             }
         }
+        let is_one = matches!(address.pattern, Pattern::Exact(_)) && address.port.is_none();
+        if settings.subdomains && !is_one {
+            let reason =
+                format!("only a route for one name over HTTP has subdomains, not `{address}`");
+            return refuse("subdomains", reason);
+        }
         if settings.strip_prefix && address.prefix.is_root() {
             let reason = format!("the route `{address}` has no path prefix to strip");
             return refuse("strip_prefix", reason);
@@ -972,6 +978,13 @@ mod tests {
         "folder:/a",
         r#"{"tls":"passthrough"}"#,
         Some("tls: TLS passes")
+    )]
+    #[case("new.moor.test/a", "1", r#"{"subdomains":true}"#, None)]
+    #[case(
+        "*.new.moor.test",
+        "1",
+        r#"{"subdomains":true}"#,
+        Some("only a route for one name")
     )]
     #[case("new.moor.test/a", "1", r#"{"strip_prefix":true}"#, None)]
     #[case(

@@ -15,6 +15,7 @@ pub mod dns;
 pub mod exchange;
 pub mod zone_file;
 
+mod acceptance;
 mod address;
 mod advice;
 mod configuration;
@@ -31,6 +32,7 @@ mod snapshot;
 mod target;
 mod unit;
 
+pub use acceptance::{Acceptance, Accepted, acceptance};
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
 pub use configuration::{

@@ -74,6 +74,9 @@ pub struct RouteSettings {
     /// and added to.
     #[serde(skip_serializing_if = "is_default")]
     pub trust_forwarded: bool,
+    /// Whether the route covers every name below its own, too.
+    #[serde(skip_serializing_if = "is_default")]
+    pub subdomains: bool,
     /// Whether responses tell in `Server-Timing` where the time went.
     #[serde(skip_serializing_if = "is_default")]
     pub server_timing: bool,
@@ -598,7 +601,8 @@ mod tests {
             "set_headers": ["request x-env: dev"], "remove_headers": ["response server"],
             "plain": "serve", "cert": "*.moor.test", "tls": "passthrough",
             "fallback": "index.html", "redirect_status": 308, "keep_path": false,
-            "trust_forwarded": true, "server_timing": true, "drop_hsts": true, "paused": true, "note": "the shop",
+            "trust_forwarded": true, "subdomains": true, "server_timing": true, "drop_hsts": true,
+            "paused": true, "note": "the shop",
         });
         let settings: RouteSettings = serde_json::from_value(json.clone()).unwrap();
         assert_eq!(serde_json::to_value(&settings).unwrap(), json);

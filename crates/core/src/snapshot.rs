@@ -212,6 +212,7 @@ impl Snapshot {
                 snapshot.plain = false;
             }
         }
+        snapshot.note_subdomains(&configuration, &containers, &ids);
         let all = snapshot.exact.values_mut();
         for served in all.chain(snapshot.below.values_mut()) {
             let prefix = |entry: &Entry| &configuration.routes[entry.route].address.prefix;
@@ -222,6 +223,40 @@ impl Snapshot {
         snapshot.containers = containers;
         snapshot.note_aliases();
         snapshot
+    }
+
+    /// Has routes that cover the names below their own do so, where no wildcard of its own says
+    /// otherwise.
+    fn note_subdomains(
+        &mut self,
+        configuration: &Configuration,
+        containers: &Containers,
+        ids: &Table<Destination, DestinationId>,
+    ) {
+        let routes = configuration.routes.iter().enumerate();
+        let covering = routes.filter(|(_, route)| {
+            route.settings.subdomains && matches!(route.address.pattern, Pattern::Exact(_))
+        });
+        for (position, route) in covering {
+            let Some(destination) = ids.get(&Destination::of(route, containers)).copied() else {
+                continue;
+            };
+            let base = route.address.pattern.base().clone();
+            let served = self.below.entry(base).or_default();
+            let prefix = &route.address.prefix;
+            let is_taken =
+                |entry: &Entry| configuration.routes[entry.route].address.prefix == *prefix;
+            if route.address.port.is_some() || served.entries.iter().any(is_taken) {
+                continue;
+            }
+            served.entries.push(Entry {
+                route: position,
+                destination,
+            });
+            if let (None, Some(address)) = (served.resolution.address, route.settings.address) {
+                served.resolution.address = Some(address);
+            }
+        }
     }
 
     /// Notes which names only redirect to another name of ours.
@@ -247,9 +282,14 @@ impl Snapshot {
         let [entry] = served.entries.as_slice() else {
             return None;
         };
-        let Target::Redirect(redirect) = &self.configuration.routes[entry.route].to else {
+        let route = &self.configuration.routes[entry.route];
+        let Target::Redirect(redirect) = &route.to else {
             return None;
         };
+        // What it redirects to may be below it.
+        if route.settings.subdomains {
+            return None;
+        }
         let prefix = &self.configuration.routes[entry.route].address.prefix;
         let target = redirect.name()?;
         let elsewhere = *base != target && served.resolution.address.is_none();
@@ -606,6 +646,45 @@ mod tests {
             },
         );
         assert_eq!(found.as_deref(), to);
+    }
+
+    #[rstest]
+    #[case("shop.moor.test", "/", "1")]
+    #[case("a.shop.moor.test", "/", "1")]
+    #[case("a.b.shop.moor.test", "/", "1")]
+    #[case("shop.moor.test", "/api", "2")]
+    #[case("a.shop.moor.test", "/api", "3")]
+    #[case("own.shop.moor.test", "/", "4")]
+    #[case("x.moor.test", "/", "5")]
+    fn a_route_covers_names_below_its_own(
+        #[case] name: &str,
+        #[case] path: &str,
+        #[case] to: &str,
+    ) {
+        let route = |(address, to, subdomains): (&str, &str, bool)| {
+            let mut route = Route::new(address.parse().unwrap(), to.parse().unwrap());
+            route.settings.subdomains = subdomains;
+            route
+        };
+        let routes = [
+            ("shop.moor.test", "1", true),
+            ("shop.moor.test/api", "2", true),
+            ("*.shop.moor.test/api", "3", false),
+            ("own.shop.moor.test", "4", false),
+            ("*.moor.test", "5", false),
+        ];
+        let snapshot = Snapshot::compile(Configuration {
+            revision: 1,
+            zones: vec![Zone::new("moor.test".parse().unwrap())],
+            routes: routes.map(route).to_vec(),
+        });
+        let found = snapshot.route_for(name, path).unwrap();
+        assert_eq!(found.route.to.to_string(), to);
+        assert_eq!(
+            snapshot.destinations()[found.destination.index()].to,
+            found.route.to
+        );
+        assert!(snapshot.is_routed(name));
     }
 
     #[rstest]

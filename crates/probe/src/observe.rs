@@ -127,7 +127,7 @@ impl Prober {
         );
         let mut seen = Observations::new(resolve, connect, handshake);
         further.note_in(&mut seen);
-        if matches!(facts.only, None | Some(Hop::Connect)) {
+        if matches!(facts.only, None | Some(Hop::Handshake | Hop::Connect)) {
             self.look_who_is_there(facts, &mut seen).await;
         }
         let beyond = matches!(facts.only, None | Some(Hop::Answer | Hop::Expect));

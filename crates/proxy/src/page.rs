@@ -1,6 +1,7 @@
 //! What a person sees when a request cannot pass: the lane, the reason and the remedy.
 
 use std::borrow::Cow;
+use std::cmp::Ordering;
 use std::fmt::Write as _;
 use std::sync::LazyLock;
 use std::time::Duration;
@@ -16,6 +17,8 @@ use serde_json::json;
 
 use crate::body::ResponseBody;
 
+/// The way off the lane, to its open end.
+const BEND: &str = r#"<svg viewBox="0 0 52 48" aria-hidden="true"><path d="M12 0v6q0 18 18 18h12M46 15v18"/></svg>"#;
 /// The page of a finding, to be filled in.
 const TEMPLATE: &str = include_str!("page.html");
 
@@ -277,7 +280,7 @@ impl Page {
             return String::new();
         };
         let goes_to = target.as_ref().map_or_else(String::new, |target| {
-            format!(r#"<span class="to">leads to {}</span>"#, escape(target))
+            format!(r#" <span class="to">leads to {}</span>"#, escape(target))
         });
         let evidence: String = finding
             .evidence
@@ -290,107 +293,57 @@ impl Page {
                 escape(command)
             )
         });
+        let what = format!(
+            r#"<h1>{}</h1><ul>{evidence}</ul><section class="fix" aria-label="Fix"><p>{}</p>{command}</section>"#,
+            escape(&sentence(&finding.summary)),
+            escape(&sentence(&finding.remedy.text)),
+        );
+        let lane = match self.detailed {
+            true => lane_with(finding, &what),
+            false => format!(r#"<li class="alone">{what}</li>"#),
+        };
         TEMPLATE
             .replace("{{status}}", self.status.as_str())
-            .replace(
-                "{{lane}}",
-                &if self.detailed {
-                    drawing(finding)
-                } else {
-                    String::new()
-                },
-            )
             .replace("{{slug}}", finding.slug.slug())
             .replace("{{name}}", &escape(name))
             .replace("{{to}}", &goes_to)
-            .replace("{{summary}}", &escape(&sentence(&finding.summary)))
-            .replace("{{evidence}}", &evidence)
-            .replace("{{remedy}}", &escape(&sentence(&finding.remedy.text)))
-            .replace("{{command}}", &command)
+            .replace("{{lane}}", &lane)
     }
 }
 
-fn states(finding: &Finding) -> Vec<HopState> {
-    let way = way(finding);
-    let position = |hop| way.iter().position(|candidate| *candidate == hop);
-    way.iter()
-        .map(|hop| match position(*hop).cmp(&position(finding.hop)) {
-            std::cmp::Ordering::Less => HopState::Passed,
-            std::cmp::Ordering::Equal => HopState::Broken,
-            std::cmp::Ordering::Greater => HopState::NotReached,
-        })
-        .collect()
+/// How each hop of the request came out, in its order: it came here, so what lies before the fault
+/// passed.
+fn states(finding: &Finding) -> [HopState; 5] {
+    Hop::ALL.map(|hop| match hop.cmp(&finding.hop) {
+        Ordering::Less => HopState::Passed,
+        Ordering::Equal => HopState::Broken,
+        Ordering::Greater => HopState::NotReached,
+    })
 }
 
-/// The hops in the order in which this request went: it came in by name and over TLS, so these
-/// passed. What breaks at a handshake breaks at that with the target, behind its connection. What is
-/// expected of answers is a check's matter.
-fn way(finding: &Finding) -> [Hop; 4] {
-    if finding.hop == Hop::Handshake {
-        [Hop::Resolve, Hop::Connect, Hop::Handshake, Hop::Answer]
-    } else {
-        [Hop::Resolve, Hop::Handshake, Hop::Connect, Hop::Answer]
-    }
-}
-
-/// The lane as a drawing: it bends down where it breaks.
-fn drawing(finding: &Finding) -> String {
-    let mut marks = String::new();
-    let mut previous: Option<(usize, usize)> = None;
-    for (column, (hop, state)) in way(finding).iter().zip(states(finding)).enumerate() {
-        let (x, y) = (
-            60 + column * 170,
-            if state == HopState::NotReached {
-                72
-            } else {
-                28
-            },
-        );
-        let held = finding.slug == FindingKind::RoutePaused;
-        let class = match state {
-            HopState::Passed => "passed",
-            HopState::Broken if held => "held",
-            HopState::Broken => "broken",
-            HopState::NotReached => "not-reached",
+/// The lane, down the left side: a hop a line, and `finding` at the bend where it breaks.
+fn lane_with(finding: &Finding, at_the_bend: &str) -> String {
+    let paused = finding.slug == FindingKind::RoutePaused;
+    let mut lane = String::new();
+    for (hop, state) in Hop::ALL.into_iter().zip(states(finding)) {
+        let (class, word) = match state {
+            HopState::Passed => ("passed", "passed"),
+            HopState::Broken if paused => ("paused", "paused"),
+            HopState::Broken => ("broken", "broken"),
+            HopState::NotReached | HopState::NotDeclared => ("beyond", "not reached"),
         };
-        if let Some((px, py)) = previous {
-            let way = if py == y {
-                format!("M{} {py}H{}", px + 13, x - 13)
-            } else {
-                format!("M{} {py}H{}L{} {y}H{}", px + 13, px + 60, px + 104, x - 13)
-            };
-            let _ = write!(marks, r#"<path class="{class}" d="{way}"/>"#);
-        }
-        let mark = match state {
-            HopState::Passed => format!(r#"<circle class="passed" cx="{x}" cy="{y}" r="8"/>"#),
-            HopState::Broken if held => format!(
-                r#"<path class="held" d="M{} {}v16m8-16v16"/>"#,
-                x - 4,
-                y - 8
-            ),
-            HopState::Broken => format!(
-                r#"<path class="cross" d="M{} {}l16 16m0-16l-16 16"/>"#,
-                x - 8,
-                y - 8
-            ),
-            HopState::NotReached => {
-                format!(r#"<circle class="not-reached" cx="{x}" cy="{y}" r="8"/>"#)
-            }
-        };
-        let word = if class == "held" {
-            "paused".to_owned()
+        let heading = format!(r#"<p class="hop"><b>{hop}</b> {word}</p>"#);
+        // A String takes every write.
+        let _ = if state == HopState::Broken {
+            write!(
+                lane,
+                r#"<li class="{class}">{BEND}{heading}{at_the_bend}</li>"#
+            )
         } else {
-            class.replace('-', " ")
+            write!(lane, r#"<li class="{class}">{heading}</li>"#)
         };
-        let _ = write!(
-            marks,
-            r#"{mark}<text x="{x}" y="{}">{hop}</text><text class="state" x="{x}" y="{}">{word}</text>"#,
-            y + 32,
-            y + 50
-        );
-        previous = Some((x, y));
     }
-    marks
+    lane
 }
 
 fn sentence(text: &str) -> String {
@@ -464,7 +417,7 @@ mod tests {
         let page = down().text();
         assert_eq!(
             page,
-            "●──●╴ ✕╌╌○  lost.moor.test -> port 4399 of this machine\n\n\
+            "●──●╴ ✕╌╌○╌╌○  lost.moor.test -> port 4399 of this machine\n\n\
              nothing listens on port 4399 of this machine (target-refuses)\n  \
              127.0.0.1:4399: connection refused\n\n\
              start the app on port 4399 of this machine; if it listens elsewhere, point the route \

@@ -3,12 +3,14 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
-use bentlane_core::check::{Machine, StoreSeen, StoreTrust};
-use bentlane_core::{Hosts, Snapshot, chain};
+use bentlane_core::check::{
+    Machine, MachineVerdict, NameToReach, StoreSeen, StoreTrust, ToReach, ZoneNames, judge_machine,
+};
+use bentlane_core::{Answers, Hosts, Name, Pattern, Snapshot, Zone, chain};
 use bentlane_probe::port_holder;
 use bentlane_system::{
-    Ours, Part, PartState, StoreKind, StoreReport, System, SystemError, Trusts,
-    browsers_with_own_dns, trust_stores,
+    ClientTrust, Ours, Part, PartState, StoreKind, System, SystemError, Trusts,
+    browsers_with_own_dns, installed_browsers, trust_stores,
 };
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
@@ -27,11 +29,18 @@ const STORES_FROM: Duration = Duration::from_secs(60);
 /// How much later than now something may have happened before the clock is off.
 const TOLERATED: Duration = Duration::from_secs(300);
 
+/// A label that no route has: it resolves when the zone itself is asked of us.
+const PROBE_LABEL: &str = "bentlane-lookup";
+/// Names of a zone that are looked up at most.
+const MOST_NAMES: usize = 16;
+const STANDARD_PORT: u16 = 443;
+
 /// What was last seen of the machine.
 #[derive(Debug, Default)]
 pub(crate) struct Watch {
     seen: Mutex<Option<(Instant, Arc<Machine>)>>,
     stores: Mutex<Option<StoresSeen>>,
+    reached: Mutex<Option<(Instant, MachineVerdict)>>,
     /// One look at a time.
     looking: tokio::sync::Mutex<()>,
 }
@@ -41,7 +50,7 @@ struct StoresSeen {
     at: Instant,
     stamps: Vec<(PathBuf, Option<SystemTime>)>,
     root: String,
-    stores: Vec<StoreSeen>,
+    clients: Vec<ClientTrust>,
     attached: bool,
 }
 
@@ -92,7 +101,8 @@ impl Watch {
         if let Some(ours) = ours(state).filter(|_| deep || settled || known) {
             let root = state.trust.root().certificate_pem().to_owned();
             let seen = self.stores(&ours, root, &home);
-            (machine.stores, machine.trust_attached) = (seen.stores, seen.attached);
+            machine.stores = seen.clients.iter().map(store_seen).collect();
+            machine.trust_attached = seen.attached;
         }
         machine
     }
@@ -103,7 +113,9 @@ impl Watch {
 
     /// What trust stores say, asked anew when one of them has changed.
     fn stores(&self, ours: &Ours, root: String, home: &Path) -> StoresSeen {
-        let paths = trust_stores(home).into_iter().map(|store| store.path);
+        let homes = [home.to_owned()];
+        let stores = trust_stores(&homes, &installed_browsers());
+        let paths = stores.into_iter().map(|store| store.path);
         let stamp = |path: &Path| {
             // A database's own file tells, not its folder.
             let file = path.join("cert9.db");
@@ -121,13 +133,16 @@ impl Watch {
         }) {
             return kept.clone();
         }
-        let reports = ours.reports(home);
-        let attached = reports.iter().any(|report| !report.ours.is_empty());
+        let clients = ours.clients(home);
+        let attached = clients.iter().any(|client| {
+            let holds = matches!(client.state, Trusts::Trusted | Trusts::Former);
+            holds && ours.is_ours()
+        });
         let seen = StoresSeen {
             at: Instant::now(),
             stamps,
             root,
-            stores: reports.iter().map(seen).collect(),
+            clients,
             attached,
         };
         *kept = Some(seen.clone());
@@ -135,22 +150,131 @@ impl Watch {
     }
 }
 
-fn seen(report: &StoreReport) -> StoreSeen {
-    let whose = match report.store.kind {
-        StoreKind::System => "the system's store",
-        StoreKind::Browser => "a browser's store",
-        StoreKind::Java => "Java's store",
+fn store_seen(client: &ClientTrust) -> StoreSeen {
+    let whose = match client.kind {
+        StoreKind::System => "the system's store".to_owned(),
+        StoreKind::Browser if client.browser.is_none() => "a browser's database".to_owned(),
+        StoreKind::Browser | StoreKind::Policy => format!("{}'s store", client.client),
+        StoreKind::Java => "Java's store".to_owned(),
     };
     StoreSeen {
-        store: format!("{whose} {}", report.store.path.display()),
-        trust: match report.state {
+        store: format!("{whose} {}", client.store.display()),
+        trust: match client.state {
             Trusts::Trusted => StoreTrust::Trusted,
             Trusts::Former => StoreTrust::Older,
             Trusts::NotTrusted { .. } => StoreTrust::Distrusted,
             Trusts::Unknown { .. } => StoreTrust::Unknown,
         },
-        reach: report.reach.clone(),
+        reach: client.reach.clone(),
     }
+}
+
+/// What this machine has to reach: names that tell whether those of each zone are found.
+pub(crate) fn to_reach(state: &State) -> ToReach {
+    let snapshot = state.snapshot.load();
+    let system = System::default();
+    let ours = system.owner().ok().flatten().as_deref() == Some(state.data_dir.root());
+    let in_hosts = ours
+        && matches!(
+            system.state(Part::Hosts),
+            Ok(PartState::Attached | PartState::Changed)
+        );
+    let listening = state.listening.https_ips();
+    let of_zone = |zone: &Zone| ZoneNames {
+        zone: zone.name.clone(),
+        names: names_of(&snapshot, zone, in_hosts, &listening),
+    };
+    ToReach {
+        zones: snapshot.configuration().zones.iter().map(of_zone).collect(),
+        https: state.listening.https.clone(),
+        dns: state.listening.dns.clone(),
+    }
+}
+
+/// Where the hosts file has the exact names, each counts; else one name stands for the zone.
+fn names_of(
+    snapshot: &Snapshot,
+    zone: &Zone,
+    in_hosts: bool,
+    listening: &[std::net::IpAddr],
+) -> Vec<NameToReach> {
+    let to_reach = |name: Name, stands_for: Name| NameToReach {
+        addresses: snapshot.addresses_of(name.as_str(), listening),
+        name,
+        stands_for,
+    };
+    let is_here = |name: &Name| {
+        snapshot
+            .zone_of(name.as_str())
+            .is_some_and(|it| it.name == zone.name)
+    };
+    let routes = snapshot.configuration().routes.iter();
+    let routed = routes.filter_map(|route| {
+        let name = snapshot.sample_name(route)?;
+        let stands_for = match &route.address.pattern {
+            Pattern::Exact(name) => name.clone(),
+            Pattern::Wildcard(parent) => parent.clone(),
+        };
+        is_here(&name).then_some((name, stands_for))
+    });
+    let mut routed: Vec<(Name, Name)> = routed.collect();
+    routed.sort();
+    routed.dedup_by(|one, other| one.1 == other.1);
+    if in_hosts && !routed.is_empty() {
+        routed.truncate(MOST_NAMES);
+        return routed
+            .into_iter()
+            .map(|(name, it)| to_reach(name, it))
+            .collect();
+    }
+    let probe = format!("{PROBE_LABEL}.{}", zone.name).parse().ok();
+    let probe = probe.filter(|_| zone.settings.answers == Answers::EveryName);
+    let name = probe.or_else(|| routed.into_iter().next().map(|(name, _)| name));
+    name.map(|name| to_reach(name, zone.name.clone()))
+        .into_iter()
+        .collect()
+}
+
+/// What this machine does with our names, as it was seen seconds ago.
+pub(crate) async fn reached(state: &Arc<State>) -> Option<MachineVerdict> {
+    let kept = || {
+        let kept = state.watch.reached.lock();
+        let kept = kept.unwrap_or_else(PoisonError::into_inner);
+        let (at, verdict) = kept.as_ref()?;
+        (at.elapsed() < HOLDS).then(|| verdict.clone())
+    };
+    if let Some(verdict) = kept() {
+        return Some(verdict);
+    }
+    let _one = state.watch.looking.lock().await;
+    if let Some(verdict) = kept() {
+        return Some(verdict);
+    }
+    let doing = Arc::clone(state);
+    let looked = spawn_blocking(move || {
+        let home = PathBuf::from(std::env::var_os("HOME").unwrap_or_default());
+        let ours = ours(&doing)?;
+        let root = doing.trust.root().certificate_pem().to_owned();
+        let clients = || doing.watch.stores(&ours, root, &home).clients;
+        let mut seen = System::default().look(&to_reach(&doing), &ours, clients);
+        seen.port_443 = holder_of_443(&seen.https);
+        Some(judge_machine(&seen, OffsetDateTime::now_utc()))
+    });
+    let looked = looked.await;
+    let looked = looked.inspect_err(|cause| error!(%cause, "the machine was not looked at"));
+    let verdict = looked.ok().flatten()?;
+    let kept = state.watch.reached.lock();
+    *kept.unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), verdict.clone()));
+    Some(verdict)
+}
+
+/// Who has the standard port that we do not listen on.
+fn holder_of_443(https: &[SocketAddr]) -> Option<String> {
+    if https.iter().any(|at| at.port() == STANDARD_PORT) {
+        return None;
+    }
+    let at = SocketAddr::new(https.first()?.ip(), STANDARD_PORT);
+    port_holder(at).map(|holder| holder.to_string())
 }
 
 /// Whom the system asks for names, and what its hosts file says.

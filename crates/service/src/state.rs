@@ -342,7 +342,7 @@ impl State {
     /// Whether a trust store of this machine holds a root of ours.
     fn is_trusted(&self) -> bool {
         let home = std::env::var_os("HOME").unwrap_or_default();
-        let reports = ours(self).map(|ours| ours.reports(home.as_ref()));
+        let reports = ours(self).map(|ours| ours.reports(&[home.into()]));
         let holds =
             |report: &StoreReport| !report.ours.is_empty() || report.state == Trusts::Trusted;
         reports.is_some_and(|reports| reports.iter().any(holds))

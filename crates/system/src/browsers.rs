@@ -1,10 +1,164 @@
-//! What the browsers of a user are set to.
+//! The browsers of this machine, and what those of a user are set to.
 
 use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::mpsc;
+use std::thread;
+use std::time::Duration;
 
 use bentlane_core::check::BrowserDns;
+use serde::Serialize;
 use serde_json::Value;
+
+/// A browser that has not said its version by then hangs.
+const PATIENCE: Duration = Duration::from_secs(3);
+
+/// A family of browsers, by how it is told which roots to trust.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Family {
+    /// Chromium.
+    Chromium,
+    /// Google Chrome.
+    Chrome,
+    /// Microsoft Edge.
+    Edge,
+    /// Brave.
+    Brave,
+    /// Firefox.
+    Firefox,
+}
+
+impl Family {
+    /// Every family.
+    pub const ALL: [Self; 5] = [
+        Self::Chromium,
+        Self::Chrome,
+        Self::Edge,
+        Self::Brave,
+        Self::Firefox,
+    ];
+
+    /// How its makers call it.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Chromium => "Chromium",
+            Self::Chrome => "Chrome",
+            Self::Edge => "Edge",
+            Self::Brave => "Brave",
+            Self::Firefox => "Firefox",
+        }
+    }
+
+    fn programs(self) -> &'static [&'static str] {
+        match self {
+            Self::Chromium => &["chromium", "chromium-browser"],
+            Self::Chrome => &["google-chrome", "google-chrome-stable"],
+            Self::Edge => &["microsoft-edge", "microsoft-edge-stable"],
+            Self::Brave => &["brave-browser", "brave"],
+            Self::Firefox => &["firefox", "firefox-esr"],
+        }
+    }
+
+    /// The names of its processes. A driver that steers a browser is not the browser.
+    fn processes(self) -> &'static [&'static str] {
+        match self {
+            Self::Chromium => &["chromium", "chromium-browse"],
+            Self::Chrome => &["chrome", "google-chrome"],
+            Self::Edge => &["msedge", "microsoft-edge"],
+            Self::Brave => &["brave", "brave-browser"],
+            Self::Firefox => &["firefox", "firefox-esr", "firefox-bin"],
+        }
+    }
+
+    /// The family of a process of this name.
+    #[must_use]
+    pub fn of_process(name: &str) -> Option<Self> {
+        let mut families = Self::ALL.into_iter();
+        families.find(|family| family.processes().contains(&name))
+    }
+
+    /// The file by which whoever manages a machine has it trust roots: one of ours alone, or one
+    /// that it shares with other policies.
+    pub(crate) fn policy(self) -> &'static str {
+        match self {
+            Self::Chromium => "/etc/chromium/policies/managed/bentlane.json",
+            Self::Chrome => "/etc/opt/chrome/policies/managed/bentlane.json",
+            Self::Edge => "/etc/opt/edge/policies/managed/bentlane.json",
+            Self::Brave => "/etc/brave/policies/managed/bentlane.json",
+            Self::Firefox => "/etc/firefox/policies/policies.json",
+        }
+    }
+
+    /// Whether it goes by the database that Chromium and its relatives share.
+    pub(crate) fn shares_a_database(self) -> bool {
+        self != Self::Firefox
+    }
+}
+
+/// A browser that is installed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Browser {
+    /// Which.
+    pub family: Family,
+    /// Its program.
+    pub program: PathBuf,
+}
+
+impl Browser {
+    /// Its version, as it says itself; `None` when it does not say within seconds. Root does not run
+    /// it for another user.
+    #[must_use]
+    pub fn version(&self) -> Option<String> {
+        if rustix::process::geteuid().is_root() && std::env::var_os("SUDO_UID").is_some() {
+            return None;
+        }
+        let mut asked = Command::new(&self.program)
+            .arg("--version")
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .ok()?;
+        let mut stdout = asked.stdout.take()?;
+        let (tell, told) = mpsc::channel();
+        thread::spawn(move || {
+            let mut said = String::new();
+            // Nobody waits any more when it was too late.
+            let _ = stdout.read_to_string(&mut said);
+            let _ = tell.send(said);
+        });
+        let said = told.recv_timeout(PATIENCE);
+        // It has ended, or hangs; either way it is waited for, so that nothing of it is left.
+        let _ = asked.kill();
+        let _ = asked.wait();
+        let said = said.ok()?;
+        let is_version = |word: &&str| word.starts_with(|c: char| c.is_ascii_digit());
+        said.split_whitespace().find(is_version).map(str::to_owned)
+    }
+}
+
+/// The browsers that `PATH` leads to.
+#[must_use]
+pub fn installed_browsers() -> Vec<Browser> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let folders: Vec<PathBuf> = std::env::split_paths(&path).collect();
+    let program = |family: Family| {
+        let mut places = family
+            .programs()
+            .iter()
+            .flat_map(|name| folders.iter().map(move |folder| folder.join(name)));
+        places.find(|place| place.is_file())
+    };
+    let installed = |family| {
+        let program = program(family)?;
+        Some(Browser { family, program })
+    };
+    Family::ALL.into_iter().filter_map(installed).collect()
+}
 
 /// Folders of browsers that keep a file `Local State`, below the home folder.
 const CHROMIUM_LIKE: [(&str, &str); 4] = [

@@ -14,6 +14,7 @@ const RECORD: &str = "attached.json";
 #[serde(rename_all = "kebab-case")]
 pub enum Part {
     /// The name servers of the system's own lookups.
+    #[serde(rename = "lookups", alias = "resolver")]
     Resolver,
     /// A block in the hosts file: exact names only.
     Hosts,
@@ -45,7 +46,7 @@ impl Part {
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {
-            Self::Resolver => "resolver",
+            Self::Resolver => "lookups",
             Self::Hosts => "hosts",
             Self::UnitSockets => "sockets",
             Self::Unit => "unit",

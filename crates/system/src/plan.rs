@@ -20,6 +20,9 @@ use crate::place::Content;
 /// The settings of systemd's resolver that are ours, below the folder of settings.
 const RESOLVED_DROP_IN: &str = "systemd/resolved.conf.d/bentlane.conf";
 
+/// The folder where what was replaced is kept.
+pub(crate) const KEPT: &str = "/var/lib/bentlane/system";
+
 /// The operating system, as far as it can be attached to.
 #[derive(Clone, Debug)]
 pub struct System {
@@ -142,7 +145,7 @@ pub enum PartState {
 pub enum SystemError {
     /// The system's lookups ask port 53 only.
     #[error(
-        "the resolver does not listen on port 53 (but on {listening}), and the system's lookups ask no other: run `bentlane serve` with its standard ports, or `bentlane system attach --only hosts` for exact names"
+        "the resolver does not listen on port 53 (but on {listening}), and the system's lookups ask no other: run `bentlane serve` with its standard ports, or `sudo bentlane system attach --only hosts` for exact names"
     )]
     NotOnPort53 {
         /// Where it listens.
@@ -229,7 +232,7 @@ impl Default for System {
     fn default() -> Self {
         Self {
             etc: "/etc".into(),
-            kept: "/var/lib/bentlane/system".into(),
+            kept: KEPT.into(),
             libexec: "/usr/local/libexec/bentlane".into(),
             systemctl: "systemctl".into(),
             booted: "/run/systemd/system".into(),
@@ -258,6 +261,12 @@ impl System {
                 }
             }
         }
+    }
+
+    /// Whether systemd runs this machine.
+    #[must_use]
+    pub fn runs_systemd(&self) -> bool {
+        self.booted.is_dir()
     }
 
     /// The copy of the program that root runs.
@@ -484,7 +493,7 @@ impl System {
         let of_unit = |step: &Step| Part::UNITS.contains(&step.part);
         let units: Vec<&Step> = plan.steps.iter().filter(|step| of_unit(step)).collect();
         let leaves = |step: &&Step| step.kind != StepKind::Replace;
-        if units.iter().any(leaves) && self.booted.is_dir() {
+        if units.iter().any(leaves) && self.runs_systemd() {
             self.systemctl(&[
                 "disable",
                 "--now",
@@ -512,7 +521,7 @@ impl System {
         {
             self.settle_approved(approved)?;
         }
-        if !units.is_empty() && self.booted.is_dir() {
+        if !units.is_empty() && self.runs_systemd() {
             self.systemctl(&["daemon-reload"])?;
         }
         if units.iter().any(|step| step.kind == StepKind::Replace) {
@@ -588,7 +597,7 @@ impl System {
     }
 
     fn unit_sockets(&self) -> Result<String, SystemError> {
-        if !self.booted.is_dir() {
+        if !self.runs_systemd() {
             return Err(SystemError::NoSystemd);
         }
         let mut homes = vec![IpAddr::V4(Ipv4Addr::LOCALHOST)];
@@ -602,7 +611,7 @@ impl System {
     }
 
     fn unit(&self, facts: &Facts) -> Result<String, SystemError> {
-        if !self.booted.is_dir() {
+        if !self.runs_systemd() {
             return Err(SystemError::NoSystemd);
         }
         let folder = fs::metadata(&facts.owner).map_err(SystemError::io("read", &facts.owner))?;

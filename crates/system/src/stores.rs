@@ -10,19 +10,22 @@ use std::{fs, io};
 
 use serde::Serialize;
 
+use crate::browsers::{Browser, Family};
 use crate::place::Content;
 use crate::plan::SystemError;
+use crate::policy;
 
 /// The password that Java's own store has, wherever nobody changed it.
 const JAVA_PASSWORD: &str = "changeit";
-/// Folders below the home folder with a database of NSS's, or with profiles that each have one.
-const DATABASES: [&str; 3] = [
-    ".local/share/pki/nssdb",
-    ".pki/nssdb",
-    "snap/chromium/current/.pki/nssdb",
-];
-const PROFILES: [&str; 3] = [
-    ".mozilla/firefox",
+/// Where Chromium and its relatives keep their database of NSS's when they make one, below
+/// `$XDG_DATA_HOME`.
+const DATABASE: &str = "pki/nssdb";
+/// Where they keep it if it is there already, and where a snap keeps it, below the home folder.
+const OLD_DATABASE: &str = ".pki/nssdb";
+const SNAP_DATABASE: &str = "snap/chromium/current/.pki/nssdb";
+/// Folders below the home folder with Firefox's profiles, which each have a database.
+const PROFILES: &str = ".mozilla/firefox";
+const PACKED_PROFILES: [&str; 2] = [
     "snap/firefox/common/.mozilla/firefox",
     ".var/app/org.mozilla.firefox/.mozilla/firefox",
 ];
@@ -35,6 +38,8 @@ pub enum StoreKind {
     System,
     /// A browser's (a database of NSS).
     Browser,
+    /// A managed policy of a browser's, which holds for every user and profile.
+    Policy,
     /// Java's.
     Java,
 }
@@ -46,6 +51,11 @@ pub struct TrustStore {
     pub kind: StoreKind,
     /// Its file or folder.
     pub path: PathBuf,
+    /// Whether it is there. One that is not is made where its browser would make it.
+    pub exists: bool,
+    /// The browser, of a policy and of a database that one browser has alone.
+    #[serde(skip)]
+    pub(crate) family: Option<Family>,
     /// The folder where roots are put by hand, for the system's own.
     #[serde(skip)]
     anchors: PathBuf,
@@ -92,20 +102,40 @@ pub struct Root {
     pub pem: String,
 }
 
+/// A certificate in a store.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Held {
+    /// The certificate, PEM.
+    pub pem: String,
+    /// Whether it is trusted for TLS servers.
+    pub trusted: bool,
+}
+
+impl Root {
+    /// Its name as that of a file, without an ending.
+    pub(crate) fn file_name(&self) -> String {
+        let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
+        self.name.to_lowercase().chars().map(plain).collect()
+    }
+}
+
 impl TrustStore {
-    /// The roots that the store trusts, PEM. Of a browser's these are the added ones.
+    /// The certificates that the store holds. Of a browser's these are the added ones.
     ///
     /// # Errors
     /// Why it cannot be told.
-    pub fn roots(&self) -> Result<Vec<String>, String> {
+    pub fn held(&self) -> Result<Vec<Held>, String> {
+        let trusted = |roots: Vec<String>| roots.into_iter().map(|pem| Held { pem, trusted: true });
         match self.kind {
             StoreKind::System => {
                 let text = fs::read_to_string(&self.path).map_err(|cause| cause.to_string())?;
-                Ok(certificates(&text))
+                Ok(trusted(certificates(&text)).collect())
             }
+            StoreKind::Policy => Ok(trusted(policy::roots(self.family, &self.path)?).collect()),
+            StoreKind::Browser if !self.exists => Ok(Vec::new()),
             StoreKind::Browser => {
-                let named = self.named_roots()?.into_iter();
-                Ok(named.flat_map(|(_, roots)| roots).collect())
+                let named = self.named_certificates()?.into_iter();
+                Ok(named.flat_map(|(_, held)| held).collect())
             }
             StoreKind::Java => {
                 let text = self.call(&[
@@ -116,7 +146,7 @@ impl TrustStore {
                     "-storepass",
                     JAVA_PASSWORD,
                 ])?;
-                Ok(certificates(&text))
+                Ok(trusted(certificates(&text)).collect())
             }
         }
     }
@@ -135,8 +165,12 @@ impl TrustStore {
                     .map_err(SystemError::io("write", &path))?;
                 self.update()
             }
+            StoreKind::Policy => policy::add(self.family, &self.path, root),
             StoreKind::Browser => {
                 let database = self.database();
+                if !self.exists {
+                    self.create().map_err(|reason| self.refused(reason))?;
+                }
                 self.fed(
                     &["-A", "-d", &database, "-n", &root.name, "-t", "C,,", "-a"],
                     &root.pem,
@@ -175,11 +209,12 @@ impl TrustStore {
                 self.drop_links(&path)?;
                 self.update()
             }
+            StoreKind::Policy => policy::remove(self.family, &self.path, root),
             StoreKind::Browser => {
                 let database = self.database();
                 let wanted = body(&root.pem);
-                for (nickname, roots) in self.named_roots().map_err(failed)? {
-                    if wanted.is_some() && roots.iter().any(|pem| body(pem) == wanted) {
+                for (nickname, held) in self.named_certificates().map_err(failed)? {
+                    if wanted.is_some() && held.iter().any(|it| body(&it.pem) == wanted) {
                         let gone = self.call(&["-D", "-d", &database, "-n", &nickname]);
                         gone.map_err(failed)?;
                     }
@@ -199,23 +234,69 @@ impl TrustStore {
         }
     }
 
-    /// The roots in a browser's database, PEM, by the names that they were given there.
-    fn named_roots(&self) -> Result<Vec<(String, Vec<String>)>, String> {
+    /// The browser whose policy it is.
+    #[must_use]
+    pub fn browser(&self) -> Option<&'static str> {
+        let family = self.family.filter(|_| self.kind == StoreKind::Policy);
+        family.map(Family::name)
+    }
+
+    /// Whether only root can change it.
+    #[must_use]
+    pub fn needs_root(&self) -> bool {
+        match self.kind {
+            StoreKind::System | StoreKind::Policy => true,
+            StoreKind::Browser | StoreKind::Java => self.owner.0 == 0,
+        }
+    }
+
+    #[cfg(test)]
+    pub(crate) fn stand_in(kind: StoreKind, family: Option<Family>, path: &str) -> Self {
+        Self {
+            kind,
+            path: path.into(),
+            exists: true,
+            family,
+            anchors: PathBuf::new(),
+            tool: CERTUTIL,
+            owner: (0, 0),
+        }
+    }
+
+    /// Makes an empty database, as the browser would.
+    fn create(&self) -> Result<(), String> {
+        let making = Tool {
+            name: "mkdir",
+            package: "coreutils",
+        };
+        let folder = Self {
+            tool: making,
+            ..self.clone()
+        };
+        folder.call(&["-p", "-m", "0700", &self.text()])?;
+        self.call(&["-N", "-d", &self.database(), "--empty-password"])?;
+        Ok(())
+    }
+
+    /// What is in a browser's database, by the names that it was given there.
+    fn named_certificates(&self) -> Result<Vec<(String, Vec<Held>)>, String> {
         let database = self.database();
         let listed = self.call(&["-L", "-d", &database])?;
-        let nicknames = listed.lines().filter_map(trusted_nickname);
-        let read = |nickname: String| {
+        let read = |(nickname, trusted): (String, bool)| {
             let pem = self.call(&["-L", "-d", &database, "-n", &nickname, "-a"])?;
-            Ok((nickname, certificates(&pem)))
+            let held = certificates(&pem).into_iter();
+            Ok((nickname, held.map(|pem| Held { pem, trusted }).collect()))
         };
-        nicknames.map(read).collect()
+        listed
+            .lines()
+            .filter_map(listed_nickname)
+            .map(read)
+            .collect()
     }
 
     /// Where a root of ours is put for the system's own store.
     fn anchor(&self, root: &Root) -> PathBuf {
-        let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
-        let name: String = root.name.to_lowercase().chars().map(plain).collect();
-        self.anchors.join(format!("{name}.crt"))
+        self.anchors.join(format!("{}.crt", root.file_name()))
     }
 
     /// Removes the links to an anchor that is gone, and those to the links. Debian's tool leaves
@@ -336,53 +417,112 @@ pub fn system_bundle() -> Option<&'static Path> {
 
 /// The folders of Firefox's profiles below a home folder.
 pub(crate) fn profiles(home: &Path) -> Vec<PathBuf> {
-    let profiles = PROFILES
-        .iter()
-        .filter_map(|folder| fs::read_dir(home.join(folder)).ok());
-    let mut profiles: Vec<PathBuf> = profiles
-        .flatten()
-        .flatten()
-        .map(|entry| entry.path())
-        .collect();
-    profiles.sort();
-    profiles
+    let packed = PACKED_PROFILES.iter().copied();
+    folders_in(home, std::iter::once(PROFILES).chain(packed))
 }
 
-/// The trust stores of this machine and of the user whose home folder this is.
+fn folders_in<'a>(home: &Path, folders: impl Iterator<Item = &'a str>) -> Vec<PathBuf> {
+    let entries = folders.filter_map(|folder| fs::read_dir(home.join(folder)).ok());
+    let entries = entries.flatten().flatten().map(|entry| entry.path());
+    let mut folders: Vec<PathBuf> = entries.collect();
+    folders.sort();
+    folders
+}
+
+fn has_database(folder: &Path) -> bool {
+    folder.join("cert9.db").is_file()
+}
+
+/// Where Chromium and its relatives keep their database: where it is, or where they would make it.
+fn database_of(home: &Path) -> PathBuf {
+    let old = home.join(OLD_DATABASE);
+    if has_database(&old) {
+        return old;
+    }
+    data_home(home).join(DATABASE)
+}
+
+/// `$XDG_DATA_HOME`, which is known of the own user alone.
+fn data_home(home: &Path) -> PathBuf {
+    let own = std::env::var_os("HOME").is_some_and(|own| Path::new(&own) == home);
+    let set = std::env::var_os("XDG_DATA_HOME").map(PathBuf::from);
+    let set = set.filter(|folder| own && folder.is_absolute());
+    set.unwrap_or_else(|| home.join(".local/share"))
+}
+
+/// The trust stores of this machine and of the users whose home folders these are: those that are
+/// there, and those that an installed browser would make.
 #[must_use]
-pub fn trust_stores(home: &Path) -> Vec<TrustStore> {
+pub fn trust_stores(homes: &[PathBuf], browsers: &[Browser]) -> Vec<TrustStore> {
     let mut stores = Vec::new();
     if let Some((bundle, anchors, tool)) = system_store() {
         stores.push(TrustStore {
             kind: StoreKind::System,
             path: bundle.into(),
+            exists: true,
+            family: None,
             anchors: anchors.into(),
             tool,
             owner: (0, 0),
         });
     }
-    // A user's databases are worked on as that user, whoever owns what a link leads to.
-    let owner = fs::metadata(home).map_or((0, 0), |it| (it.uid(), it.gid()));
-    let plain = DATABASES.iter().map(|folder| home.join(folder));
-    for path in plain.chain(profiles(home)) {
-        if path.join("cert9.db").is_file() {
-            stores.push(TrustStore {
-                kind: StoreKind::Browser,
-                path,
-                anchors: PathBuf::new(),
-                tool: CERTUTIL,
-                owner,
-            });
-        }
+    stores.extend(browsers.iter().map(|browser| TrustStore {
+        kind: StoreKind::Policy,
+        path: browser.family.policy().into(),
+        exists: Path::new(browser.family.policy()).exists(),
+        family: Some(browser.family),
+        anchors: PathBuf::new(),
+        tool: CERTUTIL,
+        owner: (0, 0),
+    }));
+    for home in homes {
+        stores.extend(databases(home, browsers));
     }
     stores.extend(java_store().map(|path| TrustStore {
         kind: StoreKind::Java,
+        exists: true,
+        family: None,
         owner: fs::metadata(&path).map_or((0, 0), |it| (it.uid(), it.gid())),
         path,
         anchors: PathBuf::new(),
         tool: KEYTOOL,
     }));
     stores
+}
+
+/// The databases of a user's browsers.
+fn databases(home: &Path, browsers: &[Browser]) -> Vec<TrustStore> {
+    // They are worked on as that user, whoever owns what a link leads to.
+    let owner = fs::metadata(home).map_or((0, 0), |it| (it.uid(), it.gid()));
+    let made = browsers.iter().any(|it| it.family.shares_a_database());
+    let used = made.then(|| database_of(home));
+    let mut paths: Vec<PathBuf> = used.iter().cloned().collect();
+    let others = [
+        data_home(home).join(DATABASE),
+        home.join(OLD_DATABASE),
+        home.join(SNAP_DATABASE),
+    ];
+    let others = others.into_iter().chain(profiles(home));
+    for path in others.filter(|path| has_database(path)) {
+        if !paths.contains(&path) {
+            paths.push(path);
+        }
+    }
+    let own_profiles = home.join(PROFILES);
+    let store = |path: PathBuf| TrustStore {
+        kind: StoreKind::Browser,
+        exists: has_database(&path),
+        family: match path.starts_with(&own_profiles) {
+            true => Some(Family::Firefox),
+            false if Some(&path) == used.as_ref() => Some(Family::Chromium),
+            false => None,
+        },
+        path,
+        anchors: PathBuf::new(),
+        tool: CERTUTIL,
+        owner,
+    };
+    paths.into_iter().map(store).collect()
 }
 
 /// The store of the Java runtime that is found first.
@@ -408,13 +548,13 @@ fn aliases<'a>(listed: &'a str, pem: &str) -> Vec<&'a str> {
 }
 
 /// The first certificate in a text, to compare it with others.
-fn body(text: &str) -> Option<String> {
+pub(crate) fn body(text: &str) -> Option<String> {
     let first = certificates(text).into_iter().next()?;
     Some(first.split_whitespace().collect())
 }
 
 /// The certificates in a text, PEM each.
-fn certificates(text: &str) -> Vec<String> {
+pub(crate) fn certificates(text: &str) -> Vec<String> {
     const BEGIN: &str = "-----BEGIN CERTIFICATE-----";
     const END: &str = "-----END CERTIFICATE-----";
     let parts = text.split(BEGIN).skip(1);
@@ -424,12 +564,17 @@ fn certificates(text: &str) -> Vec<String> {
         .collect()
 }
 
-/// The nickname on a line of the tool's list, if it is of a root that is trusted for TLS servers.
-fn trusted_nickname(line: &str) -> Option<String> {
+/// The nickname on a line of the tool's list, and whether that root is trusted for TLS servers. What a
+/// browser has by policy it may keep without trust of its own.
+fn listed_nickname(line: &str) -> Option<(String, bool)> {
     let (nickname, trust) = line.trim_end().rsplit_once(char::is_whitespace)?;
+    let is_flags = |part: &str| part.chars().all(|c| "pPcCTuw".contains(c));
+    if trust.split(',').count() != 3 || !trust.split(',').all(is_flags) {
+        return None;
+    }
     let for_servers = trust.split(',').next()?;
     let nickname = nickname.trim();
-    (!nickname.is_empty() && for_servers.contains('C')).then(|| nickname.to_owned())
+    (!nickname.is_empty()).then(|| (nickname.to_owned(), for_servers.contains('C')))
 }
 
 #[cfg(test)]
@@ -439,17 +584,18 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case(
-        "Bent Lane root 1a on fell           C,,  ",
-        Some("Bent Lane root 1a on fell")
-    )]
-    #[case("Bent Lane root 1a on fell           ,,   ", None)]
-    #[case("Some other root                    CT,C,C", Some("Some other root"))]
-    #[case("                                   SSL,S/MIME,JAR/XPI", None)]
+    #[case("Bent Lane root 1a on fell       C,,  ", Some(("Bent Lane root 1a on fell", true)))]
+    #[case("Bent Lane root 1a on fell       ,,   ", Some(("Bent Lane root 1a on fell", false)))]
+    #[case("Some other root                CT,C,C", Some(("Some other root", true)))]
+    #[case("                               SSL,S/MIME,JAR/XPI", None)]
     #[case("", None)]
     #[case("Certificate Nickname    Trust Attributes", None)]
-    fn lines_of_the_list(#[case] line: &str, #[case] nickname: Option<&str>) {
-        assert_eq!(trusted_nickname(line).as_deref(), nickname);
+    fn lines_of_the_list(#[case] line: &str, #[case] wanted: Option<(&str, bool)>) {
+        let listed = listed_nickname(line);
+        let listed = listed
+            .as_ref()
+            .map(|(name, trusted)| (name.as_str(), *trusted));
+        assert_eq!(listed, wanted);
     }
 
     #[test]

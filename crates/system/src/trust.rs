@@ -1,7 +1,7 @@
 //! Who trusts our root on this machine, and having it trusted.
 
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use bentlane_core::Name;
 use bentlane_core::authority::{Anchor, verify};
@@ -10,8 +10,9 @@ use rustls::pki_types::pem::PemObject;
 use serde::Serialize;
 use time::OffsetDateTime;
 
+use crate::browsers::{Browser, Family, installed_browsers};
 use crate::plan::SystemError;
-use crate::stores::{Root, TrustStore, trust_stores};
+use crate::stores::{Held, Root, StoreKind, TrustStore, certificates, trust_stores};
 
 /// A store, and what it says of our root.
 #[derive(Debug, Serialize)]
@@ -22,11 +23,40 @@ pub struct StoreReport {
     /// What it says.
     #[serde(flatten)]
     pub state: Trusts,
-    /// Roots of ours in it, this one or former ones.
+    /// Roots of ours that it trusts, this one or former ones.
     pub ours: Vec<Root>,
+    /// Roots of ours in it that it does not trust by itself, as a browser keeps those of a policy.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub copies: Vec<Root>,
     /// The names, and those below them, that it accepts from us; `None` for all that our root can
     /// vouch for.
     pub reach: Option<Vec<Name>>,
+}
+
+/// A program, or all those of one kind, and whether it trusts our root when it is started now.
+#[derive(Clone, Debug, Serialize)]
+pub struct ClientTrust {
+    /// Which, in words.
+    pub client: String,
+    /// The browser, where it is one that is installed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub browser: Option<Browser>,
+    /// Its version, as it says itself.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
+    /// The store by which it trusts us; the one that is in its way, when it does not.
+    pub store: PathBuf,
+    /// What kind of store that is.
+    pub kind: StoreKind,
+    /// Whether it trusts us.
+    #[serde(flatten)]
+    pub state: Trusts,
+    /// The names, and those below them, that it accepts from us; `None` for all that our root can
+    /// vouch for.
+    pub reach: Option<Vec<Name>>,
+    /// Whether this is known to hold for a browser in a package of its own (snap, Flatpak): nobody has
+    /// tried.
+    pub untested: bool,
 }
 
 /// Whether a store trusts our root.
@@ -101,19 +131,21 @@ impl Ours {
     }
 
     fn look_at(&self, store: TrustStore) -> StoreReport {
-        let roots = match store.roots() {
+        let roots = match store.held() {
             Ok(roots) => roots,
             Err(reason) => {
                 return StoreReport {
                     store,
                     state: Trusts::Unknown { reason },
                     ours: Vec::new(),
+                    copies: Vec::new(),
                     reach: None,
                 };
             }
         };
-        let read = |pem: String| Some((Anchor::read(&pem)?, pem));
-        let roots: Vec<(Anchor, String)> = roots.into_iter().filter_map(read).collect();
+        let read = |held: Held| Some((Anchor::read(&held.pem)?, held));
+        let held: Vec<(Anchor, Held)> = roots.into_iter().filter_map(read).collect();
+        let (roots, others): (Vec<_>, Vec<_>) = held.into_iter().partition(|(_, it)| it.trusted);
         let is_ours = |anchor: &Anchor| self.keys.contains(&anchor.key_sha256);
         let reach = self.reach(
             roots
@@ -121,15 +153,17 @@ impl Ours {
                 .map(|(anchor, _)| anchor)
                 .filter(|it| is_ours(it)),
         );
-        let ours = roots.iter().filter(|(anchor, _)| is_ours(anchor));
-        let ours: Vec<Root> = ours
-            .filter_map(|(anchor, pem)| {
+        let of_ours = |all: &[(Anchor, Held)]| -> Vec<Root> {
+            let ours = all.iter().filter(|(anchor, _)| is_ours(anchor));
+            let root = |(anchor, held): &(Anchor, Held)| {
                 Some(Root {
                     name: anchor.our_name.clone()?,
-                    pem: pem.clone(),
+                    pem: held.pem.clone(),
                 })
-            })
-            .collect();
+            };
+            ours.filter_map(root).collect()
+        };
+        let (ours, copies) = (of_ours(&roots), of_ours(&others));
         let anchors: Vec<Anchor> = roots.into_iter().map(|(anchor, _)| anchor).collect();
         let now = OffsetDateTime::now_utc();
         let state = match verify(&self.chain, &self.server_name, &anchors, now) {
@@ -141,6 +175,7 @@ impl Ours {
             store,
             state,
             ours,
+            copies,
             reach,
         }
     }
@@ -160,9 +195,69 @@ impl Ours {
 
     /// Every store with what it says of our root.
     #[must_use]
-    pub fn reports(&self, home: &Path) -> Vec<StoreReport> {
-        let stores = trust_stores(home).into_iter();
-        stores.map(|store| self.look_at(store)).collect()
+    pub fn reports(&self, homes: &[PathBuf]) -> Vec<StoreReport> {
+        let stores = trust_stores(homes, &installed_browsers());
+        // Each is asked by a tool of its own, which takes its time.
+        std::thread::scope(|scope| {
+            let asking = stores.into_iter();
+            let asking: Vec<_> = asking
+                .map(|store| (store.clone(), scope.spawn(|| self.look_at(store))))
+                .collect();
+            let told = asking.into_iter().map(|(store, asked)| {
+                asked.join().unwrap_or_else(|_| StoreReport {
+                    store,
+                    state: Trusts::Unknown {
+                        reason: "looking at it failed".to_owned(),
+                    },
+                    ours: Vec::new(),
+                    copies: Vec::new(),
+                    reach: None,
+                })
+            });
+            told.collect()
+        })
+    }
+
+    /// The same, with the versions of browsers. Each is run for that.
+    #[must_use]
+    pub fn clients_with_versions(&self, home: &Path) -> Vec<ClientTrust> {
+        let browsers = installed_browsers();
+        let asking: Vec<_> = browsers
+            .into_iter()
+            .map(|browser| {
+                let asked = browser.clone();
+                (browser, std::thread::spawn(move || asked.version()))
+            })
+            .collect();
+        let mut all = self.clients(home);
+        for (browser, version) in asking {
+            // A version that was not told is missing, and nothing else is.
+            let version = version.join().unwrap_or_default();
+            let of_browser = |it: &&mut ClientTrust| it.browser.as_ref() == Some(&browser);
+            for client in all.iter_mut().filter(of_browser) {
+                client.version.clone_from(&version);
+            }
+        }
+        all
+    }
+
+    /// What each program does when it is started now by the user whose home folder this is.
+    #[must_use]
+    pub fn clients(&self, home: &Path) -> Vec<ClientTrust> {
+        let reports = self.reports(&[home.to_owned()]);
+        clients(&reports, &installed_browsers(), home)
+    }
+
+    /// Whether a file with roots has ours, as programs that take one file see it.
+    ///
+    /// # Errors
+    /// Why it cannot be told.
+    pub fn is_trusted_by(&self, file: &Path) -> Result<bool, String> {
+        let text = std::fs::read_to_string(file).map_err(|cause| cause.to_string())?;
+        let roots = certificates(&text);
+        let anchors: Vec<Anchor> = roots.iter().filter_map(|pem| Anchor::read(pem)).collect();
+        let now = OffsetDateTime::now_utc();
+        Ok(verify(&self.chain, &self.server_name, &anchors, now).is_ok())
     }
 
     /// Whether the root is one that we made. One of a company's is trusted as the company says.
@@ -185,11 +280,11 @@ impl Ours {
 
     /// The stores that are to trust our root and do not hold it yet.
     #[must_use]
-    pub fn plan_attach(&self, home: &Path) -> Vec<StoreStep> {
+    pub fn plan_attach(&self, homes: &[PathBuf]) -> Vec<StoreStep> {
         let Some(own) = &self.root else {
             return Vec::new();
         };
-        let reports = self.reports(home).into_iter();
+        let reports = self.reports(homes).into_iter();
         let wanting = reports.filter(|report| {
             let known = !matches!(report.state, Trusts::Unknown { .. });
             known && !report.ours.iter().any(|root| root.name == own.name)
@@ -203,26 +298,36 @@ impl Ours {
 
     /// The stores that hold roots of ours.
     #[must_use]
-    pub fn plan_detach(&self, home: &Path) -> Vec<StoreStep> {
+    pub fn plan_detach(&self, homes: &[PathBuf]) -> Vec<StoreStep> {
         let reports = self
-            .reports(home)
+            .reports(homes)
             .into_iter()
-            .filter(|report| !report.ours.is_empty());
+            .filter(|report| !report.ours.is_empty() || !report.copies.is_empty());
         let step = |report: StoreReport| StoreStep {
             store: report.store,
-            roots: report.ours,
+            roots: [report.ours, report.copies].concat(),
         };
         reports.map(step).collect()
     }
 
-    /// Does the steps one by one. A store that another one's tool has brought up to date meanwhile,
+    /// Does the steps one by one, and says before each which. A store that another one's tool has brought up to date meanwhile,
     /// as the system's does with Java's, is left alone.
     ///
     /// # Errors
     /// At the first store that cannot be changed.
-    pub fn carry_out(&self, steps: &[StoreStep], adds: bool) -> Result<(), SystemError> {
+    pub fn carry_out(
+        &self,
+        steps: &[StoreStep],
+        adds: bool,
+        mut begins: impl FnMut(&TrustStore),
+    ) -> Result<(), SystemError> {
         for StoreStep { store, roots } in steps {
-            let now = self.look_at(store.clone()).ours;
+            begins(store);
+            let now = self.look_at(store.clone());
+            let now = match adds {
+                true => now.ours,
+                false => [now.ours, now.copies].concat(),
+            };
             let is_there = |root: &Root| now.iter().any(|there| there.name == root.name);
             for root in roots.iter().filter(|root| is_there(root) != adds) {
                 if adds {
@@ -233,5 +338,141 @@ impl Ours {
             }
         }
         Ok(())
+    }
+}
+
+/// What the stores come to for each program: a browser goes by its policy, or else by its databases.
+fn clients(reports: &[StoreReport], browsers: &[Browser], home: &Path) -> Vec<ClientTrust> {
+    let of_kind = |kind| reports.iter().filter(move |it| it.store.kind == kind);
+    let mut all: Vec<ClientTrust> = of_kind(StoreKind::System)
+        .map(|report| client("the system".to_owned(), report))
+        .collect();
+    let shared = |report: &&StoreReport| report.store.family == Some(Family::Chromium);
+    let profile = |report: &&StoreReport| report.store.family == Some(Family::Firefox);
+    for browser in browsers {
+        let is_policy = |it: &&StoreReport| it.store.family == Some(browser.family);
+        let policy = of_kind(StoreKind::Policy).find(is_policy);
+        let databases: Vec<&StoreReport> = match browser.family.shares_a_database() {
+            true => of_kind(StoreKind::Browser).filter(shared).collect(),
+            false => of_kind(StoreKind::Browser).filter(profile).collect(),
+        };
+        let trusts = |report: &&&StoreReport| report.state == Trusts::Trusted;
+        let chosen = match policy.filter(|policy| policy.state == Trusts::Trusted) {
+            Some(policy) => Some(policy),
+            // Each profile has a database of its own, so the one that refuses counts.
+            None => databases
+                .iter()
+                .find(|report| !trusts(report))
+                .or(databases.first())
+                .copied()
+                .or(policy),
+        };
+        all.extend(chosen.map(|report| ClientTrust {
+            browser: Some(browser.clone()),
+            ..client(browser.family.name().to_owned(), report)
+        }));
+    }
+    let has = |family: Family| browsers.iter().any(|it| it.family == family);
+    let alone = of_kind(StoreKind::Browser).filter(|report| match report.store.family {
+        Some(Family::Firefox) => !has(Family::Firefox),
+        // The one that nobody uses while there is an older one.
+        None => !browsers.iter().any(|it| it.family.shares_a_database()) || is_packed(report, home),
+        Some(_) => false,
+    });
+    all.extend(alone.map(|report| {
+        let packed = is_packed(report, home);
+        let whose = match packed {
+            true => "a packaged browser (snap or Flatpak)",
+            false => "a browser",
+        };
+        ClientTrust {
+            untested: packed,
+            ..client(format!("{whose}, {}", report.store.path.display()), report)
+        }
+    }));
+    all.extend(of_kind(StoreKind::Java).map(|report| client("Java".to_owned(), report)));
+    all
+}
+
+fn client(client: String, report: &StoreReport) -> ClientTrust {
+    ClientTrust {
+        client,
+        browser: None,
+        version: None,
+        store: report.store.path.clone(),
+        kind: report.store.kind,
+        state: report.state.clone(),
+        reach: report.reach.clone(),
+        untested: false,
+    }
+}
+
+fn is_packed(report: &StoreReport, home: &Path) -> bool {
+    let folders = ["snap", ".var/app"];
+    folders
+        .iter()
+        .any(|folder| report.store.path.starts_with(home.join(folder)))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const HOME: &str = "/home/rowan";
+
+    fn browsers(families: &[Family]) -> Vec<Browser> {
+        let browser = |family: &Family| Browser {
+            family: *family,
+            program: format!("/usr/bin/{}", family.name()).into(),
+        };
+        families.iter().map(browser).collect()
+    }
+
+    fn report(kind: StoreKind, family: Option<Family>, path: &str, trusts: bool) -> StoreReport {
+        StoreReport {
+            store: TrustStore::stand_in(kind, family, path),
+            state: match trusts {
+                true => Trusts::Trusted,
+                false => Trusts::NotTrusted {
+                    reason: "unknown issuer".to_owned(),
+                },
+            },
+            ours: Vec::new(),
+            copies: Vec::new(),
+            reach: None,
+        }
+    }
+
+    use Family::{Chromium, Edge, Firefox};
+    use StoreKind::{Browser as Database, Policy};
+
+    #[rstest]
+    // A policy is enough, with or without a profile.
+    #[case(&[Chromium], vec![report(Policy, Some(Chromium), "/etc/c", true), report(Database, Some(Chromium), "/home/rowan/.local/share/pki/nssdb", false)], &["Chromium /etc/c true"])]
+    #[case(&[Firefox], vec![report(Policy, Some(Firefox), "/etc/f", true)], &["Firefox /etc/f true"])]
+    // So is the database that Chromium and its relatives share.
+    #[case(&[Chromium, Edge], vec![report(Policy, Some(Edge), "/etc/e", false), report(Database, Some(Chromium), "/home/rowan/.pki/nssdb", true)], &["Chromium /home/rowan/.pki/nssdb true", "Edge /home/rowan/.pki/nssdb true"])]
+    // Every profile of Firefox's counts, and one that does not exist yet does, too.
+    #[case(&[Firefox], vec![report(Database, Some(Firefox), "/home/rowan/.mozilla/firefox/a", true), report(Database, Some(Firefox), "/home/rowan/.mozilla/firefox/b", false)], &["Firefox /home/rowan/.mozilla/firefox/b false"])]
+    #[case(&[Firefox], vec![report(Policy, Some(Firefox), "/etc/f", false)], &["Firefox /etc/f false"])]
+    // Databases of browsers that PATH does not lead to.
+    #[case(&[], vec![report(Database, Some(Firefox), "/home/rowan/.mozilla/firefox/a", true)], &["a browser, /home/rowan/.mozilla/firefox/a /home/rowan/.mozilla/firefox/a true"])]
+    #[case(&[Chromium], vec![report(Database, Some(Chromium), "/home/rowan/.pki/nssdb", true), report(Database, None, "/home/rowan/.local/share/pki/nssdb", false), report(Database, None, "/home/rowan/snap/x", false)], &["Chromium /home/rowan/.pki/nssdb true", "a packaged browser (snap or Flatpak), /home/rowan/snap/x /home/rowan/snap/x false"])]
+    fn what_a_browser_started_now_goes_by(
+        #[case] installed: &[Family],
+        #[case] reports: Vec<StoreReport>,
+        #[case] wanted: &[&str],
+    ) {
+        let clients = clients(&reports, &browsers(installed), Path::new(HOME));
+        let told: Vec<String> = clients
+            .iter()
+            .map(|it| {
+                let trusts = it.state == Trusts::Trusted;
+                format!("{} {} {trusts}", it.client, it.store.display())
+            })
+            .collect();
+        assert_eq!(told, wanted);
     }
 }

@@ -95,31 +95,24 @@ fn an_unconstrained_root_is_taken_by_name_alone_and_marked() {
 /// A root that only has a name like ours is left alone, in a store of the test's own.
 const NAMED: &str = r#"
 set -eu
-ip link set lo up
-mkdir -p "$FOLDER/etc" "$FOLDER/local" "$FOLDER/state" "$FOLDER/home/.pki/nssdb"
-cp -a /etc/. "$FOLDER/etc"
-mount --bind "$FOLDER/etc" /etc
-mkdir -p /usr/local/share/ca-certificates /var/lib/bentlane
-mount --bind "$FOLDER/local" /usr/local/share/ca-certificates
-mount --bind "$FOLDER/state" /var/lib/bentlane
-export BENTLANE_DATA_DIR="$FOLDER/data" HOME="$FOLDER/home"
-unset SUDO_USER SUDO_UID JAVA_HOME || true
-step() { echo "== $1"; }
+private_machine
+mkdir -p "$HOME/.pki/nssdb"
 database="sql:$HOME/.pki/nssdb"
 certutil -d "$database" -N --empty-password
 "$BENTLANE" serve --high-ports --upstream none >"$FOLDER/service.log" 2>&1 & service=$!
 trap 'kill $service 2>/dev/null || true; wait' EXIT
-for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && break; sleep 0.1; done
+await_service
 "$BENTLANE" zone add moor.test >/dev/null
 name=$(openssl x509 -in "$FOLDER/data/root.pem" -noout -subject -nameopt multiline | sed -n 's/.*commonName *= Bent Lane root ......//p')
 openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj "/O=Bent Lane/CN=Bent Lane root ffffff$name" -days 10 \
   -keyout "$FOLDER/evil.key" -out "$FOLDER/evil.pem" 2>/dev/null
 certutil -d "$database" -A -n "Bent Lane root evil" -t C,, -i "$FOLDER/evil.pem"
+nssdb() { "$BENTLANE" system check | grep nssdb; }
 step seen
-"$BENTLANE" system show | grep nssdb
+nssdb
 step renamed
 certutil -d "$database" -A -n mine -t C,, -i "$FOLDER/data/root.pem"
-"$BENTLANE" system show | grep nssdb
+nssdb
 step attach
 "$BENTLANE" system attach --only trust --yes 2>&1 | grep -c 'Bent Lane root' || true
 cat /etc/bentlane/attached.toml
@@ -134,8 +127,8 @@ fn a_root_is_known_by_its_key_and_not_by_its_name() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, NAMED);
     outcome.expect(&[
-        ("seen", &["does not trust our root"]),
-        ("renamed", &["trusts our certificates"]),
+        ("seen", &["does not trust the root (database"]),
+        ("renamed", &["trusts the root (database"]),
         ("attach", &["roots = ["]),
         ("detach", &["Bent Lane root evil", "no leftovers"]),
     ]);

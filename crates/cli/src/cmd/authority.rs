@@ -160,7 +160,7 @@ impl Authority {
         match self {
             Self::Show(Show {}) => {
                 let authority: AuthorityView = client.get("/authority").await?;
-                let stores = trust::ask(client).await?.reports(&home());
+                let stores = trust::ask(client).await?.reports(&[home()]);
                 let shown = Shown { authority, stores };
                 output.data(&shown, |Shown { authority, stores }| {
                     let stores = trust::describe(output, stores).join("\n");

@@ -4,19 +4,21 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::{Finding, Hop, Severity, Verdict};
+use bentlane_core::check::{
+    Finding, FindingKind, Hop, ItemState, MachineVerdict, Remedy, Severity, Verdict,
+};
 use bentlane_service::api::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use clap::Args;
-use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
 use time::macros::format_description;
 use tokio::process::Command;
 use tokio::time::sleep;
 
-use super::{confirm, from_container, junit, lanes};
+use super::{confirm, from_container, junit, lanes, machine};
 use crate::args::Format;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::output::{Output, Tone};
+use crate::output::{Output, Tone, progress};
 
 /// Routes checked for one step of the progress bar.
 const STEP: usize = 64;
@@ -34,13 +36,16 @@ const MOST_REMEDIES: usize = 50;
   bentlane check --fix                     carry out what fixes it, one by one
   bentlane check --wait 30s && npm test    wait until all pass
   bentlane check --only connect
+  bentlane check --routes-only             in CI, where nothing is attached
   bentlane check --from container:tiles    what that container sees; with sudo for root's engine
   bentlane check --format junit > checks.xml
   bentlane check --format json | jq '.verdicts[] | select(.passed | not)'
 
-Hops: resolve (the name leads here), connect (the target accepts), handshake (the certificate is
-trusted), answer (a request gets its response), expect (it is the right app's). Exit code 1 when one
-fails. Every finding is explained in docs/findings.md.")]
+First comes this machine: its lookups, its trust stores, its ports. Then each route, hop by hop:
+resolve (the name leads here), handshake (the certificate is trusted), connect (a route exists and
+its target accepts), answer (a response comes), expect (it is the right app's, where the route says
+what to expect). A route is proved when every hop passes and this machine reaches it, and ready when
+the machine does not yet. Exit code 1 when anything fails. docs/findings.md explains every finding.")]
 pub(crate) struct Check {
     /// Routes, or names and URLs that lead to them [default: all routes]
     #[arg(value_name = "ADDRESS")]
@@ -57,6 +62,9 @@ pub(crate) struct Check {
     /// Look further: at what a page asks and loads, and at the app without the proxy
     #[arg(long)]
     deep: bool,
+    /// Leave this machine out: whether it finds the names and trusts the certificates
+    #[arg(long)]
+    routes_only: bool,
     /// Offer to run the commands that fix what was found, and check again
     #[arg(long)]
     fix: bool,
@@ -87,20 +95,51 @@ impl Check {
         if self.watch {
             return self.watch(client, output).await;
         }
-        let mut verdicts = match self.wait {
+        let mut checked = match self.wait {
             Some(most) => self.wait(client, output, most).await?,
-            None => self.check(client, output).await?,
+            None => self.check_all(client, output).await?,
         };
-        if verdicts.verdicts.is_empty() && verdicts.gone.is_empty() && output.is_table() {
-            output.say("there is no route yet: add one with `bentlane route add NAME PORT`");
-            return Ok(Answer::Yes);
-        }
         if self.fix {
-            verdicts = self.fix(client, data_dir, output, verdicts).await?;
+            checked = self.fix(client, data_dir, output, checked).await?;
         }
-        show(output, &verdicts)?;
-        let passed = verdicts.verdicts.iter().all(|verdict| verdict.passed);
-        Ok(if passed { Answer::Yes } else { Answer::No })
+        self.show(output, &checked)?;
+        Ok(if checked.passed() {
+            Answer::Yes
+        } else {
+            Answer::No
+        })
+    }
+
+    /// A check of this machine and of every route.
+    pub(crate) fn of_everything() -> Self {
+        Self {
+            addresses: Vec::new(),
+            only: None,
+            from: None,
+            engine: None,
+            deep: false,
+            routes_only: false,
+            fix: false,
+            yes: false,
+            wait: None,
+            watch: false,
+        }
+    }
+
+    /// Whether this machine is a part of what was asked.
+    fn looks_at_the_machine(&self) -> bool {
+        !self.routes_only && self.only.is_none() && self.from.is_none()
+    }
+
+    async fn check_all(&self, client: &Client, output: &Output) -> Result<Checked, CliError> {
+        let looking = async {
+            match self.looks_at_the_machine() {
+                true => machine::look(client).await.map(Some),
+                false => Ok(None),
+            }
+        };
+        let (machine, routes) = tokio::try_join!(looking, self.check(client, output))?;
+        Ok(Checked { machine, routes })
     }
 
     /// Checks, in steps, with a bar when there are many.
@@ -112,13 +151,12 @@ impl Check {
         } else {
             self.addresses.clone()
         };
-        let bar = if addresses.len() > STEP && output.is_table() {
-            let style = ProgressStyle::with_template("{bar:30} {pos} of {len} routes, {eta} left")
-                .unwrap_or_else(|_| ProgressStyle::default_bar());
-            ProgressBar::new(addresses.len() as u64).with_style(style)
+        let steps = if addresses.len() > STEP && output.is_table() {
+            addresses.len()
         } else {
-            ProgressBar::hidden()
+            0
         };
+        let bar = progress(steps, "routes");
         let mut all = Verdicts::default();
         for step in addresses.chunks(STEP) {
             let mut request = CheckRequest {
@@ -150,26 +188,18 @@ impl Check {
         client: &Client,
         output: &Output,
         most: Duration,
-    ) -> Result<Verdicts, CliError> {
+    ) -> Result<Checked, CliError> {
         let start = Instant::now();
-        let mut told = usize::MAX;
+        let mut told = String::new();
         loop {
-            let verdicts = self.check(client, output).await?;
-            let broken: Vec<&Verdict> = verdicts.verdicts.iter().filter(|it| !it.passed).collect();
-            if broken.is_empty() || start.elapsed() >= most {
-                return Ok(verdicts);
+            let checked = self.check_all(client, output).await?;
+            if checked.passed() || start.elapsed() >= most {
+                return Ok(checked);
             }
-            if broken.len() != told {
-                told = broken.len();
-                let first = broken
-                    .first()
-                    .map(|it| it.address.clone())
-                    .unwrap_or_default();
-                let others = match broken.len() {
-                    1 => String::new(),
-                    count => format!(" and {} others", count - 1),
-                };
-                output.say(&format!("waiting for {first}{others} …"));
+            let what = checked.failed();
+            if what != told {
+                output.say(&format!("waiting for {what} …"));
+                told = what;
             }
             sleep(LOOK_AGAIN.min(most.saturating_sub(start.elapsed()))).await;
         }
@@ -205,16 +235,21 @@ impl Check {
         client: &Client,
         data_dir: &Path,
         output: &Output,
-        mut verdicts: Verdicts,
-    ) -> Result<Verdicts, CliError> {
+        mut checked: Checked,
+    ) -> Result<Checked, CliError> {
         let mut done: Vec<String> = Vec::new();
         for _ in 0..MOST_REMEDIES {
-            let Some((finding, command)) = next_remedy(&verdicts, &done) else {
+            let Some(Offer {
+                what,
+                text,
+                command,
+            }) = checked.next_fix(&done)
+            else {
                 break;
             };
             done.push(command.clone());
-            output.say(&format!("{} ({})", finding.summary, finding.slug.slug()));
-            output.say(&format!("  → {}", finding.remedy.text));
+            output.say(&what);
+            output.say(&format!("  → {text}"));
             output.say(&format!("    {command}"));
             // What changes the machine shows its own plan, and asks.
             let asks = command.contains(" system attach");
@@ -226,13 +261,140 @@ impl Check {
                 output.error(&error);
                 continue;
             }
-            verdicts = self.check(client, output).await?;
+            checked = self.check_all(client, output).await?;
         }
         if done.is_empty() {
             output.say("nothing here can be fixed by a command of Bent Lane's");
         }
-        Ok(verdicts)
+        Ok(checked)
     }
+
+    fn show(&self, output: &Output, checked: &Checked) -> Result<(), CliError> {
+        let Checked { machine, routes } = checked;
+        if output.format() == Format::Junit {
+            return output.raw(&junit::report(machine.as_ref(), &routes.verdicts)?);
+        }
+        output.data(checked, |checked| self.in_words(output, checked))
+    }
+
+    fn in_words(&self, output: &Output, Checked { machine, routes }: &Checked) -> String {
+        let Verdicts { verdicts, gone } = routes;
+        let gone = gone
+            .iter()
+            .map(|address| format!("{address} is gone: it was removed meanwhile"));
+        // What holds for the whole machine is said once, above.
+        let of_route = |finding: &Finding| machine.is_none() || !is_of_the_machine(finding);
+        let parts = [
+            machine
+                .as_ref()
+                .map(|it| machine::describe(output, it))
+                .unwrap_or_default(),
+            match verdicts.is_empty() {
+                true => {
+                    "there is no route yet: add one with `bentlane route add NAME PORT`".to_owned()
+                }
+                false => lanes::lanes(output, verdicts),
+            },
+            lanes::findings(output, verdicts, of_route),
+            gone.collect::<Vec<_>>().join("\n"),
+            self.summary(verdicts, machine.as_ref()),
+        ];
+        let parts = parts.into_iter().filter(|part| !part.is_empty());
+        parts.collect::<Vec<_>>().join("\n\n")
+    }
+
+    fn summary(&self, verdicts: &[Verdict], machine: Option<&MachineVerdict>) -> String {
+        if verdicts.is_empty() {
+            return String::new();
+        }
+        let count = lanes::Count::of(verdicts, machine).in_words();
+        match machine {
+            Some(machine) => match machine::missing(machine) {
+                Some(missing) => format!("{count}; {missing}"),
+                None => count,
+            },
+            None if self.routes_only => format!("{count}; this machine was left out"),
+            None => count,
+        }
+    }
+}
+
+/// What a check came to.
+#[derive(Debug, Serialize)]
+struct Checked {
+    /// This machine, unless it was left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    machine: Option<MachineVerdict>,
+    #[serde(flatten)]
+    routes: Verdicts,
+}
+
+/// A fix that is ours to carry out.
+struct Offer {
+    what: String,
+    text: String,
+    command: String,
+}
+
+impl Checked {
+    fn passed(&self) -> bool {
+        self.machine.as_ref().is_none_or(|machine| machine.passed)
+            && self.routes.verdicts.iter().all(|verdict| verdict.passed)
+    }
+
+    /// What failed, in few words.
+    fn failed(&self) -> String {
+        let items = self.machine.iter().flat_map(|machine| &machine.items);
+        let items = items.filter(|item| item.state == ItemState::Failed);
+        let items =
+            items.map(|item| format!("this machine's {} ({})", item.part.as_str(), item.subject));
+        let broken = self.routes.verdicts.iter().filter(|it| !it.passed);
+        let mut all = items.chain(broken.map(|it| it.address.clone()));
+        let first = all.next().unwrap_or_default();
+        match all.count() {
+            0 => first,
+            1 => format!("{first} and one other"),
+            others => format!("{first} and {others} others"),
+        }
+    }
+
+    /// The next fix that was not offered yet: the machine's first, then the worst finding's.
+    fn next_fix(&self, done: &[String]) -> Option<Offer> {
+        let items = self.machine.iter().flat_map(|machine| &machine.items);
+        let mut items = items.filter(|item| item.state == ItemState::Failed);
+        let of_machine = items.find_map(|item| {
+            let Remedy {
+                text,
+                command,
+                ours,
+            } = item.remedy.clone()?;
+            let command = command.filter(|it| ours && !done.contains(it))?;
+            let what = format!("{}: {}", item.subject, item.summary);
+            Some(Offer {
+                what,
+                text,
+                command,
+            })
+        });
+        of_machine.or_else(|| {
+            let (finding, command) = next_remedy(&self.routes, done)?;
+            Some(Offer {
+                what: format!("{} ({})", finding.summary, finding.slug.slug()),
+                text: finding.remedy.text,
+                command,
+            })
+        })
+    }
+}
+
+/// Whether a finding repeats for a route what is said of the machine.
+fn is_of_the_machine(finding: &Finding) -> bool {
+    let kinds = [
+        FindingKind::SystemNotAsking,
+        FindingKind::RootDistrusted,
+        FindingKind::OlderRootTrusted,
+    ];
+    finding.severity != Severity::Error && kinds.contains(&finding.slug)
 }
 
 /// The worst finding whose remedy is ours to carry out and was not offered yet, with its command.
@@ -289,29 +451,7 @@ fn change(output: &Output, verdict: &Verdict) -> String {
     let flapping = if verdict.flapping { ", flapping" } else { "" };
     let words = match verdict.worst().filter(|_| !verdict.passed) {
         Some(finding) => format!("{}: {}{flapping}", finding.hop, finding.summary),
-        None => format!("every hop proved{flapping}"),
+        None => format!("every hop passes{flapping}"),
     };
     format!("{at}  {lane}  {}  {words}", verdict.address)
-}
-
-fn show(output: &Output, verdicts: &Verdicts) -> Result<(), CliError> {
-    if output.format() == Format::Junit {
-        return output.raw(&junit::report(&verdicts.verdicts)?);
-    }
-    output.data(verdicts, |Verdicts { verdicts, gone }| {
-        let gone = gone
-            .iter()
-            .map(|address| format!("{address} is gone: it was removed meanwhile"));
-        let parts = [
-            lanes::lanes(output, verdicts),
-            lanes::findings(output, verdicts),
-            gone.collect::<Vec<_>>().join("\n"),
-            lanes::summary(verdicts),
-        ];
-        parts
-            .into_iter()
-            .filter(|part| !part.is_empty())
-            .collect::<Vec<_>>()
-            .join("\n\n")
-    })
 }

@@ -63,8 +63,8 @@ impl Console {
 
 /// Whether every trust store of this machine trusts our root, so that any browser does.
 async fn is_trusted(client: &Client) -> Result<bool, CliError> {
-    let reports = trust::ask(client).await?.reports(&home());
-    Ok(!reports.is_empty() && reports.iter().all(|it| it.state == Trusts::Trusted))
+    let clients = trust::ask(client).await?.clients(&home());
+    Ok(!clients.is_empty() && clients.iter().all(|it| it.state == Trusts::Trusted))
 }
 
 /// Waits until the link was used, and asks before the browser of another user is let in.

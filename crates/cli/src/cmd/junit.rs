@@ -1,17 +1,23 @@
-//! Verdicts as the XML that test reports are read from: a suite for each route, a case for each hop.
+//! Verdicts as the XML that test reports are read from: a suite for this machine, with a case for each
+//! thing that was looked at, and one for each route, with a case for each hop.
 
 use std::io;
 
-use bentlane_core::check::{HopReport, HopState, Verdict};
+use bentlane_core::check::{
+    HopReport, HopState, ItemState, MachineItem, MachineVerdict, Remedy, Verdict,
+};
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesText, Event};
 
 use crate::error::CliError;
 
-/// The report of all routes.
-pub(crate) fn report(verdicts: &[Verdict]) -> Result<Vec<u8>, CliError> {
+/// The report of this machine, where it was looked at, and of all routes.
+pub(crate) fn report(
+    machine: Option<&MachineVerdict>,
+    verdicts: &[Verdict],
+) -> Result<Vec<u8>, CliError> {
     let mut octets = Vec::new();
-    write(&mut octets, verdicts).map_err(|source| CliError::Io {
+    write(&mut octets, machine, verdicts).map_err(|source| CliError::Io {
         verb: "write the report".to_owned(),
         source,
     })?;
@@ -19,33 +25,86 @@ pub(crate) fn report(verdicts: &[Verdict]) -> Result<Vec<u8>, CliError> {
     Ok(octets)
 }
 
-fn write(octets: &mut Vec<u8>, verdicts: &[Verdict]) -> io::Result<()> {
+fn write(
+    octets: &mut Vec<u8>,
+    machine: Option<&MachineVerdict>,
+    verdicts: &[Verdict],
+) -> io::Result<()> {
     let mut xml = Writer::new_with_indent(octets, b' ', 2);
     xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
-    let tests: usize = verdicts.iter().map(|verdict| verdict.hops.len()).sum();
-    let broken = verdicts.iter().filter(|verdict| !verdict.passed).count();
+    let items = machine.map_or(&[][..], |machine| &machine.items);
+    let hops: usize = verdicts.iter().map(|verdict| verdict.hops.len()).sum();
+    let tests = hops + items.len();
+    let failed = items.iter().filter(|item| item.state.fails()).count();
+    let broken = failed + verdicts.iter().filter(|verdict| !verdict.passed).count();
     xml.create_element("testsuites")
         .with_attributes([
             ("name", "bentlane check"),
             ("tests", &*tests.to_string()),
             ("failures", &broken.to_string()),
         ])
-        .write_inner_content(|xml| verdicts.iter().try_for_each(|verdict| suite(xml, verdict)))?;
+        .write_inner_content(|xml| {
+            if machine.is_some() {
+                machine_suite(xml, items, failed)?;
+            }
+            verdicts.iter().try_for_each(|verdict| suite(xml, verdict))
+        })?;
     Ok(())
+}
+
+fn machine_suite(
+    xml: &mut Writer<&mut Vec<u8>>,
+    items: &[MachineItem],
+    failed: usize,
+) -> io::Result<()> {
+    const NAME: &str = "this machine";
+    xml.create_element("testsuite")
+        .with_attributes([
+            ("name", NAME),
+            ("tests", &items.len().to_string()),
+            ("failures", &failed.to_string()),
+        ])
+        .write_inner_content(|xml| {
+            items.iter().try_for_each(|item| {
+                let part = item.part.as_str();
+                let case = xml.create_element("testcase").with_attributes([
+                    ("classname", NAME),
+                    ("name", &format!("{part}: {}", item.subject)),
+                ]);
+                if item.state != ItemState::Failed {
+                    return case.write_empty().map(drop);
+                }
+                case.write_inner_content(|xml| {
+                    let lines = item.remedy.as_ref().map(fix_lines).unwrap_or_default();
+                    xml.create_element("failure")
+                        .with_attributes([("type", part), ("message", item.summary.as_str())])
+                        .write_text_content(BytesText::new(&lines.join("\n")))
+                        .map(drop)
+                })
+                .map(drop)
+            })
+        })?;
+    Ok(())
+}
+
+fn fix_lines(remedy: &Remedy) -> Vec<String> {
+    let text = std::iter::once(remedy.text.clone());
+    text.chain(remedy.command.clone()).collect()
 }
 
 fn suite(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict) -> io::Result<()> {
     let count = |state: HopState| {
         let hops = verdict.hops.iter().filter(|report| report.state == state);
-        hops.count().to_string()
+        hops.count()
     };
+    let skipped = count(HopState::NotReached) + count(HopState::NotDeclared);
     let micros = verdict.hops.iter().filter_map(|report| report.micros).sum();
     xml.create_element("testsuite")
         .with_attributes([
             ("name", &*verdict.address),
             ("tests", &verdict.hops.len().to_string()),
-            ("failures", &count(HopState::Broken)),
-            ("skipped", &count(HopState::NotReached)),
+            ("failures", &count(HopState::Broken).to_string()),
+            ("skipped", &skipped.to_string()),
             ("time", &seconds(micros)),
         ])
         .write_inner_content(|xml| {
@@ -63,7 +122,7 @@ fn case(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict, report: &HopReport) -
     ]);
     match report.state {
         HopState::Passed => case.write_empty()?,
-        HopState::NotReached => {
+        HopState::NotReached | HopState::NotDeclared => {
             case.write_inner_content(|xml| xml.create_element("skipped").write_empty().map(drop))?
         }
         HopState::Broken => case.write_inner_content(|xml| {
@@ -71,10 +130,8 @@ fn case(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict, report: &HopReport) -
             let Some(finding) = findings.find(|it| it.hop == report.hop) else {
                 return xml.create_element("failure").write_empty().map(drop);
             };
-            let command = finding.remedy.command.as_ref();
             let mut lines = finding.evidence.clone();
-            lines.push(finding.remedy.text.clone());
-            lines.extend(command.cloned());
+            lines.extend(fix_lines(&finding.remedy));
             xml.create_element("failure")
                 .with_attributes([
                     ("type", finding.slug.slug()),

@@ -1,13 +1,15 @@
 //! Verdicts as a person reads them: a lane for each route, then what is wrong and what fixes it.
 
-use bentlane_core::check::{Finding, Hop, HopReport, HopState, Severity, Verdict, lane};
+use bentlane_core::check::{
+    Finding, Hop, HopReport, HopState, MachineVerdict, Severity, Standing, Verdict, lane,
+};
 
 use crate::output::{Output, Tone};
 
 /// Characters from one hop's mark to the next.
 const STEP: usize = 13;
 /// Characters of the last hop.
-const LAST: usize = 9;
+const LAST: usize = 15;
 
 /// Verdicts as lanes under one heading.
 pub(crate) fn lanes(output: &Output, verdicts: &[Verdict]) -> String {
@@ -23,11 +25,18 @@ pub(crate) fn lanes(output: &Output, verdicts: &[Verdict]) -> String {
         Some(verdict) => verdict.hops.iter().map(|report| report.hop).collect(),
         None => Hop::ALL.to_vec(),
     };
-    let mut hops: String = names
+    let width = |position| {
+        if position + 1 == names.len() {
+            LAST
+        } else {
+            STEP
+        }
+    };
+    let hops: String = names
         .iter()
-        .map(|hop| format!("{:<STEP$}", hop.as_str()))
+        .enumerate()
+        .map(|(position, hop)| format!("{:<width$}", hop.as_str(), width = width(position)))
         .collect();
-    hops.truncate(hops.len().saturating_sub(STEP - LAST));
     let heading = format!("{:<addresses$}  {hops}TARGET", "ADDRESS");
     let mut lines = vec![output.paint(Tone::Muted, &heading)];
     for verdict in verdicts {
@@ -54,14 +63,18 @@ fn cell(output: &Output, report: &HopReport, next: Option<&HopReport>, last: boo
         HopState::Passed => ("●", Tone::Passing),
         HopState::Broken => ("✕", Tone::Broken),
         HopState::NotReached => ("○", Tone::Muted),
+        HopState::NotDeclared => ("◌", Tone::Muted),
     };
     let way = match next.map(|next| next.state) {
         _ if report.state != HopState::Passed => "╌",
         Some(HopState::Passed) => "─",
         Some(HopState::Broken) => "╴",
-        Some(HopState::NotReached) | None => "╌",
+        Some(HopState::NotReached | HopState::NotDeclared) | None => "╌",
     };
-    let time = report.micros.map(duration).unwrap_or_default();
+    let time = match report.state {
+        HopState::NotDeclared => "not declared".to_owned(),
+        _ => report.micros.map(duration).unwrap_or_default(),
+    };
     let room = if last { LAST - 1 } else { STEP - 1 };
     let text = if last {
         format!(" {time:<width$}", width = room - 1)
@@ -94,10 +107,14 @@ pub(crate) fn duration(micros: u64) -> String {
 
 /// What was found, the worst first, and what fixes it. What is the same for several routes is said
 /// once.
-pub(crate) fn findings(output: &Output, verdicts: &[Verdict]) -> String {
-    let mut groups: Vec<(&Finding, Vec<&str>)> = Vec::new();
+pub(crate) fn findings<'a>(
+    output: &Output,
+    verdicts: &'a [Verdict],
+    wanted: impl Fn(&Finding) -> bool,
+) -> String {
+    let mut groups: Vec<(&'a Finding, Vec<&'a str>)> = Vec::new();
     for verdict in verdicts {
-        for finding in &verdict.findings {
+        for finding in verdict.findings.iter().filter(|it| wanted(it)) {
             let same = |(other, _): &&mut (&Finding, Vec<&str>)| {
                 other.slug == finding.slug && other.summary == finding.summary
             };
@@ -164,22 +181,60 @@ pub(crate) fn small(output: &Output, verdict: &Verdict) -> String {
     output.paint(tone, &lane(&verdict.states()))
 }
 
-/// `7 routes: 6 pass, 1 is broken`
-pub(crate) fn summary(verdicts: &[Verdict]) -> String {
-    let passing = verdicts.iter().filter(|verdict| verdict.passed).count();
-    count(verdicts.len(), passing, verdicts.len() - passing)
+/// How many routes there are, and how they stand.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Count {
+    pub(crate) routes: usize,
+    pub(crate) proved: usize,
+    /// Whole, while this machine does not reach them.
+    pub(crate) ready: usize,
+    pub(crate) broken: usize,
 }
 
-/// How many routes there are, pass, and are broken, in words.
-pub(crate) fn count(routes: usize, passing: usize, broken: usize) -> String {
-    let noun = if routes == 1 { "route" } else { "routes" };
-    let fate = match (passing, broken) {
-        (_, 0) if routes == passing => return format!("{routes} {noun}, every hop proved"),
-        (passing, 0) => format!("{passing} proved, the others not checked yet"),
-        (0, broken) if broken == routes => "none passes".to_owned(),
-        (passing, broken) => format!("{passing} proved, {broken} broken"),
-    };
-    format!("{routes} {noun}: {fate}")
+impl Count {
+    /// Counts these, as they stand on this machine; without it they are as good as their lanes.
+    pub(crate) fn of(verdicts: &[Verdict], machine: Option<&MachineVerdict>) -> Self {
+        let mut count = Self {
+            routes: verdicts.len(),
+            ..Self::default()
+        };
+        for verdict in verdicts {
+            let standing = machine.map(|machine| machine.standing(verdict));
+            match standing {
+                _ if !verdict.passed => count.broken += 1,
+                Some(Standing::Proved) => count.proved += 1,
+                _ => count.ready += 1,
+            }
+        }
+        count
+    }
+
+    pub(crate) fn in_words(self) -> String {
+        let Self {
+            routes,
+            proved,
+            ready,
+            broken,
+        } = self;
+        let noun = if routes == 1 { "route" } else { "routes" };
+        if proved == routes {
+            return format!("{routes} {noun}, every hop proved");
+        }
+        let told = [
+            (proved, "proved"),
+            (ready, "ready"),
+            (broken, "broken"),
+            (
+                routes.saturating_sub(proved + ready + broken),
+                "not checked yet",
+            ),
+        ];
+        let told = told.into_iter().filter(|(count, _)| *count > 0);
+        let told: Vec<String> = told
+            .map(|(count, word)| format!("{count} {word}"))
+            .collect();
+        format!("{routes} {noun}: {}", told.join(", "))
+    }
 }
 
 #[cfg(test)]
@@ -216,7 +271,7 @@ mod tests {
 
     #[test]
     fn lanes_stand_under_their_hops() {
-        use HopState::{Broken, NotReached, Passed};
+        use HopState::{Broken, NotDeclared, NotReached, Passed};
         let output = Output::new(Format::Table);
         let verdicts = [
             verdict("booking.moor.test", [Passed; 5]),
@@ -224,11 +279,16 @@ mod tests {
                 "lost.moor.test",
                 [Passed, Broken, NotReached, NotReached, NotReached],
             ),
+            verdict(
+                "docs.moor.test",
+                [Passed, Passed, Passed, Passed, NotDeclared],
+            ),
         ];
         let wanted = "\
-ADDRESS            resolve      connect      handshake    answer       expect   TARGET
-booking.moor.test  ●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──● 1.2 ms 4310
-lost.moor.test     ●╴╴ 1.2 ms ╴╴✕╌╌ 1.2 ms ╌╌○╌╌╌╌╌╌╌╌╌╌╌╌○╌╌╌╌╌╌╌╌╌╌╌╌○        4310";
+ADDRESS            resolve      handshake    connect      answer       expect         TARGET
+booking.moor.test  ●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──● 1.2 ms       4310
+lost.moor.test     ●╴╴ 1.2 ms ╴╴✕╌╌ 1.2 ms ╌╌○╌╌╌╌╌╌╌╌╌╌╌╌○╌╌╌╌╌╌╌╌╌╌╌╌○              4310
+docs.moor.test     ●── 1.2 ms ──●── 1.2 ms ──●── 1.2 ms ──●╌╌ 1.2 ms ╌╌◌ not declared 4310";
         assert_eq!(lanes(&output, &verdicts), wanted);
     }
 
@@ -249,18 +309,26 @@ lost.moor.test     ●╴╴ 1.2 ms ╴╴✕╌╌ 1.2 ms ╌╌○╌╌╌╌
     }
 
     #[rstest]
-    #[case(7, 7, 0, "7 routes, every hop proved")]
-    #[case(1, 1, 0, "1 route, every hop proved")]
-    #[case(7, 6, 1, "7 routes: 6 proved, 1 broken")]
-    #[case(2, 0, 2, "2 routes: none passes")]
-    #[case(3, 2, 0, "3 routes: 2 proved, the others not checked yet")]
-    #[case(0, 0, 0, "0 routes, every hop proved")]
+    #[case(7, 7, 0, 0, "7 routes, every hop proved")]
+    #[case(1, 1, 0, 0, "1 route, every hop proved")]
+    #[case(7, 6, 0, 1, "7 routes: 6 proved, 1 broken")]
+    #[case(9, 0, 6, 3, "9 routes: 6 ready, 3 broken")]
+    #[case(2, 0, 0, 2, "2 routes: 2 broken")]
+    #[case(3, 2, 0, 0, "3 routes: 2 proved, 1 not checked yet")]
+    #[case(0, 0, 0, 0, "0 routes, every hop proved")]
     fn counts(
         #[case] routes: usize,
-        #[case] passing: usize,
+        #[case] proved: usize,
+        #[case] ready: usize,
         #[case] broken: usize,
         #[case] text: &str,
     ) {
-        assert_eq!(count(routes, passing, broken), text);
+        let count = Count {
+            routes,
+            proved,
+            ready,
+            broken,
+        };
+        assert_eq!(count.in_words(), text);
     }
 }

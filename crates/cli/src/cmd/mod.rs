@@ -9,10 +9,13 @@ pub(crate) mod from_container;
 pub(crate) mod journal;
 mod junit;
 mod lanes;
+mod machine;
 pub(crate) mod record;
 pub(crate) mod route;
 mod route_keys;
+mod running;
 pub(crate) mod serve;
+pub(crate) mod setup;
 pub(crate) mod status;
 pub(crate) mod system;
 pub(crate) mod trace;
@@ -47,6 +50,7 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
     match command {
         // Above.
         Command::Serve(_) => Ok(Answer::Yes),
+        Command::Setup(setup) => wait(setup.run(typed, &data_dir, output)),
         Command::Status(status) => wait(status.run(&client()?, output)),
         Command::Check(check) => wait(check.run(&client()?, &data_dir, output)),
         Command::LookFromHere(look) => wait(look.run(output)),

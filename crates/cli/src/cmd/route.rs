@@ -3,21 +3,24 @@ use std::path::{Path, PathBuf};
 
 use bentlane_core::check::{Verdict, lane};
 use bentlane_core::{
-    Address, Expectation, HostField, Name, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls,
-    TlsEnd, suggested_zone,
+    Acceptance, Accepted, Address, Expectation, HostField, Name, PinnedCert, Plain, RouteDraft,
+    RouteSettings, TargetTls, TlsEnd, acceptance, suggested_zone,
 };
 use bentlane_service::api::{
     CheckRequest, RouteInput, RouteInputs, RouteKeys, RoutePatch, RouteValues, RouteView, Routes,
     RoutesAdded, Verdicts, ZoneInput, Zones,
 };
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 use super::route_keys::Keys;
-use super::{confirm, lanes, zone};
+use super::{confirm, lanes, running, zone};
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
 use crate::output::{Output, Tone, table};
+
+/// Characters of a line of reasons.
+const REASON_WIDTH: usize = 76;
 
 /// `bentlane route`
 #[derive(Debug, Subcommand)]
@@ -39,6 +42,7 @@ pub(crate) enum Route {
   bentlane route add booking.moor.test 4310
   bentlane route add booking.moor.test/api 4311 --strip-prefix
   bentlane route add '*.hut.moor.test' 4312
+  bentlane route add shop.moor.test 4330 --subdomains        every name below it, too
   bentlane route add shop.tarn.test 4330 --add-zone          with the zone tarn.test
   bentlane route add vm.moor.test https://198.51.100.10:8443 --target-tls none
   bentlane route add docs.moor.test folder:./docs
@@ -51,17 +55,16 @@ pub(crate) struct Add {
     #[arg(required_unless_present = "from")]
     route: Option<String>,
     /// A port of this machine, HOST:PORT, https://HOST:PORT, h2c://HOST:PORT, folder:PATH or
-    /// redirect:URL
-    #[arg(required_unless_present = "from")]
+    /// redirect:URL [default: ask, with what listens on this machine]
     target: Option<String>,
     /// Add the zone of the name, too, when there is none [default: ask on a terminal]
     #[arg(long, conflicts_with = "from")]
     add_zone: bool,
-    #[command(flatten)]
-    keys: Keys,
     /// A file with a route and its target on each line, `#` before a comment; `-` is standard input
     #[arg(long, value_name = "FILE", conflicts_with_all = ["route", "target"])]
     from: Option<PathBuf>,
+    #[command(flatten)]
+    keys: Keys,
 }
 
 #[derive(Debug, Args)]
@@ -73,10 +76,21 @@ pub(crate) struct List {}
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane route show booking.moor.test/api
+  bentlane route show booking.moor.test --for sso        who takes its name, and why
   bentlane route show booking.moor.test --format json | jq .values     for single sign-on, webhooks")]
 pub(crate) struct Show {
     /// The route's address
     address: String,
+    /// Show whether third parties accept its name: redirects, cookies, passkeys, webhooks
+    #[arg(long = "for", value_enum, value_name = "PURPOSE")]
+    purpose: Option<Purpose>,
+}
+
+/// What a name is to be good for.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+enum Purpose {
+    /// Single sign-on and what goes with it
+    Sso,
 }
 
 #[derive(Debug, Args)]
@@ -111,10 +125,15 @@ impl Route {
         match self {
             Self::Add(add) => add.run(client, output).await?,
             Self::Edit(edit) => edit.run(client, output).await?,
-            Self::Show(Show { address }) => {
-                let route = client
+            Self::Show(Show { address, purpose }) => {
+                let route: RouteView = client
                     .get(&format!("/routes/{}", segment(&address)))
                     .await?;
+                if let Some(Purpose::Sso) = purpose {
+                    let all = third_parties(client, &route).await?;
+                    output.data(&all, |all| acceptance_in_words(output, all))?;
+                    return Ok(Answer::Yes);
+                }
                 output.data(&route, |route: &RouteView| {
                     let values = values_in_words(output, &route.values);
                     format!("{}\n\n{values}", describe(output, route))
@@ -154,8 +173,11 @@ impl Add {
                 format!("{added} route{s} added.\nNext: bentlane check")
             });
         }
-        let target = whole_target(self.target.unwrap_or_default())?;
         let address = self.route.unwrap_or_default();
+        let target = match self.target {
+            Some(target) => whole_target(target)?,
+            None => chosen_target(client, output, &address).await?,
+        };
         if self.add_zone || (stdin().is_terminal() && !output.is_json()) {
             add_missing_zone(client, output, &address, self.add_zone).await?;
         }
@@ -165,6 +187,33 @@ impl Add {
         output.advise(&route.advice);
         show_checked(client, output, route).await
     }
+}
+
+/// Asks which of the apps that listen the route is to lead to.
+async fn chosen_target(
+    client: &Client,
+    output: &Output,
+    address: &str,
+) -> Result<String, CliError> {
+    let found = running::apps(Some(client), false).await?;
+    let line = |app: &running::App| {
+        let title = app.title.as_ref().map(|title| format!("  “{title}”"));
+        format!("{:>6}  {}{}", app.port, app.seen, title.unwrap_or_default())
+    };
+    let lines: Vec<String> = found.iter().map(line).collect();
+    if !confirm::is_asked() || found.is_empty() {
+        let listening = match lines.is_empty() {
+            true => "nothing that speaks HTTP listens on this machine yet".to_owned(),
+            false => format!("these listen here:\n{}", lines.join("\n")),
+        };
+        return Err(CliError::Value {
+            field: "target",
+            reason: format!("say where {address} leads to, such as a port; {listening}"),
+        });
+    }
+    output.say(&lines.join("\n"));
+    let port = confirm::answer(output, &format!("The port for {address}: "))?;
+    whole_target(port)
 }
 
 /// Adds the zone that one would want for `address` where none covers it, `at_once` or when that is
@@ -305,7 +354,7 @@ fn describe(output: &Output, route: &RouteView) -> String {
         heading,
         lanes::lanes(output, verdicts),
         details(output, verdict),
-        lanes::findings(output, verdicts),
+        lanes::findings(output, verdicts, |_| true),
     ];
     parts
         .into_iter()
@@ -324,6 +373,63 @@ fn details(output: &Output, verdict: &Verdict) -> String {
         format!("{hop} {}", report.detail)
     };
     verdict.hops.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+/// Whether third parties take a route's name.
+async fn third_parties(client: &Client, route: &RouteView) -> Result<Vec<Acceptance>, CliError> {
+    let address: Address = route.address.parse().map_err(|error| CliError::Value {
+        field: "route",
+        reason: format!("{error}"),
+    })?;
+    let known: Zones = client.get("/zones").await?;
+    let zones = known.zones.iter().filter_map(|it| it.name.parse().ok());
+    let base = address.pattern.base();
+    let zone = zones
+        .filter(|zone: &Name| base.is_within(zone))
+        .max_by_key(|zone| zone.as_str().len());
+    let zone = zone.unwrap_or_else(|| base.clone());
+    Ok(acceptance(&address.pattern, &zone, route.values.port))
+}
+
+/// A paragraph for each purpose.
+pub(crate) fn acceptance_in_words(output: &Output, all: &[Acceptance]) -> String {
+    let widest = all
+        .iter()
+        .map(|it| it.purpose.len())
+        .max()
+        .unwrap_or_default();
+    let line = |it: &Acceptance| {
+        let (tone, word) = match it.accepted {
+            Accepted::Yes => (Tone::Passing, "yes"),
+            Accepted::Often => (Tone::Remedy, "not by all"),
+            Accepted::No => (Tone::Broken, "no"),
+        };
+        let word = output.paint(tone, &format!("{word:<10}"));
+        let first = format!("{:<widest$}  {word}  {}", it.purpose, it.value);
+        let indent = " ".repeat(widest + 2 + 10 + 2);
+        let reason = wrapped(&it.reason, REASON_WIDTH).join(&format!("\n{indent}"));
+        format!(
+            "{}\n{indent}{}",
+            first.trim_end(),
+            output.paint(Tone::Muted, &reason)
+        )
+    };
+    all.iter().map(line).collect::<Vec<_>>().join("\n")
+}
+
+/// A text in lines of at most so many characters.
+fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in text.split_whitespace() {
+        match lines.last_mut() {
+            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
 }
 
 /// What was chosen for a route, a line each.
@@ -405,6 +511,9 @@ fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
     }
     if settings.trust_forwarded {
         line("what clients say of proxies before us is believed".to_owned());
+    }
+    if settings.subdomains {
+        line("it covers every name below its own, too".to_owned());
     }
     if settings.server_timing {
         line("responses tell in Server-Timing where the time went".to_owned());

@@ -24,52 +24,60 @@ pub(crate) struct Keys {
     #[arg(long, value_name = "HOW")]
     target_tls: Option<String>,
     /// The name that the app's certificate is for; `none` is the target's host
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, hide_short_help = true, value_name = "NAME")]
     target_name: Option<String>,
     /// Origins whose pages may read responses, such as `https://*.moor.test`; `none` for none
-    #[arg(long, value_name = "ORIGIN", value_delimiter = ',')]
+    #[arg(
+        long,
+        hide_short_help = true,
+        value_name = "ORIGIN",
+        value_delimiter = ','
+    )]
     allow_origins: Vec<String>,
     /// A field to set: 'request NAME: VALUE' or 'response NAME: VALUE'; `none` for none
-    #[arg(long, value_name = "FIELD")]
+    #[arg(long, hide_short_help = true, value_name = "FIELD")]
     set_headers: Vec<String>,
     /// A field to remove: 'request NAME' or 'response NAME'; `none` for none
-    #[arg(long, value_name = "FIELD")]
+    #[arg(long, hide_short_help = true, value_name = "FIELD")]
     remove_headers: Vec<String>,
     /// What becomes of HTTP in the clear: redirect, serve or refuse; zone is what the zone says
-    #[arg(long, value_name = "WHAT")]
+    #[arg(long, hide_short_help = true, value_name = "WHAT")]
     plain: Option<String>,
     /// The certificate to show: the first name of an imported one, or `issued`; `none` is the best
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, hide_short_help = true, value_name = "NAME")]
     cert: Option<String>,
     /// Who opens TLS: here or passthrough; `none` is as usual
-    #[arg(long, value_name = "WHERE")]
+    #[arg(long, hide_short_help = true, value_name = "WHERE")]
     tls: Option<String>,
     /// A file of the folder for paths that have none, for single-page apps; `none` for none
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, hide_short_help = true, value_name = "FILE")]
     fallback: Option<String>,
     /// The status of a redirect: 301, 302, 307 or 308
-    #[arg(long, value_name = "STATUS")]
+    #[arg(long, hide_short_help = true, value_name = "STATUS")]
     redirect_status: Option<u16>,
     /// Whether a redirect keeps path and query
-    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    #[arg(long, hide_short_help = true, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     keep_path: Option<bool>,
     /// Believe what clients say of proxies before us
-    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    #[arg(long, hide_short_help = true, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     trust_forwarded: Option<bool>,
-    /// Tell in Server-Timing where the time went
+    /// Cover every name below its own, too
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    subdomains: Option<bool>,
+    /// Tell in Server-Timing where the time went
+    #[arg(long, hide_short_help = true, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     server_timing: Option<bool>,
     /// Take Strict-Transport-Security out of responses
-    #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
+    #[arg(long, hide_short_help = true, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     drop_hsts: Option<bool>,
     /// Answer with a page that says that the route rests
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     paused: Option<bool>,
     /// A file to which a line is added for each request, in the combined format; `none` for none
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, hide_short_help = true, value_name = "FILE")]
     access_log: Option<String>,
     /// What the route is for, in words of your own; `none` for nothing
-    #[arg(long, value_name = "TEXT")]
+    #[arg(long, hide_short_help = true, value_name = "TEXT")]
     note: Option<String>,
     #[command(flatten)]
     expect: Expect,
@@ -89,16 +97,16 @@ struct Expect {
     #[arg(long, value_name = "TITLE")]
     expect_title: Option<String>,
     /// A field that it has: 'NAME: VALUE', or NAME for any value; `none` for none
-    #[arg(long, value_name = "FIELD")]
+    #[arg(long, hide_short_help = true, value_name = "FIELD")]
     expect_header: Vec<String>,
     /// A value in its JSON, such as '/status=ok'; `none` for none
-    #[arg(long, value_name = "POINTER=VALUE")]
+    #[arg(long, hide_short_help = true, value_name = "POINTER=VALUE")]
     expect_json: Vec<String>,
     /// A path at which the app speaks WebSocket; `none` for none
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, hide_short_help = true, value_name = "PATH")]
     expect_websocket: Option<String>,
     /// A path at which the app sends server-sent events; `none` for none
-    #[arg(long, value_name = "PATH")]
+    #[arg(long, hide_short_help = true, value_name = "PATH")]
     expect_events: Option<String>,
 }
 
@@ -152,6 +160,7 @@ impl Keys {
             redirect_status: self.redirect_status,
             keep_path: self.keep_path,
             trust_forwarded: self.trust_forwarded,
+            subdomains: self.subdomains,
             server_timing: self.server_timing,
             drop_hsts: self.drop_hsts,
             paused: self.paused,

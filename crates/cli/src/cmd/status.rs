@@ -1,10 +1,12 @@
 use std::net::SocketAddr;
 
+use bentlane_core::check::MachineVerdict;
 use bentlane_service::api::{Attention, Capacity, RunsAs, Status as StatusView};
 use clap::Args;
+use serde::Serialize;
 use time::macros::format_description;
 
-use super::lanes;
+use super::{lanes, machine};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::{Output, Tone};
@@ -19,9 +21,21 @@ pub(crate) struct Status {}
 impl Status {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         let status: StatusView = client.get("/status").await?;
-        output.data(&status, |status| describe(output, status))?;
+        // What runs is told also where the machine cannot be looked at.
+        let machine: Result<MachineVerdict, CliError> = client.get("/machine").await;
+        let machine = machine.inspect_err(|error| output.error(error)).ok();
+        let shown = Shown { status, machine };
+        output.data(&shown, |shown| describe(output, shown))?;
         Ok(Answer::Yes)
     }
+}
+
+/// The service, and whether this machine reaches what it serves.
+#[derive(Serialize)]
+struct Shown {
+    #[serde(flatten)]
+    status: StatusView,
+    machine: Option<MachineVerdict>,
 }
 
 /// What runs and what to do next, for who types no command.
@@ -39,7 +53,7 @@ pub(crate) async fn overview(client: &Client, output: &Output) -> Result<Answer,
     Ok(answer)
 }
 
-fn describe(output: &Output, status: &StatusView) -> String {
+fn describe(output: &Output, Shown { status, machine }: &Shown) -> String {
     let minutes = format_description!("[year]-[month]-[day] [hour]:[minute] UTC");
     let since = status.started_at.format(&minutes).unwrap_or_default();
     let places = |all: &[SocketAddr]| {
@@ -98,8 +112,16 @@ fn describe(output: &Output, status: &StatusView) -> String {
         line("user", &runs_as(output, &status.runs_as)),
         line("limits", &capacity(output, &status.capacity)),
         String::new(),
-        routes(output, status),
+        routes(output, status, machine.as_ref()),
     ];
+    if let Some(missing) = machine.as_ref().and_then(machine::missing) {
+        let mark = output.paint(Tone::Broken, "✕");
+        lines.push(format!("  {mark} {missing}"));
+        lines.push(format!(
+            "  {} bentlane system check",
+            output.paint(Tone::Remedy, "→")
+        ));
+    }
     for broken in &status.broken {
         let mark = output.paint(Tone::Broken, "✕");
         lines.push(format!("  {mark} {}  {}", broken.address, broken.summary));
@@ -150,7 +172,7 @@ fn capacity(output: &Output, capacity: &Capacity) -> String {
     }
 }
 
-fn routes(output: &Output, status: &StatusView) -> String {
+fn routes(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>) -> String {
     let zones = if status.zones == 1 {
         "1 zone".to_owned()
     } else {
@@ -167,7 +189,17 @@ fn routes(output: &Output, status: &StatusView) -> String {
             output.paint(Tone::Remedy, "→")
         );
     }
-    let fate = lanes::count(status.routes, status.passing, status.broken.len());
+    let (proved, ready) = match machine.is_some_and(|machine| machine.passed) {
+        true => (status.passing, 0),
+        false => (0, status.passing),
+    };
+    let count = lanes::Count {
+        routes: status.routes,
+        proved,
+        ready,
+        broken: status.broken.len(),
+    };
+    let fate = count.in_words();
     let tone = if status.broken.is_empty() {
         Tone::Passing
     } else {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use bentlane_service::api::AuthorityView;
-use bentlane_system::{Ours, StoreKind, StoreReport, StoreStep, Trusts};
+use bentlane_system::{Family, Ours, StoreKind, StoreReport, StoreStep, Trusts};
 
 use crate::client::Client;
 use crate::error::CliError;
@@ -13,19 +13,28 @@ use crate::output::{Output, Tone};
 
 /// In what the system counts times of processes, whatever its own clock does (`USER_HZ`, proc(5)).
 const TICKS_A_SECOND: u64 = 100;
-/// Programs that read their trust store when they start, by the start of their process's name.
-const BROWSERS: [&str; 4] = ["chrom", "firefox", "msedge", "brave"];
 
 /// What the service presents.
 pub(crate) async fn ask(client: &Client) -> Result<Ours, CliError> {
+    ours(&client.get("/authority").await?)
+}
+
+/// What a service presents that shows this.
+pub(crate) fn ours(view: &AuthorityView) -> Result<Ours, CliError> {
     let AuthorityView {
         certificate_pem,
         server_chain,
         server_name,
         keys,
         ..
-    } = client.get("/authority").await?;
-    Ours::new(&certificate_pem, &server_chain, &server_name, keys).ok_or_else(|| CliError::Value {
+    } = view;
+    let ours = Ours::new(
+        certificate_pem,
+        server_chain,
+        server_name,
+        keys.iter().cloned(),
+    );
+    ours.ok_or_else(|| CliError::Value {
         field: "root",
         reason: "the service has a root of another kind: see `bentlane authority show`".to_owned(),
     })
@@ -36,10 +45,19 @@ pub(crate) fn plan_in_words(output: &Output, steps: &[StoreStep], adds: bool) ->
         let path = output.paint(Tone::Strong, &step.store.path.display().to_string());
         let names: Vec<&str> = step.roots.iter().map(|root| &*root.name).collect();
         let names = names.join(", ");
-        let (kind, tone) = (
-            kind_in_words(step.store.kind),
-            if adds { Tone::Passing } else { Tone::Broken },
-        );
+        let kind = match step.store.browser() {
+            Some(browser) => format!("{browser}'s policy"),
+            None => kind_in_words(step.store.kind).to_owned(),
+        };
+        let kind = match step.store.kind {
+            StoreKind::System if adds => format!("{kind}, for every user"),
+            StoreKind::Policy if adds => {
+                format!("{kind}, for every user; the browser then says that it is managed")
+            }
+            StoreKind::Browser if adds && !step.store.exists => format!("{kind}, made for it"),
+            _ => kind,
+        };
+        let tone = if adds { Tone::Passing } else { Tone::Broken };
         let what = if adds {
             format!("  + {names}")
         } else {
@@ -54,6 +72,7 @@ fn kind_in_words(kind: StoreKind) -> &'static str {
     match kind {
         StoreKind::System => "the system's trust store",
         StoreKind::Browser => "a browser's trust store",
+        StoreKind::Policy => "a browser's policy",
         StoreKind::Java => "Java's trust store",
     }
 }
@@ -85,7 +104,8 @@ pub(crate) fn describe(output: &Output, reports: &[StoreReport]) -> Vec<String> 
             output.paint(Tone::Muted, kind_in_words(report.store.kind))
         )
     };
-    let mut lines: Vec<String> = reports.iter().map(line).collect();
+    let there = reports.iter().filter(|report| report.store.exists);
+    let mut lines: Vec<String> = there.map(line).collect();
     let wanting =
         |report: &StoreReport| matches!(report.state, Trusts::Former | Trusts::NotTrusted { .. });
     if reports.iter().any(wanting) {
@@ -99,7 +119,7 @@ pub(crate) fn describe(output: &Output, reports: &[StoreReport]) -> Vec<String> 
 fn changed(report: &StoreReport) -> Option<SystemTime> {
     let path = match report.store.kind {
         StoreKind::Browser => report.store.path.join("cert9.db"),
-        StoreKind::System => report.store.path.clone(),
+        StoreKind::System | StoreKind::Policy => report.store.path.clone(),
         StoreKind::Java => return None,
     };
     std::fs::metadata(path).ok()?.modified().ok()
@@ -152,8 +172,8 @@ pub(crate) fn to_restart(since: Option<SystemTime>) -> Vec<String> {
         name.filter(|_| early(&path))
     };
     let names = processes.flatten().filter_map(|entry| name(entry.path()));
-    let browsers = names.filter(|name| BROWSERS.iter().any(|browser| name.starts_with(browser)));
-    let mut browsers: Vec<String> = browsers.map(|name| name.trim().to_owned()).collect();
+    let browsers = names.filter_map(|name| Family::of_process(name.trim()));
+    let mut browsers: Vec<String> = browsers.map(|family| family.name().to_owned()).collect();
     browsers.sort();
     browsers.dedup();
     browsers

@@ -1,7 +1,7 @@
 use std::path::PathBuf;
 
 use bentlane_core::dns::QueryOutcome;
-use bentlane_core::{Answers, Invalid, Plain};
+use bentlane_core::{Answers, Invalid, Name, Pattern, Plain, acceptance};
 use bentlane_service::api::{
     AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch,
     ZoneView, Zones,
@@ -9,6 +9,7 @@ use bentlane_service::api::{
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 
+use super::confirm;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::read_text;
@@ -16,6 +17,8 @@ use crate::output::{Output, table};
 
 /// Names that `show` lists as those asked for most.
 const SHOWN_COUNTS: usize = 10;
+/// The port of HTTPS.
+const HTTPS: u16 = 443;
 
 /// `bentlane zone`
 #[derive(Debug, Subcommand)]
@@ -134,12 +137,32 @@ pub(super) fn resolves(zone: &str) -> String {
     format!("{zone} and every name below it resolve to this machine now.")
 }
 
+/// Whether third parties take names of a zone, in a line.
+fn third_parties(zone: &Name) -> String {
+    let example = zone.prepend("app").unwrap_or_else(|_| zone.clone());
+    let all = acceptance(&Pattern::Exact(example), zone, HTTPS);
+    let told = all
+        .iter()
+        .map(|it| format!("{}: {}", it.purpose, it.accepted.as_str()));
+    format!(
+        "Do third parties accept its names? {}.\n`bentlane route show NAME --for sso` says why.",
+        told.collect::<Vec<_>>().join(", ")
+    )
+}
+
 /// Adds a zone, and says what there is to know of it.
 pub(super) async fn add(
     client: &Client,
     output: &Output,
     input: ZoneInput,
 ) -> Result<ZoneView, CliError> {
+    // Whoever types it may still think better of it.
+    if confirm::is_asked()
+        && output.is_table()
+        && let Ok(name) = input.name.parse()
+    {
+        output.say(&third_parties(&name));
+    }
     let zone: ZoneView = client.post("/zones", &input).await?;
     output.advise(&zone.advice);
     if zone.new_root {

@@ -27,6 +27,7 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         };
         if let Some(judged) = judge(hop, facts, seen).filter(|_| !broken) {
             report.state = match judged.breaks_at() {
+                None if judged.undeclared => HopState::NotDeclared,
                 None => HopState::Passed,
                 Some(at) => {
                     broken = true;
@@ -42,15 +43,15 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         }
         hops.push(report);
     }
-    // What is broken first; of that, and of the rest, in the order of the way: a fault that lies at an
-    // earlier hop than it showed comes before.
+    // What is broken first; of that, and of the rest, in the order of a request: a fault that lies at
+    // an earlier hop than it showed comes before.
     findings.sort_by_key(|finding| (Reverse(finding.severity), finding.hop));
     Verdict {
         address: facts.address(),
         name: facts.name.clone(),
         url: facts.url.clone(),
         to: facts.route.to.to_string(),
-        passed: hops.iter().all(|report| report.state == HopState::Passed),
+        passed: hops.iter().all(|report| report.state.is_good()),
         flapping: false,
         hops,
         findings,
@@ -528,7 +529,7 @@ mod tests {
         let broken = broken.unwrap();
         assert_eq!(verdict.hops[broken].hop, kind.hop(), "{verdict:#?}");
         let (before, after) = (&states[..broken], &states[broken + 1..]);
-        assert!(before.iter().all(|state| *state == HopState::Passed));
+        assert!(before.iter().all(|state| state.is_good()));
         assert!(after.iter().all(|state| *state == HopState::NotReached));
     }
 
@@ -558,7 +559,13 @@ mod tests {
             verdict.passed && verdict.findings.is_empty(),
             "{verdict:#?}"
         );
-        assert_eq!(lane(&verdict.states()), "●──●──●──●──●");
+        let expects = !case.facts.route.settings.expect.is_empty();
+        let wanted = if expects {
+            "●──●──●──●──●"
+        } else {
+            "●──●──●──●╌╌◌"
+        };
+        assert_eq!(lane(&verdict.states()), wanted);
     }
 
     #[test]

@@ -590,7 +590,8 @@ impl Finding {
 
 impl Remedy {
     /// Words alone.
-    pub(crate) fn text(text: impl Into<String>) -> Self {
+    #[must_use]
+    pub fn text(text: impl Into<String>) -> Self {
         Self {
             text: text.into(),
             command: None,
@@ -599,7 +600,8 @@ impl Remedy {
     }
 
     /// A command that shows more, that has words to replace, or that is not ours.
-    pub(crate) fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
+    #[must_use]
+    pub fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
         Self {
             text: text.into(),
             command: Some(command.into()),
@@ -608,7 +610,8 @@ impl Remedy {
     }
 
     /// A command of ours that fixes it as it stands.
-    pub(crate) fn fix(text: impl Into<String>, command: impl Into<String>) -> Self {
+    #[must_use]
+    pub fn fix(text: impl Into<String>, command: impl Into<String>) -> Self {
         Self {
             ours: true,
             ..Self::command(text, command)

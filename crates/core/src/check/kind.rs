@@ -70,9 +70,6 @@ kinds! {
     /// No zone covers the name.
     NameOutsideZones = "name-outside-zones", Error at Resolve:
         "No zone of Bent Lane's covers the name, so its resolver does not answer for it, and everything depends on what DNS elsewhere says. Add the zone, or use a name in one that is there.";
-    /// No route covers the name and path.
-    RouteMissing = "route-missing", Error at Resolve:
-        "A zone covers the name, so it leads to this machine, but no route says which app is meant. The page that you get lists the addresses that come close.";
     /// The hosts file sends the name elsewhere.
     HostsOverride = "hosts-override", Error at Resolve:
         "The hosts file goes before DNS. A line in it gives the name another address than the one at which Bent Lane listens: mostly left over from the days before, or for a machine that is gone.";
@@ -117,54 +114,11 @@ kinds! {
         "Right under a single label, many clients refuse a wildcard certificate, and browsers share no cookies between the names. A zone with two labels does not have this.";
 
     /// Another program has our port.
-    ListenerHeld = "listener-held", Error at Connect:
+    ListenerHeld = "listener-held", Error at Handshake:
         "Bent Lane cannot listen where the name leads, because another program has that port. It tries again every few seconds, so that it is enough to stop the other one.";
-    /// Nothing listens at the target.
-    TargetRefuses = "target-refuses", Error at Connect:
-        "The machine answers that nothing listens on the port (a TCP reset). The app is not started, has crashed, or listens on another port.";
-    /// The target does not react to a connection.
-    TargetSilent = "target-silent", Error at Connect:
-        "Nothing came back from the target: no acceptance and no reset. The machine is off, the address is wrong, or a packet filter drops what is sent there.";
-    /// The target's host has no address.
-    TargetUnknown = "target-unknown", Error at Connect:
-        "The target is named by a host name, and the system finds no address for it.";
-    /// The target cannot be reached for another reason.
-    TargetUnreachable = "target-unreachable", Error at Connect:
-        "The system has no way to the target's address: no network, or no route to that one.";
-    /// The target listens on the other family of loopback only.
-    TargetOtherFamily = "target-other-family", Error at Connect:
-        "The app listens on 127.0.0.1 and the route says ::1, or the other way round. A bare port in the route stands for both.";
-    /// The app listens on the next port.
-    TargetMoved = "target-moved", Error at Connect:
-        "Nothing listens on the route's port, but what seems to be the same app listens close by: dev servers take the next free port when theirs is taken.";
-    /// Another process than before has the port.
-    TargetChangedHands = "target-changed-hands", Warning at Connect:
-        "The process behind the port runs in another folder than the one that was there when the route was last proved: perhaps another project has taken the port. An expectation tells the apps apart for good.";
-    /// The container is stopped.
-    ContainerStopped = "container-stopped", Error at Connect:
-        "The route leads to a container that exists and does not run.";
-    /// There is no such container.
-    ContainerGone = "container-gone", Error at Connect:
-        "The route leads to a container that the container engine does not know: it was removed, or has another name.";
-    /// The container publishes no such port.
-    ContainerUnpublished = "container-unpublished", Error at Connect:
-        "The container runs, but publishes no port to this machine that the route could lead to, and its own address cannot be reached from here.";
-    /// The container is on a network that cannot be reached from here.
-    ContainerElsewhere = "container-elsewhere", Error at Connect:
-        "The container runs on a network of its own that does not lead to this machine (no network, an internal one, or another container's), so nothing can be connected to.";
     /// A container cannot connect to where the name leads.
-    ContainerCutOff = "container-cut-off", Error at Connect:
+    ContainerCutOff = "container-cut-off", Error at Handshake:
         "From inside the container, nothing accepts where the name leads: Bent Lane listens on this machine's loopback alone.";
-    /// No container engine answers.
-    EngineSilent = "engine-silent", Error at Connect:
-        "The route leads to a container, and no container engine answers at the sockets that are usual, or at the one that was given.";
-    /// The route rests.
-    RoutePaused = "route-paused", Hint at Connect:
-        "The route was paused by hand. Requests get a page that says so, and nothing reaches the target.";
-    /// We serve as many connections as we may.
-    TooManyConnections = "too-many-connections", Error at Connect:
-        "As many connections are open as the service may have. More are told so and closed.";
-
     /// Our own TLS listener does not accept.
     ListenerUnreachable = "listener-unreachable", Error at Handshake:
         "Bent Lane's own HTTPS listener does not accept connections.";
@@ -204,23 +158,69 @@ kinds! {
     /// HTTP in the clear is refused.
     PlainRefused = "plain-refused", Error at Handshake:
         "The route, or its zone, refuses HTTP in the clear.";
+
+    /// No route covers the name and path.
+    RouteMissing = "route-missing", Error at Connect:
+        "A zone covers the name, so it leads to this machine, but no route says which app is meant. The page that you get lists the addresses that come close.";
+    /// Nothing listens at the target.
+    TargetRefuses = "target-refuses", Error at Connect:
+        "The machine answers that nothing listens on the port (a TCP reset). The app is not started, has crashed, or listens on another port.";
+    /// The target does not react to a connection.
+    TargetSilent = "target-silent", Error at Connect:
+        "Nothing came back from the target: no acceptance and no reset. The machine is off, the address is wrong, or a packet filter drops what is sent there.";
+    /// The target's host has no address.
+    TargetUnknown = "target-unknown", Error at Connect:
+        "The target is named by a host name, and the system finds no address for it.";
+    /// The target cannot be reached for another reason.
+    TargetUnreachable = "target-unreachable", Error at Connect:
+        "The system has no way to the target's address: no network, or no route to that one.";
+    /// The target listens on the other family of loopback only.
+    TargetOtherFamily = "target-other-family", Error at Connect:
+        "The app listens on 127.0.0.1 and the route says ::1, or the other way round. A bare port in the route stands for both.";
+    /// The app listens on the next port.
+    TargetMoved = "target-moved", Error at Connect:
+        "Nothing listens on the route's port, but what seems to be the same app listens close by: dev servers take the next free port when theirs is taken.";
+    /// Another process than before has the port.
+    TargetChangedHands = "target-changed-hands", Warning at Connect:
+        "The process behind the port runs in another folder than the one that was there when the route was last proved: perhaps another project has taken the port. An expectation tells the apps apart for good.";
+    /// The container is stopped.
+    ContainerStopped = "container-stopped", Error at Connect:
+        "The route leads to a container that exists and does not run.";
+    /// There is no such container.
+    ContainerGone = "container-gone", Error at Connect:
+        "The route leads to a container that the container engine does not know: it was removed, or has another name.";
+    /// The container publishes no such port.
+    ContainerUnpublished = "container-unpublished", Error at Connect:
+        "The container runs, but publishes no port to this machine that the route could lead to, and its own address cannot be reached from here.";
+    /// The container is on a network that cannot be reached from here.
+    ContainerElsewhere = "container-elsewhere", Error at Connect:
+        "The container runs on a network of its own that does not lead to this machine (no network, an internal one, or another container's), so nothing can be connected to.";
+    /// No container engine answers.
+    EngineSilent = "engine-silent", Error at Connect:
+        "The route leads to a container, and no container engine answers at the sockets that are usual, or at the one that was given.";
+    /// The route rests.
+    RoutePaused = "route-paused", Hint at Connect:
+        "The route was paused by hand. Requests get a page that says so, and nothing reaches the target.";
+    /// We serve as many connections as we may.
+    TooManyConnections = "too-many-connections", Error at Connect:
+        "As many connections are open as the service may have. More are told so and closed.";
     /// The target speaks TLS, and the route says otherwise.
-    TargetSpeaksTls = "target-speaks-tls", Error at Handshake:
+    TargetSpeaksTls = "target-speaks-tls", Error at Connect:
         "The app answers a TLS hello and does not understand HTTP in the clear, which is what the route speaks to it.";
     /// The target speaks in the clear, and the route says TLS.
-    TargetSpeaksPlain = "target-speaks-plain", Error at Handshake:
+    TargetSpeaksPlain = "target-speaks-plain", Error at Connect:
         "The app answers a TLS hello with something that is not TLS: it speaks HTTP in the clear.";
     /// The target's certificate has expired, or is not valid yet.
-    TargetExpired = "target-expired", Error at Handshake:
+    TargetExpired = "target-expired", Error at Connect:
         "The certificate of the app itself is out of its time.";
     /// The target's certificate is for another name.
-    TargetOtherName = "target-other-name", Error at Handshake:
+    TargetOtherName = "target-other-name", Error at Connect:
         "The certificate of the app itself is for other names than the one by which the route verifies it.";
     /// The target's certificate is not accepted.
-    TargetUntrusted = "target-untrusted", Error at Handshake:
+    TargetUntrusted = "target-untrusted", Error at Connect:
         "The certificate of the app itself leads to no root that is trusted here: mostly it vouches for itself.";
     /// No TLS with the target comes about.
-    TargetTlsFailed = "target-tls-failed", Error at Handshake:
+    TargetTlsFailed = "target-tls-failed", Error at Connect:
         "The TLS handshake with the app breaks off before a certificate can be judged.";
 
     /// The route leads back to us.

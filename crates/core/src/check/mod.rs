@@ -13,6 +13,7 @@ mod kind;
 mod machine;
 mod observation;
 mod page;
+mod reach;
 mod trace;
 mod verdict;
 
@@ -28,5 +29,10 @@ pub use observation::{
     UpgradeSeen, Visit,
 };
 pub use page::{Markup, Page};
+pub use reach::{
+    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, Lookups, MachineItem, MachinePart,
+    MachineSeen, MachineVerdict, NameFound, NameToReach, Standing, ToReach, ZoneNames,
+    judge_machine,
+};
 pub use trace::{Step, Trace, TraceSeen, trace};
 pub use verdict::{Hop, HopReport, HopState, Verdict, lane};

@@ -17,7 +17,7 @@ pub struct Trace {
     pub url: String,
     /// The steps, in the order of the way.
     pub steps: Vec<Step>,
-    /// From the look-up to the last octet, in microseconds.
+    /// From the look-up to the last byte, in microseconds.
     pub micros: u64,
     /// Whether the app answered.
     pub arrived: bool,
@@ -29,7 +29,7 @@ pub struct Trace {
 /// One step of a request's way.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Step {
-    /// Which: `resolve`, `connect`, `handshake`, `route`, `request`, `target` or `answer`.
+    /// Which: `resolve`, `listener`, `handshake`, `route`, `request`, `connect` or `answer`.
     pub step: String,
     /// When it began, in microseconds from the start; absent for a decision that takes no time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -56,7 +56,7 @@ pub struct TraceSeen {
     pub target: Timed<Connect>,
     /// Who has the target's port.
     pub holder: Option<Holder>,
-    /// The answer, and how long its last octet took.
+    /// The answer, and how long its last byte took.
     pub answer: Option<Timed<Answer>>,
 }
 
@@ -70,7 +70,7 @@ pub fn trace(facts: &Facts, seen: &TraceSeen) -> Trace {
         resolve_decision(facts, &seen.resolve.outcome),
     );
     line.timed(
-        "connect",
+        "listener",
         &seen.listener,
         (
             match &seen.listener.outcome {
@@ -88,7 +88,7 @@ pub fn trace(facts: &Facts, seen: &TraceSeen) -> Trace {
     line.decided("route", route_decision(facts));
     line.decided("request", request_decision(facts));
     if !matches!(seen.target.outcome, Connect::NotNeeded) {
-        line.timed("target", &seen.target, target_decision(facts, seen));
+        line.timed("connect", &seen.target, target_decision(facts, seen));
     }
     let (mut arrived, mut finding) = (false, None);
     if let Some(answer) = &seen.answer {
@@ -210,9 +210,7 @@ fn route_decision(facts: &Facts) -> (String, Vec<String>) {
     let own = &facts.route.address;
     let others = facts.snapshot.configuration().routes.iter();
     let others = others.filter(|route| {
-        route.address != *own
-            && route.address.port.is_none()
-            && covers(&route.address.pattern, &facts.name)
+        route.address != *own && route.address.port.is_none() && covers(route, &facts.name)
     });
     let reason = |other: &Route| {
         let address = &other.address;
@@ -231,8 +229,9 @@ fn route_decision(facts: &Facts) -> (String, Vec<String>) {
     (decision, others.map(reason).collect())
 }
 
-fn covers(pattern: &Pattern, name: &Name) -> bool {
-    match pattern {
+fn covers(route: &Route, name: &Name) -> bool {
+    match &route.address.pattern {
+        Pattern::Exact(own) if route.settings.subdomains => name.is_within(own),
         Pattern::Exact(own) => own == name,
         Pattern::Wildcard(base) => name != base && name.is_within(base),
     }
@@ -311,13 +310,13 @@ fn answer_decision(seen: &Answer) -> (String, Vec<String>) {
             let page = visit.first();
             let kind = page.value("content-type").map(|kind| format!(", {kind}"));
             let decision = format!(
-                "status {}{}, {} octets",
+                "status {}{}, {} bytes",
                 page.status,
                 kind.unwrap_or_default(),
                 page.length
             );
             let first = in_words(visit.first_byte);
-            let mut details = vec![format!("the first octet after {first}")];
+            let mut details = vec![format!("the first byte after {first}")];
             details.extend(page.location().map(|to| format!("leads on to {to}")));
             (decision, details)
         }

@@ -1,3 +1,4 @@
+use std::cmp::Ordering;
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
@@ -24,10 +25,10 @@ use crate::name::Name;
 pub enum Hop {
     /// The name resolves to where we listen.
     Resolve,
-    /// The target accepts a connection.
-    Connect,
-    /// The TLS handshake is trusted.
+    /// Our certificate is trusted.
     Handshake,
+    /// A route exists, and its target accepts a connection.
+    Connect,
     /// A request gets its answer.
     Answer,
     /// The answer is the right app's.
@@ -35,11 +36,11 @@ pub enum Hop {
 }
 
 impl Hop {
-    /// All hops, in the order of the way.
+    /// All hops, in the order of a request.
     pub const ALL: [Self; 5] = [
         Self::Resolve,
-        Self::Connect,
         Self::Handshake,
+        Self::Connect,
         Self::Answer,
         Self::Expect,
     ];
@@ -49,8 +50,8 @@ impl Hop {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Resolve => "resolve",
-            Self::Connect => "connect",
             Self::Handshake => "handshake",
+            Self::Connect => "connect",
             Self::Answer => "answer",
             Self::Expect => "expect",
         }
@@ -73,6 +74,16 @@ pub enum HopState {
     Broken,
     /// An earlier hop is broken, so this one says nothing.
     NotReached,
+    /// The route does not say what to expect, so nobody can tell whether it is the right app.
+    NotDeclared,
+}
+
+impl HopState {
+    /// Whether nothing is wrong at the hop, as far as anybody has said what would be right.
+    #[must_use]
+    pub fn is_good(self) -> bool {
+        matches!(self, Self::Passed | Self::NotDeclared)
+    }
 }
 
 /// One hop of a verdict.
@@ -104,12 +115,12 @@ pub struct Verdict {
     pub url: String,
     /// Where the route leads.
     pub to: String,
-    /// Whether every hop passed.
+    /// Whether no hop is broken, and each was reached.
     pub passed: bool,
     /// Whether it passes and breaks in turn, several times within minutes.
     #[serde(default)]
     pub flapping: bool,
-    /// All hops, in the order of the way.
+    /// All hops, in the order of a request.
     pub hops: Vec<HopReport>,
     /// What is wrong, the worst first, cause before effect.
     pub findings: Vec<Finding>,
@@ -122,11 +133,12 @@ impl Verdict {
     /// The verdict on an address to which no route answers.
     #[must_use]
     pub fn nowhere(address: &str, name: Name, finding: Finding, now: OffsetDateTime) -> Self {
-        let report = |hop| HopReport {
+        let report = |hop: Hop| HopReport {
             hop,
-            state: match hop == finding.hop {
-                true => HopState::Broken,
-                false => HopState::NotReached,
+            state: match hop.cmp(&finding.hop) {
+                Ordering::Less => HopState::Passed,
+                Ordering::Equal => HopState::Broken,
+                Ordering::Greater => HopState::NotReached,
             },
             detail: String::new(),
             evidence: Vec::new(),
@@ -174,12 +186,14 @@ impl Verdict {
     }
 }
 
-/// The lane as one line of text: solid where it passes, broken where it fails, dotted beyond.
+/// The lane as one line of text: solid where it passes, broken where it fails, dotted beyond, with an
+/// open end where nothing is declared.
 ///
 /// ```
-/// use bentlane_core::check::{HopState::{Broken, NotReached, Passed}, lane};
+/// use bentlane_core::check::{HopState::{Broken, NotDeclared, NotReached, Passed}, lane};
 ///
 /// assert_eq!(lane(&[Passed, Passed, Passed, Passed, Passed]), "●──●──●──●──●");
+/// assert_eq!(lane(&[Passed, Passed, Passed, Passed, NotDeclared]), "●──●──●──●╌╌◌");
 /// assert_eq!(lane(&[Passed, Broken, NotReached, NotReached, NotReached]), "●╴ ✕╌╌○╌╌○╌╌○");
 /// ```
 #[must_use]
@@ -190,6 +204,7 @@ pub fn lane(states: &[HopState]) -> String {
             HopState::Passed => ("──", '●'),
             HopState::Broken => ("╴ ", '✕'),
             HopState::NotReached => ("╌╌", '○'),
+            HopState::NotDeclared => ("╌╌", '◌'),
         };
         if position > 0 {
             line.push_str(way);

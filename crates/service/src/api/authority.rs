@@ -230,7 +230,7 @@ async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, 
     let ours = ours(&state);
     let looking = aside("the trust stores cannot be looked at", move || {
         let home = std::env::var_os("HOME").unwrap_or_default();
-        ours.map(|ours| ours.reports(home.as_ref()))
+        ours.map(|ours| ours.reports(&[home.into()]))
             .unwrap_or_default()
     });
     let reports = looking.await?;
@@ -245,6 +245,7 @@ async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, 
             kind: match store.kind {
                 StoreKind::System => "system",
                 StoreKind::Browser => "browser",
+                StoreKind::Policy => "policy",
                 StoreKind::Java => "java",
             }
             .to_owned(),

@@ -18,6 +18,7 @@ mod doh;
 mod events;
 mod guard;
 mod journal;
+mod machine;
 mod problem;
 mod queries;
 mod records;
@@ -89,6 +90,7 @@ fn all() -> OpenApiRouter<Arc<State>> {
         .merge(records::router())
         .merge(routes::router())
         .merge(checks::router())
+        .merge(machine::router())
         .merge(traffic::router())
         .merge(authority::router())
         .merge(certificates::router())

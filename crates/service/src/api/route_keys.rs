@@ -62,6 +62,9 @@ pub struct RouteKeys {
     /// Whether what clients say of proxies before us is believed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub trust_forwarded: Option<bool>,
+    /// Whether the route covers every name below its own, too.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub subdomains: Option<bool>,
     /// Whether responses tell in `Server-Timing` where the time went.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub server_timing: Option<bool>,
@@ -162,7 +165,7 @@ fn all<T: std::str::FromStr<Err = Invalid>>(given: &[String]) -> Result<Vec<T>, 
 
 impl RouteKeys {
     /// What the keys are called.
-    const NAMES: [&str; 21] = [
+    const NAMES: [&str; 22] = [
         "address",
         "strip_prefix",
         "host",
@@ -178,6 +181,7 @@ impl RouteKeys {
         "redirect_status",
         "keep_path",
         "trust_forwarded",
+        "subdomains",
         "server_timing",
         "drop_hsts",
         "paused",
@@ -260,6 +264,7 @@ impl RouteKeys {
         for (place, given) in [
             (&mut settings.strip_prefix, self.strip_prefix),
             (&mut settings.trust_forwarded, self.trust_forwarded),
+            (&mut settings.subdomains, self.subdomains),
             (&mut settings.server_timing, self.server_timing),
             (&mut settings.drop_hsts, self.drop_hsts),
             (&mut settings.paused, self.paused),
@@ -303,7 +308,7 @@ mod tests {
             "set_headers": ["request a: b"], "remove_headers": ["response b"],
             "plain": "serve", "cert": "issued", "tls": "here", "fallback": "/index.html",
             "redirect_status": 301, "keep_path": true, "trust_forwarded": true,
-            "server_timing": true, "drop_hsts": true, "paused": true,
+            "subdomains": true, "server_timing": true, "drop_hsts": true, "paused": true,
             "access_log": "/var/log/shop.log", "note": "the shop",
             "expect": { "status": 200, "text": "a", "title": "b", "header": ["x-a: b"],
                 "json": ["/a=1"], "websocket": "/live", "events": "/news" },
@@ -327,7 +332,7 @@ mod tests {
             "strip_prefix": false, "host": "keep", "target_tls": "verify", "target_name": "none",
             "allow_origins": [], "set_headers": [], "remove_headers": [], "plain": "zone",
             "cert": "none", "tls": "none", "fallback": "none", "trust_forwarded": false,
-            "server_timing": false, "drop_hsts": false, "paused": false, "access_log": "none", "note": "none",
+            "subdomains": false, "server_timing": false, "drop_hsts": false, "paused": false, "access_log": "none", "note": "none",
             "expect": { "status": 0, "text": "none", "title": "none", "header": [], "json": [],
                 "websocket": "none", "events": "none" },
         }));

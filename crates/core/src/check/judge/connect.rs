@@ -62,7 +62,6 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
         }
     };
     judged.micros = Some(micros(seen.connect.took));
-    judged.findings.extend(listener_held(facts, seen));
     judged
 }
 
@@ -104,24 +103,5 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
         ),
         vec![format!("before: {before}"), format!("now: {now}")],
         remedy,
-    ))
-}
-
-/// Another program where a route for raw TCP is to be listened for.
-fn listener_held(facts: &Facts, seen: &Observations) -> Option<Finding> {
-    let holder = seen.listener_holder.as_ref()?;
-    Some(Finding::of(
-        FindingKind::ListenerHeld,
-        format!(
-            "{} has {}, where Bent Lane is to listen for {}",
-            holder.command,
-            facts.listener,
-            facts.address()
-        ),
-        vec![holder.to_string()],
-        Remedy::command(
-            "stop that program; the service takes the port within seconds",
-            format!("kill {}", holder.pid),
-        ),
     ))
 }

@@ -13,13 +13,16 @@ const SHOWN: usize = 120;
 pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
     let expect = &facts.route.settings.expect;
     let Answer::Visit(visit) = &seen.outcome else {
-        return Judged::new("not asked");
+        let mut judged = Judged::new("not asked");
+        judged.undeclared = expect.is_empty();
+        return judged;
     };
     let page = visit.last();
     let title = page.markup().title;
     let title_in_words = title.as_ref().map(|title| format!("the title \"{title}\""));
     if expect.is_empty() {
-        let mut judged = Judged::new("nothing declared");
+        let mut judged = Judged::new("not declared");
+        judged.undeclared = true;
         judged.evidence.extend(title_in_words);
         return judged;
     }

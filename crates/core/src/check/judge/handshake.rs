@@ -47,6 +47,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
         }
     };
     judged.micros = Some(micros(seen.handshake.took));
+    judged.findings.extend(listener_held(facts, seen));
     if !matches!(seen.handshake.outcome, Handshake::NotNeeded) && facts.pair.is_none() {
         for seen in &facts.machine.stores {
             let StoreSeen { store, .. } = seen;
@@ -215,4 +216,23 @@ fn stores(facts: &Facts) -> Vec<Finding> {
         });
     }
     findings
+}
+
+/// Another program where a route for raw TCP is to be listened for.
+fn listener_held(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let holder = seen.listener_holder.as_ref()?;
+    Some(Finding::of(
+        FindingKind::ListenerHeld,
+        format!(
+            "{} has {}, where Bent Lane is to listen for {}",
+            holder.command,
+            facts.listener,
+            facts.address()
+        ),
+        vec![holder.to_string()],
+        Remedy::command(
+            "stop that program; the service takes the port within seconds",
+            format!("kill {}", holder.pid),
+        ),
+    ))
 }

@@ -21,6 +21,8 @@ pub(super) struct Judged {
     pub(super) micros: Option<u64>,
     /// What is wrong, cause before effect.
     pub(super) findings: Vec<Finding>,
+    /// Whether there was nothing to judge by.
+    pub(super) undeclared: bool,
 }
 
 impl Judged {
@@ -49,8 +51,8 @@ impl Judged {
 pub(super) fn judge(hop: Hop, facts: &Facts, seen: &Observations) -> Option<Judged> {
     match hop {
         Hop::Resolve => Some(resolve::judge(facts, seen)),
-        Hop::Connect => Some(connect::judge(facts, seen)),
         Hop::Handshake => Some(handshake::judge(facts, seen)),
+        Hop::Connect => Some(connect::judge(facts, seen)),
         Hop::Answer => seen
             .answer
             .as_ref()

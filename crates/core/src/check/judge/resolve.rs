@@ -282,7 +282,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
         evidence,
         Remedy::fix(
             "have Bent Lane asked first; it asks the others for everything else",
-            "sudo bentlane system attach --only resolver",
+            "sudo bentlane system attach --only lookups",
         ),
     ))
 }

@@ -1,0 +1,190 @@
+//! This machine, as the first part of every proof: what its programs do with our names.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use bentlane_core::check::{
+    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, MachineItem, MachineVerdict, Remedy,
+    ToReach, judge_machine,
+};
+use bentlane_probe::port_holder;
+use bentlane_service::api::{AuthorityView, Status};
+use bentlane_system::{Ours, System, system_bundle};
+use time::OffsetDateTime;
+use tokio::task::spawn_blocking;
+use tokio::time::sleep;
+
+use super::trust;
+use crate::account::home;
+use crate::client::Client;
+use crate::error::CliError;
+use crate::output::{Output, Tone};
+
+/// How often a machine is looked at that is waited for.
+const LOOK_AGAIN: Duration = Duration::from_millis(500);
+/// The port of HTTPS.
+const HTTPS: u16 = 443;
+
+/// Looks at this machine as programs of the user who runs this command do, in this shell.
+pub(crate) async fn look(client: &Client) -> Result<MachineVerdict, CliError> {
+    let to_reach: ToReach = client.get("/machine/names").await?;
+    let status: Status = client.get("/status").await?;
+    let authority: AuthorityView = client.get("/authority").await?;
+    let ours = trust::ours(&authority)?;
+    let looking = spawn_blocking(move || {
+        let mut seen =
+            System::default().look(&to_reach, &ours, || ours.clients_with_versions(&home()));
+        seen.port_443 = holder_of_443(&to_reach.https, status.pid);
+        let root = Path::new(&status.data_dir).join("root.pem");
+        let bundle = authority.bundle.as_ref();
+        seen.clients.extend(in_this_shell(&ours, &root, bundle));
+        judge_machine(&seen, OffsetDateTime::now_utc())
+    });
+    looking.await.map_err(|cause| CliError::Io {
+        verb: "look at this machine".to_owned(),
+        source: cause.into(),
+    })
+}
+
+/// Looks until all is well, or the time is over.
+pub(crate) async fn wait(
+    client: &Client,
+    output: &Output,
+    most: Duration,
+) -> Result<MachineVerdict, CliError> {
+    let start = Instant::now();
+    let mut told = String::new();
+    loop {
+        let verdict = look(client).await?;
+        let failed = verdict
+            .items
+            .iter()
+            .find(|it| it.state == ItemState::Failed);
+        let Some(failed) = failed.filter(|_| start.elapsed() < most) else {
+            return Ok(verdict);
+        };
+        let words = format!("waiting: {} {}", failed.subject, failed.summary);
+        if words != told {
+            output.say(&words);
+            told = words;
+        }
+        sleep(LOOK_AGAIN.min(most.saturating_sub(start.elapsed()))).await;
+    }
+}
+
+/// Who has the standard port, when the service does not.
+fn holder_of_443(https: &[SocketAddr], service: u32) -> Option<String> {
+    if https.iter().any(|at| at.port() == HTTPS) {
+        return None;
+    }
+    let holder = port_holder(SocketAddr::new(https.first()?.ip(), HTTPS))?;
+    (holder.pid != service).then(|| holder.to_string())
+}
+
+/// The files with roots that variables of this shell name, and whether ours is in them.
+fn in_this_shell(ours: &Ours, root: &Path, bundle: &Path) -> Vec<ClientSeen> {
+    let mut files: BTreeMap<PathBuf, Vec<&str>> = BTreeMap::new();
+    for (name, _) in trust::variables(root, bundle) {
+        if let Some(file) = std::env::var_os(name).filter(|file| !file.is_empty()) {
+            files.entry(file.into()).or_default().push(name);
+        }
+    }
+    let seen = files.into_iter().map(|(file, names)| ClientSeen {
+        client: "this shell".to_owned(),
+        trust: match ours.is_trusted_by(&file) {
+            Ok(true) => ClientTrustSeen::Trusted,
+            Ok(false) => ClientTrustSeen::Refused,
+            Err(reason) => ClientTrustSeen::Unknown(reason),
+        },
+        by: match names.as_slice() {
+            [name] => format!("{name}={}", file.display()),
+            [name, others @ ..] => {
+                format!(
+                    "{name}={}, and {} more variables",
+                    file.display(),
+                    others.len()
+                )
+            }
+            [] => String::new(),
+        },
+        reach: None,
+        remedy: match system_bundle() == Some(&file) {
+            true => Remedy::fix("have it trust the root", ATTACH_TRUST),
+            false => Remedy::command(
+                "have this shell's programs trust it",
+                "eval \"$(bentlane system env)\"",
+            ),
+        },
+    });
+    seen.collect()
+}
+
+/// A line for each thing that was looked at, and what fixes what failed, once.
+pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
+    let widest = verdict
+        .items
+        .iter()
+        .map(|item| item.subject.chars().count())
+        .max()
+        .unwrap_or_default();
+    let line = |item: &MachineItem| {
+        let (mark, tone) = match item.state {
+            ItemState::Passed => ("●", Tone::Passing),
+            ItemState::Hint => ("·", Tone::Muted),
+            ItemState::Failed => ("✕", Tone::Broken),
+        };
+        let part = output.paint(Tone::Muted, &format!("{:<7}", item.part.as_str()));
+        format!(
+            "{} {part}  {:<widest$}  {}",
+            output.paint(tone, mark),
+            item.subject,
+            item.summary
+        )
+    };
+    let mut lines = vec![output.paint(Tone::Strong, "This machine")];
+    lines.extend(verdict.items.iter().map(line));
+    if verdict
+        .items
+        .iter()
+        .all(|item| item.part.as_str() != "lookups")
+    {
+        lines.push(output.paint(Tone::Muted, "· no zone yet: `bentlane zone add moor.test`"));
+    }
+    let mut fixes: Vec<&Remedy> = Vec::new();
+    let failed = verdict
+        .items
+        .iter()
+        .filter(|it| it.state == ItemState::Failed);
+    for remedy in failed.filter_map(|item| item.remedy.as_ref()) {
+        if !fixes.contains(&remedy) {
+            fixes.push(remedy);
+        }
+    }
+    let arrow = output.paint(Tone::Remedy, "→");
+    for Remedy { text, command, .. } in fixes {
+        lines.push(format!("{arrow} {text}"));
+        let command = command.iter();
+        lines.extend(command.map(|it| output.paint(Tone::Remedy, &format!("      {it}"))));
+    }
+    lines.join("\n")
+}
+
+/// What is missing, in few words: `this machine does not find them yet`.
+pub(crate) fn missing(verdict: &MachineVerdict) -> Option<String> {
+    let fails = |part: &str| {
+        let mut failed = verdict
+            .items
+            .iter()
+            .filter(|it| it.state == ItemState::Failed);
+        failed.any(|item| item.part.as_str() == part)
+    };
+    let verb = match (fails("lookups"), fails("trust")) {
+        (true, true) => "find or trust",
+        (true, false) => "find",
+        (false, true) => "trust",
+        (false, false) => return None,
+    };
+    Some(format!("this machine does not {verb} them yet"))
+}

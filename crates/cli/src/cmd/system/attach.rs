@@ -1,0 +1,446 @@
+use std::fmt::Write as _;
+use std::path::{Path, PathBuf};
+
+use bentlane_core::Name;
+use bentlane_service::api::{Routes, Status, Zones};
+use bentlane_system::{
+    Content, Facts, Ours, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,
+    read_file,
+};
+use clap::{Args, ValueEnum};
+use serde::Serialize;
+
+use super::super::{confirm, machine, trust};
+use crate::account::{Account, home};
+use crate::client::Client;
+use crate::error::{Answer, CliError};
+use crate::input::read_text;
+use crate::output::{Output, Tone, progress};
+
+/// Bytes of the list of the keys that roots had.
+const LARGEST_LIST: u64 = 64 * 1024;
+
+/// What is left to do when the service has become a unit.
+const UNIT_NEXT: &str = "systemd has the ports now, and starts the service at the first question \
+    or request. Stop the one that runs now with Ctrl-C where it was started.";
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane system attach --dry-run
+  sudo bentlane system attach                  lookups and trust
+  sudo bentlane system attach --only hosts     exact names only, where the resolver cannot be asked
+  sudo bentlane system attach --only trust --user rowan --user wren
+  sudo bentlane system attach --only unit      from the start of the machine, as an ordinary user")]
+pub(crate) struct Attach {
+    #[command(flatten)]
+    pub(super) how: How,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  bentlane system detach --dry-run
+  sudo bentlane system detach                  everything
+  sudo bentlane system detach --only hosts --yes")]
+pub(crate) struct Detach {
+    #[command(flatten)]
+    pub(super) how: How,
+}
+
+#[derive(Clone, Debug, Default, Args)]
+pub(crate) struct How {
+    /// This part alone
+    #[arg(long, value_enum)]
+    pub(crate) only: Option<OnlyPart>,
+    /// The browsers of this user; several times for several [default: who runs this, or called sudo]
+    #[arg(long, value_name = "NAME")]
+    pub(crate) user: Vec<String>,
+    /// Show what would be changed, and change nothing
+    #[arg(long)]
+    pub(crate) dry_run: bool,
+    /// Do it without asking
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Leave out what only root can change.
+    #[arg(skip)]
+    pub(crate) without_root: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OnlyPart {
+    /// The system's lookups of names: /etc/resolv.conf, or systemd's resolver
+    Lookups,
+    /// Our root in the trust stores of the system, the browsers and Java
+    Trust,
+    /// A block of exact names in /etc/hosts
+    Hosts,
+    /// The service as a unit of systemd's, which opens ports 53, 80 and 443 for it
+    Unit,
+}
+
+/// All that would be done.
+#[derive(Debug, Default, Serialize)]
+struct Planned {
+    #[serde(flatten)]
+    files: Plan,
+    stores: Vec<StoreStep>,
+    /// What cannot be done, and why.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    left_out: Vec<String>,
+}
+
+impl Planned {
+    fn is_empty(&self) -> bool {
+        self.files.is_empty() && self.stores.is_empty()
+    }
+
+    /// Something that only root can change.
+    fn for_root(&self) -> Option<&Path> {
+        let files = self.files.steps.iter().map(|step| &*step.path);
+        let stores = self.stores.iter().map(|step| &step.store);
+        let stores = stores.filter(|store| store.needs_root());
+        files.chain(stores.map(|store| &*store.path)).next()
+    }
+}
+
+impl How {
+    /// Whether this part is wanted: `by_default` where none is named.
+    fn wants(&self, part: OnlyPart, by_default: bool) -> bool {
+        self.only.map_or(by_default, |only| only == part)
+    }
+
+    /// The home folders of the users whose browsers are meant.
+    fn homes(&self) -> Result<Vec<PathBuf>, CliError> {
+        if self.user.is_empty() {
+            return Ok(vec![home()]);
+        }
+        let home = |name: &String| {
+            let account = Account::named(name).ok_or_else(|| CliError::Value {
+                field: "--user",
+                reason: format!("there is no user {name}"),
+            });
+            account.map(|account| account.home)
+        };
+        self.user.iter().map(home).collect()
+    }
+
+    /// Shows what would be changed, asks, does it, and shows what came of it.
+    pub(super) async fn attach(
+        &self,
+        client: &Client,
+        machine: &Machine,
+        data_dir: &Path,
+        output: &Output,
+    ) -> Result<Answer, CliError> {
+        if self.apply(client, machine, data_dir, output).await? {
+            let verdict = machine::look(client).await?;
+            output.data(&verdict, |verdict| machine::describe(output, verdict))?;
+        }
+        Ok(Answer::Yes)
+    }
+
+    /// Brings the names in the hosts file up to date, where they are there by us.
+    pub(crate) async fn refresh_hosts(client: &Client, machine: &Machine) -> Result<(), CliError> {
+        let facts = facts(client).await?;
+        let (facts, _) = facts.limited_to(&facts.zones);
+        for part in machine.out_of_date(&facts)? {
+            machine.carry_out(&machine.plan_attach(&[part], &facts)?)?;
+        }
+        Ok(())
+    }
+
+    /// Shows what would be changed, asks, and does it; gives whether anything was changed.
+    pub(crate) async fn apply(
+        &self,
+        client: &Client,
+        machine: &Machine,
+        data_dir: &Path,
+        output: &Output,
+    ) -> Result<bool, CliError> {
+        let mut planned = Planned::default();
+        let ours = trust::ask(client).await?;
+        if self.wants(OnlyPart::Trust, true) {
+            self.plan_trust(&ours, &mut planned)?;
+        }
+        let parts: &[Part] = match self.only {
+            None | Some(OnlyPart::Lookups) => &[Part::Resolver],
+            Some(OnlyPart::Hosts) => &[Part::Hosts],
+            Some(OnlyPart::Unit) => &Part::UNITS,
+            Some(OnlyPart::Trust) => &[],
+        };
+        if !parts.is_empty() {
+            let facts = facts(client).await?;
+            // What root does is decided here, whatever the service says of its names.
+            let (facts, left_out) = facts.limited_to(&facts.zones);
+            planned.left_out.extend(left_out);
+            match machine.plan_attach(parts, &facts) {
+                Ok(plan) => planned.files = plan,
+                Err(cause) if self.only.is_none() => planned.left_out.push(cause.to_string()),
+                Err(cause) => return Err(cause.into()),
+            }
+        }
+        if self.without_root {
+            planned.stores.retain(|step| !step.store.needs_root());
+        }
+        if !self.carry_out(output, machine, &ours, &planned, true)? {
+            return Ok(false);
+        }
+        if !planned.stores.is_empty() && nix::unistd::geteuid().is_root() {
+            machine.approve_roots(data_dir, ours.keys().iter().cloned())?;
+        }
+        if self.wants(OnlyPart::Unit, false) {
+            output.say(UNIT_NEXT);
+        }
+        Ok(true)
+    }
+
+    fn plan_trust(&self, ours: &Ours, planned: &mut Planned) -> Result<(), CliError> {
+        let refused = if !ours.is_constrained() {
+            "the root in force is unconstrained: it can vouch for any name, so it is not put into \
+             trust stores; `bentlane authority rotate` makes one that vouches for your zones alone"
+        } else if !ours.is_ours() {
+            "this root was not made by Bent Lane: it is trusted where whoever made it has it \
+             trusted; `bentlane system show` tells where that is"
+        } else {
+            planned.stores = ours.plan_attach(&self.homes()?);
+            return Ok(());
+        };
+        if self.only.is_some() && !ours.is_constrained() {
+            return Err(CliError::Value {
+                field: "trust",
+                reason: refused.to_owned(),
+            });
+        }
+        planned.left_out.push(refused.to_owned());
+        Ok(())
+    }
+
+    /// Puts back what was there before.
+    pub(crate) fn detach(
+        &self,
+        machine: &Machine,
+        data_dir: &Path,
+        output: &Output,
+    ) -> Result<Answer, CliError> {
+        let mut planned = Planned::default();
+        let parts: &[Part] = match self.only {
+            None => &Part::ALL,
+            Some(OnlyPart::Lookups) => &[Part::Resolver],
+            Some(OnlyPart::Hosts) => &[Part::Hosts],
+            Some(OnlyPart::Unit) => &Part::UNITS,
+            Some(OnlyPart::Trust) => &[],
+        };
+        if !parts.is_empty() {
+            planned.files = machine.plan_detach(parts)?;
+        }
+        let mut ours = None;
+        // Our roots are known by whose they are, which the certificate tells.
+        let root = data_dir.join("root.pem");
+        if self.wants(OnlyPart::Trust, true) && root.exists() {
+            let approved = machine.approved()?.map(|approved| approved.roots);
+            let keys = former_keys(data_dir)
+                .into_iter()
+                .chain(approved.unwrap_or_default());
+            ours = Ours::new(&read_text(&root)?, "", "localhost", keys);
+            let homes = self.homes()?;
+            planned.stores = ours
+                .as_ref()
+                .map_or_else(Vec::new, |it| it.plan_detach(&homes));
+        }
+        let done = match &ours {
+            Some(ours) => self.carry_out(output, machine, ours, &planned, false)?,
+            None => self.carry_out_files(output, machine, &planned)?,
+        };
+        if done {
+            if !planned.stores.is_empty() && machine.approved()?.is_some() {
+                machine.approve_roots(data_dir, [])?;
+            }
+            output.say("everything is as it was before");
+        }
+        Ok(Answer::Yes)
+    }
+
+    /// Without a root of ours there is no store to change.
+    fn carry_out_files(
+        &self,
+        output: &Output,
+        machine: &Machine,
+        planned: &Planned,
+    ) -> Result<bool, CliError> {
+        let agreed = self.agreed(output, planned, false)?;
+        if agreed {
+            machine.carry_out(&planned.files)?;
+        }
+        Ok(agreed)
+    }
+
+    /// Shows the plan, asks, and does it; gives whether anything was done.
+    fn carry_out(
+        &self,
+        output: &Output,
+        machine: &Machine,
+        ours: &Ours,
+        planned: &Planned,
+        adds: bool,
+    ) -> Result<bool, CliError> {
+        if !self.agreed(output, planned, adds)? {
+            return Ok(false);
+        }
+        if !planned.files.is_empty() {
+            machine.carry_out(&planned.files)?;
+        }
+        let bar = progress(planned.stores.len(), "trust stores");
+        ours.carry_out(&planned.stores, adds, |store| {
+            bar.set_message(store.path.display().to_string());
+            bar.inc(1);
+        })?;
+        bar.finish_and_clear();
+        let running = trust::to_restart(None);
+        if !planned.stores.is_empty() && !running.is_empty() {
+            output.say(&format!(
+                "start {} again: browsers read their roots when they start",
+                running.join(" and ")
+            ));
+        }
+        Ok(true)
+    }
+
+    /// Shows the plan, and asks whether to do it.
+    fn agreed(&self, output: &Output, planned: &Planned, adds: bool) -> Result<bool, CliError> {
+        if planned.is_empty() {
+            for what in &planned.left_out {
+                output.say(&format!("left out: {what}"));
+            }
+            output.say(match adds {
+                true => "nothing to do: it is attached already",
+                false => "nothing to do: nothing of ours is there",
+            });
+            return Ok(false);
+        }
+        if self.dry_run {
+            output.data(planned, |planned| in_words(output, planned, adds))?;
+            return Ok(false);
+        }
+        output.say(&in_words(output, planned, adds));
+        if let Some(path) = planned.for_root()
+            && !nix::unistd::geteuid().is_root()
+        {
+            return Err(bentlane_system::SystemError::NotAllowed {
+                path: path.to_owned(),
+            }
+            .into());
+        }
+        if !self.yes && !confirm::agreed(output)? {
+            output.say("nothing was changed");
+            return Ok(false);
+        }
+        Ok(true)
+    }
+}
+
+/// The keys of the roots that the service on this folder had, also when it does not run.
+fn former_keys(data_dir: &Path) -> Vec<String> {
+    let kept = read_file(&data_dir.join("keys/known-roots.json"), LARGEST_LIST).unwrap_or_default();
+    serde_json::from_slice(&kept).unwrap_or_default()
+}
+
+fn in_words(output: &Output, planned: &Planned, adds: bool) -> String {
+    let mut text = files_in_words(output, &planned.files);
+    if !planned.stores.is_empty() {
+        let stores = trust::plan_in_words(output, &planned.stores, adds);
+        let gap = if text.is_empty() { "" } else { "\n" };
+        let _ = write!(text, "{gap}{stores}"); // a String takes every write
+    }
+    for what in &planned.left_out {
+        let _ = write!(text, "\nleft out: {what}");
+    }
+    text
+}
+
+fn files_in_words(output: &Output, plan: &Plan) -> String {
+    let mut lines = Vec::new();
+    let zones = plan.approved.as_ref().map(|approved| &approved.zones);
+    if let Some(zones) = zones.filter(|zones| !zones.is_empty()) {
+        let zones: Vec<&str> = zones.iter().map(Name::as_str).collect();
+        lines.push(format!(
+            "names in {} may be changed on this machine from now on, and no others",
+            output.paint(Tone::Strong, &zones.join(", "))
+        ));
+    }
+    match &plan.program {
+        Some(ProgramStep::Install { to, .. }) => lines.push(format!(
+            "{}  a copy of this program that only root can change, for systemd to run",
+            output.paint(Tone::Strong, &to.display().to_string())
+        )),
+        Some(ProgramStep::Remove { path }) => lines.push(format!(
+            "{}  remove the copy of this program",
+            output.paint(Tone::Strong, &path.display().to_string())
+        )),
+        None => {}
+    }
+    for step in &plan.steps {
+        let what = match (step.kind, step.part) {
+            (StepKind::Replace, Part::Resolver) => {
+                "have the system's lookups ask us; what is there is kept"
+            }
+            (StepKind::Replace, Part::Hosts) => "write a block of ours; the rest stays",
+            (StepKind::Replace, Part::UnitSockets) => {
+                "have systemd open ports 53, 80 and 443 for the service"
+            }
+            (StepKind::Replace, Part::Unit) => {
+                "have systemd run the service, as the owner of its data folder"
+            }
+            (StepKind::Replace, Part::Watch) => {
+                "have systemd watch the files that network managers and routes change"
+            }
+            (StepKind::Replace, Part::Repair) => {
+                "have systemd repair the lookups then, as root, within the zones above"
+            }
+            (StepKind::Restore, _) => "put back what was there before",
+            (StepKind::Clean, _) => "take out the block of ours; the rest stays",
+            (StepKind::Forget, _) => "leave it: what is there now is not ours",
+        };
+        let path = output.paint(Tone::Strong, &step.path.display().to_string());
+        lines.push(format!("{path}  {what}"));
+        if let Some(caution) = &step.caution {
+            let caution = format!("  careful: {caution}");
+            lines.push(output.paint(Tone::Broken, &caution));
+        }
+        lines.extend(difference(output, step));
+    }
+    lines.join("\n")
+}
+
+/// The lines that go and the lines that come.
+fn difference(output: &Output, step: &Step) -> Vec<String> {
+    let lines = |content: &Content| match content {
+        Content::Absent => Vec::new(),
+        Content::Link { to } => vec![format!("a link to {}", to.display())],
+        Content::File { text, .. } => text.lines().map(str::to_owned).collect(),
+    };
+    let (now, after) = (lines(&step.now), lines(&step.after));
+    let gone = now.iter().filter(|line| !after.contains(line));
+    let new = after.iter().filter(|line| !now.contains(line));
+    gone.map(|line| output.paint(Tone::Broken, &format!("  - {line}")))
+        .chain(new.map(|line| output.paint(Tone::Passing, &format!("  + {line}"))))
+        .collect()
+}
+
+async fn facts(client: &Client) -> Result<Facts, CliError> {
+    let status: Status = client.get("/status").await?;
+    let routes: Routes = client.get("/routes").await?;
+    let zones: Zones = client.get("/zones").await?;
+    let zones = zones.zones.iter();
+    Ok(Facts {
+        owner: status.data_dir.into(),
+        // The file that runs now, whatever is at its path meanwhile.
+        program: "/proc/self/exe".into(),
+        zones: zones.filter_map(|zone| zone.name.parse().ok()).collect(),
+        dns: status.listeners.dns,
+        names: routes
+            .routes
+            .into_iter()
+            // A wildcard is no name.
+            .filter_map(|route| Some((route.name.parse().ok()?, route.resolves_to)))
+            .collect(),
+    })
+}
