@@ -76,6 +76,7 @@ try {
   await scheme('light');
   await open(link);
   await until("document.querySelectorAll('[data-passed]').length >= 9");
+  await until(`document.querySelector('[aria-label="This machine"]')`);
   await picture('console');
   await scheme('dark');
   await picture('console-dark');
@@ -98,9 +99,6 @@ try {
   await open(base('parking'));
   await until("document.querySelector('h1')");
   await picture('page-target-down');
-  await open(base('pass'));
-  await until("document.querySelector('h1')");
-  await picture('page-target-tls');
   await open(base('tiles'));
   await until("document.querySelector('h1')");
   await picture('page-no-route');

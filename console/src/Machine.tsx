@@ -6,7 +6,7 @@ import { sentence } from './format';
 export function Machine({ machine }: { machine: Seen | undefined }) {
   const failed = machine?.items.filter((item) => item.state === 'failed') ?? [];
   if (failed.length === 0) return null;
-  const fixes = new Map(failed.map(({ remedy }) => [remedy?.command ?? remedy?.text, remedy]));
+  const fixes = new Map(failed.map(({ fix }) => [fix?.command ?? fix?.text, fix]));
   return (
     <section
       aria-label="This machine"
@@ -21,11 +21,11 @@ export function Machine({ machine }: { machine: Seen | undefined }) {
         ))}
       </ul>
       {[...fixes.values()].map(
-        (remedy) =>
-          remedy !== undefined && (
-            <div key={remedy.text} className="mt-2">
-              <p>{sentence(remedy.text)}</p>
-              {remedy.command !== undefined && <CopyLine text={remedy.command} />}
+        (fix) =>
+          fix !== undefined && (
+            <div key={fix.text} className="mt-2">
+              <p>{sentence(fix.text)}</p>
+              {fix.command !== undefined && <CopyLine text={fix.command} />}
             </div>
           ),
       )}

@@ -104,7 +104,7 @@ fn routes_follow_their_containers() {
     engine.start_hut("quiet", &[]);
     world.ok(&["route", "add", "quiet.moor.test", "container:quiet"]);
     let found = wait_for(&world, "quiet.moor.test", Some("container-unpublished"));
-    let command = found["remedy"]["command"]
+    let command = found["fix"]["command"]
         .as_str()
         .unwrap()
         .replace("PORT", "80");

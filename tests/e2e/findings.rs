@@ -76,8 +76,8 @@ fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &
     let port = app.port().parse().unwrap();
     let _app = match mend {
         Mend::Command => {
-            assert_eq!(found["remedy"]["ours"], true, "{found:#}");
-            carry_out(world, found["remedy"]["command"].as_str().unwrap());
+            assert_eq!(found["fix"]["ours"], true, "{found:#}");
+            carry_out(world, found["fix"]["command"].as_str().unwrap());
             app
         }
         Mend::App(better) => {
@@ -269,7 +269,7 @@ fn a_page_that_asks_another_route_needs_its_leave() {
         (&found["hop"], &found["severity"]),
         (&"answer".into(), &"warning".into())
     );
-    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    carry_out(&world, found["fix"]["command"].as_str().unwrap());
     let verdict = check_deep(&world, "a.moor.test");
     assert!(!has(&verdict, "preflight-refused"), "{verdict:#}");
 }
@@ -387,7 +387,7 @@ fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
         found["evidence"][1].as_str().unwrap().contains(&folder),
         "{found:#}"
     );
-    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    carry_out(&world, found["fix"]["command"].as_str().unwrap());
     assert!(!has(&check(&world, "a.moor.test"), "target-changed-hands"));
     world.ok(&["route", "edit", "a.moor.test", "--expect-title", "Highmoor"]);
     let verdict = check(&world, "a.moor.test");
@@ -409,7 +409,7 @@ fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
     let verdict = check(&world, "a.moor.test");
     let found = worst(&verdict);
     assert_eq!(found["slug"], "target-moved", "{verdict:#}");
-    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    carry_out(&world, found["fix"]["command"].as_str().unwrap());
     let verdict = check(&world, "a.moor.test");
     assert_eq!(verdict["passed"], true, "{verdict:#}");
     assert_eq!(verdict["to"], next.to_string());
@@ -440,7 +440,7 @@ fn another_program_on_the_listener_of_a_raw_route_is_named() {
     assert_eq!(found["slug"], "listener-held", "{verdict:#}");
     assert_eq!(found["hop"], "handshake");
     let command = format!("kill {}", other.pid());
-    assert_eq!(found["remedy"]["command"], command.as_str(), "{found:#}");
+    assert_eq!(found["fix"]["command"], command.as_str(), "{found:#}");
     drop(other);
     wait_until("the service to take the port", || {
         (world.run(&["check", "--routes-only", &address]).code == 0).then_some(())
@@ -487,7 +487,7 @@ fn questionable_names_are_told(#[case] zone: &str, #[case] address: &str, #[case
     let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
     assert_eq!(found["hop"], "resolve");
     assert_ne!(found["severity"], "error");
-    assert_ne!(found["remedy"]["text"], "");
+    assert_ne!(found["fix"]["text"], "");
 }
 
 /// A self-signed certificate and key for `name` in the files of `stem`, valid for these seconds from
@@ -542,7 +542,7 @@ fn imported_certificates_are_followed_to_their_end() {
         assert_eq!(found["slug"], slug, "{verdict:#}");
         assert_eq!(found["severity"], "warning");
         assert!(
-            found["remedy"]["text"]
+            found["fix"]["text"]
                 .as_str()
                 .unwrap()
                 .contains(&certificate)
@@ -562,7 +562,7 @@ fn imported_certificates_are_followed_to_their_end() {
     let found = worst(&verdict);
     assert_eq!(found["slug"], "pair-expired", "{verdict:#}");
     assert_eq!(found["hop"], "handshake");
-    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    carry_out(&world, found["fix"]["command"].as_str().unwrap());
     let verdict = check(&world, "a.moor.test");
     assert_eq!(verdict["passed"], true, "{verdict:#}");
 }
@@ -592,7 +592,7 @@ fn a_pinned_wildcard_certificate_is_one_label_too_short() {
     let found = worst(&verdict);
     assert_eq!(found["slug"], "pair-not-covering", "{verdict:#}");
     assert_eq!(found["hop"], "handshake");
-    carry_out(&world, found["remedy"]["command"].as_str().unwrap());
+    carry_out(&world, found["fix"]["command"].as_str().unwrap());
     assert_eq!(check(&world, "one.too.moor.test")["passed"], true);
 }
 
@@ -616,7 +616,7 @@ fn the_certificate_of_a_target_is_told_apart(
     let found = worst(&verdict);
     assert_eq!(found["slug"], slug, "{verdict:#}");
     assert_eq!(found["hop"], "connect");
-    let command = found["remedy"]["command"].as_str().unwrap();
+    let command = found["fix"]["command"].as_str().unwrap();
     carry_out(&world, &command.replace("FILE", &certificate));
     let verdict = check(&world, "a.moor.test");
     assert!(!has(&verdict, slug), "{verdict:#}");

@@ -33,7 +33,7 @@ import json, sys
 verdict = json.load(open(sys.argv[1]))["verdicts"][0]
 for finding in verdict["findings"]:
     if finding["slug"] == sys.argv[2]:
-        open(sys.argv[1] + ".command", "w").write(finding["remedy"].get("command", "true"))
+        open(sys.argv[1] + ".command", "w").write(finding["fix"].get("command", "true"))
         print(sys.argv[3], finding["slug"], finding["hop"], finding["severity"], verdict["passed"], "|", finding["summary"])
         break
 else:

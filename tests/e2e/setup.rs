@@ -28,6 +28,10 @@ state() {
 state > "$FOLDER/before"
 step plan; "$BENTLANE" setup --dry-run --zone moor.test
 state | diff "$FOLDER/before" - && echo untouched
+step asked; printf 'fell.test\nn\n' | script -qec "$BENTLANE setup --only zone,routes" /dev/null
+printf 'fell.test\n2\n' | script -qec "$BENTLANE setup --only zone,routes" /dev/null >/dev/null || echo "exit $?"
+"$BENTLANE" zone list; "$BENTLANE" route list 2>&1
+"$BENTLANE" setup --undo --yes >/dev/null 2>&1
 step setup; "$BENTLANE" setup --yes --zone moor.test 2>&1 || echo "exit $?"
 "$BENTLANE" route add '*.at.moor.test' 4310 >/dev/null
 step check; "$BENTLANE" check; echo "exit $?"
@@ -77,6 +81,18 @@ fn one_command_sets_a_machine_up_and_each_missing_part_is_named() {
                 "/etc/chromium/policies/managed/bentlane.json",
                 "huts.moor.test → 4310  “Highmoor”",
                 "untouched",
+            ],
+        ),
+        (
+            "asked",
+            &[
+                "reserved for this (RFC 6761)",
+                "passkeys",
+                "zone     fell.test",
+                "or the numbers to leave out",
+                "nothing was changed",
+                "fell.test  0 ",
+                "there is no route yet",
             ],
         ),
         (

@@ -87,7 +87,7 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
             "before",
             &[
                 "✕ lookups  moor.test",
-                "lookups   /etc/resolv.conf  as the system has it",
+                "lookups   /etc/resolv.conf  not attached",
                 "/etc/hosts:2 gives old.moor.test the address 10.0.0.7",
                 "sudo bentlane system attach\n",
                 "exit 1",

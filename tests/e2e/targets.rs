@@ -112,11 +112,7 @@ fn which_side_speaks_tls_is_told_apart() {
         let url = format!("https://{name}.moor.test/");
         let said = json(&world.curl(&["-H", "accept: application/json", &url]).ok());
         assert_eq!(said["finding"]["slug"], slug, "{said}");
-        assert_eq!(
-            said["finding"]["remedy"]["command"],
-            remedy.as_str(),
-            "{said}"
-        );
+        assert_eq!(said["finding"]["fix"]["command"], remedy.as_str(), "{said}");
         let address = format!("{name}.moor.test");
         let verdict = &world
             .run(&["check", "--routes-only", &address, "--format", "json"])

@@ -20,7 +20,7 @@ printf '#!/bin/sh\necho "systemctl $@" >> "$FOLDER/called"\n' > "$FOLDER/bin/sys
 chmod +x "$FOLDER/bin/systemctl"
 export PATH="$FOLDER/bin:$PATH" HOME="$FOLDER/data" BENTLANE_DATA_DIR="$FOLDER/data"
 cd /
-wait_for() { for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && return; sleep 0.1; done; }
+wait_for() { for _ in $(seq 300); do "$BENTLANE" status --format json >/dev/null 2>&1 && return; sleep 0.1; done; }
 # Whoever the user is, without the right to open ports below 1024.
 if chown 65534:65534 "$FOLDER/data" 2>/dev/null; then user='--reuid=65534 --regid=65534 --clear-groups'; else user=; fi
 as_user="setpriv $user --bounding-set=-net_bind_service --inh-caps=-net_bind_service --no-new-privs"

@@ -9,7 +9,7 @@ unset SUDO_USER SUDO_UID JAVA_HOME XDG_DATA_HOME XDG_CONFIG_HOME
 for name in NODE_EXTRA_CA_CERTS SSL_CERT_FILE REQUESTS_CA_BUNDLE CURL_CA_BUNDLE GIT_SSL_CAINFO PIP_CERT \
   CARGO_HTTP_CAINFO AWS_CA_BUNDLE; do unset $name; done
 step() { echo "== $1"; }
-await_service() { for _ in $(seq 300); do "$BENTLANE" status >/dev/null 2>&1 && return; sleep 0.1; done; }
+await_service() { for _ in $(seq 300); do "$BENTLANE" status --format json >/dev/null 2>&1 && return; sleep 0.1; done; }
 # A machine with files of its own: its settings, where roots are put, what was replaced, and a home.
 private_machine() {
   ip link set lo up

@@ -17,7 +17,7 @@ export interface Finding {
   severity: 'error' | 'warning' | 'hint';
   summary: string;
   evidence: string[];
-  remedy: { text: string; command?: string };
+  fix: { text: string; command?: string };
 }
 
 export interface Verdict {
@@ -43,7 +43,7 @@ export interface MachineItem {
   subject: string;
   state: 'passed' | 'hint' | 'failed';
   summary: string;
-  remedy?: { text: string; command?: string };
+  fix?: { text: string; command?: string };
 }
 
 /** What is questionable about a name. */

@@ -27,8 +27,8 @@ export function FindingCard({ finding }: { finding: Finding }) {
           ))}
         </ul>
       )}
-      <p className="mt-2">{sentence(finding.remedy.text)}</p>
-      {finding.remedy.command !== undefined && <CopyLine text={finding.remedy.command} />}
+      <p className="mt-2">{sentence(finding.fix.text)}</p>
+      {finding.fix.command !== undefined && <CopyLine text={finding.fix.command} />}
     </div>
   );
 }

@@ -31,8 +31,7 @@ pub(crate) struct Args {
 /// Options of every command.
 #[derive(Debug, ClapArgs)]
 pub(crate) struct Global {
-    /// How to print what was asked for: every command has `table` and `json`, `check` has `junit`, too,
-    /// and `traffic` has `har`
+    /// Output format: `table` or `json`; `junit` for `check`, `har` for `traffic`
     #[arg(
         long,
         global = true,
@@ -90,32 +89,32 @@ pub(crate) enum Command {
     Serve(serve::Serve),
     /// Show what runs, where it listens and what is wrong
     Status(status::Status),
-    /// Prove every hop of every route, or of these
+    /// Check this machine and every route, hop by hop
     Check(check::Check),
     /// For `bentlane check --from`: looks from the network that it runs in
     #[command(hide = true)]
     LookFromHere(from_container::LookFromHere),
-    /// Follow one request: why it goes where it goes, and where the time goes
+    /// Trace one request: each decision, and the time that it takes
     Trace(trace::Trace),
     /// Add, list, show, edit and remove zones: the suffixes that resolve to this machine
     #[command(subcommand)]
     Zone(zone::Zone),
-    /// Add, list and remove DNS records of your own in a zone
+    /// Add, list and remove DNS records in a zone
     #[command(subcommand)]
     Record(record::Record),
     /// Add, list, show, edit and remove routes: which name leads to which port
     #[command(subcommand)]
     Route(route::Route),
-    /// The certificate authority: show, export, rotate it, keep its key under a passphrase
+    /// Show, export, import and rotate the certificate authority, and protect its key
     #[command(subcommand)]
     Authority(authority::Authority),
-    /// Certificates: what is shown for which name, and files for servers that want them
+    /// List, issue, sign, import and export certificates
     #[command(subcommand)]
     Cert(cert::Cert),
-    /// This machine: its lookups, trust stores and unit, attached to us and detached again
+    /// Check, attach and detach this machine's lookups, trust stores and systemd unit
     #[command(subcommand)]
     System(system::System),
-    /// What passes: each request with its answer, newest last
+    /// List requests with their responses, newest last
     Traffic(traffic::Traffic),
     /// Show what changed, when and by whom
     Journal(journal::Journal),

@@ -1,4 +1,5 @@
 use std::io::{self, IsTerminal, Write};
+use std::time::Duration;
 
 use bentlane_core::{Advice, chain};
 use comfy_table::presets::NOTHING;
@@ -146,6 +147,25 @@ pub(crate) fn progress(steps: usize, what: &str) -> ProgressBar {
     let style = ProgressStyle::with_template(&template);
     let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
     ProgressBar::new(steps as u64).with_style(style)
+}
+
+/// Shows on a terminal that something goes on whose length nobody knows, until it is dropped.
+pub(crate) fn busy(what: &'static str) -> Busy {
+    if !io::stderr().is_terminal() {
+        return Busy(ProgressBar::hidden());
+    }
+    let bar = ProgressBar::new_spinner().with_message(what);
+    bar.enable_steady_tick(Duration::from_millis(100));
+    Busy(bar)
+}
+
+/// What goes on.
+pub(crate) struct Busy(ProgressBar);
+
+impl Drop for Busy {
+    fn drop(&mut self) {
+        self.0.finish_and_clear();
+    }
 }
 
 /// A format that is not for what was asked.

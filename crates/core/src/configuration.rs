@@ -42,7 +42,7 @@ pub struct ZoneSettings {
     #[schema(value_type = Option<String>)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ipv6: Option<Ipv6Addr>,
-    /// What becomes of HTTP in the clear for its names.
+    /// What becomes of plain HTTP for its names.
     #[serde(default)]
     pub plain: Plain,
 }

@@ -49,7 +49,7 @@ pub struct RouteSettings {
     #[schema(value_type = Vec<String>)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub remove_headers: Vec<FieldToRemove>,
-    /// What becomes of HTTP in the clear; as the zone says when it is left out.
+    /// What becomes of plain HTTP; as the zone says when it is left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub plain: Option<Plain>,
     /// The certificate to show: the first name of an imported one, or `issued` for one made here
@@ -164,7 +164,7 @@ words! {
 }
 
 words! {
-    /// What becomes of HTTP in the clear.
+    /// What becomes of plain HTTP.
     #[derive(Default)]
     Plain, "plain" {
         /// Clients are sent to the same URL over TLS.

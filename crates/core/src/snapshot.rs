@@ -403,7 +403,7 @@ impl Snapshot {
         routes.find_map(|route| route.settings.cert.as_ref())
     }
 
-    /// What becomes of HTTP in the clear for a route.
+    /// What becomes of plain HTTP for a route.
     #[must_use]
     pub fn plain_for(&self, name: &str, route: Option<&Route>) -> Plain {
         let chosen = route.and_then(|route| route.settings.plain);

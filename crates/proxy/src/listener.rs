@@ -30,7 +30,7 @@ pub struct BindError {
 }
 
 impl Listeners {
-    /// Takes what `inherited` has for the addresses for HTTP in the clear, and binds the others.
+    /// Takes what `inherited` has for the addresses for plain HTTP, and binds the others.
     /// Port 0 finds a free one.
     ///
     /// # Errors

@@ -249,7 +249,7 @@ impl std::fmt::Debug for Serving {
 }
 
 impl Serving {
-    /// Accepts HTTP in the clear until `end`; a TLS hello is understood, too.
+    /// Accepts plain HTTP until `end`; a TLS hello is understood, too.
     pub(crate) fn listen_plain(
         &self,
         listener: StdListener,

@@ -20,7 +20,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio_util::sync::{CancellationToken, DropGuard};
 
-/// A proxy for HTTP in the clear, and what an app behind it says to every request.
+/// A proxy for plain HTTP, and what an app behind it says to every request.
 struct Scene {
     at: SocketAddr,
     _end: DropGuard,

@@ -145,7 +145,7 @@ impl Upstreams {
 pub struct Listen {
     /// DNS, over UDP and TCP. Default port 53.
     pub dns: Vec<ListenAt>,
-    /// HTTP in the clear, which redirects. Default port 80.
+    /// plain HTTP, which redirects. Default port 80.
     pub http: Vec<ListenAt>,
     /// HTTPS. Default port 443.
     pub https: Vec<ListenAt>,

@@ -4,7 +4,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use bentlane_core::check::{
-    Machine, MachineVerdict, NameToReach, StoreSeen, StoreTrust, ToReach, ZoneNames, judge_machine,
+    Machine, MachineVerdict, NameToReach, PROBE_LABEL, StoreSeen, StoreTrust, ToReach, ZoneNames,
+    judge_machine,
 };
 use bentlane_core::{Answers, Hosts, Name, Pattern, Snapshot, Zone, chain};
 use bentlane_probe::port_holder;
@@ -29,8 +30,6 @@ const STORES_FROM: Duration = Duration::from_secs(60);
 /// How much later than now something may have happened before the clock is off.
 const TOLERATED: Duration = Duration::from_secs(300);
 
-/// A label that no route has: it resolves when the zone itself is asked of us.
-const PROBE_LABEL: &str = "bentlane-lookup";
 /// Names of a zone that are looked up at most.
 const MOST_NAMES: usize = 16;
 const STANDARD_PORT: u16 = 443;

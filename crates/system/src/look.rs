@@ -122,7 +122,7 @@ fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
             "install the tool that works on the database",
             "sudo apt install libnss3-tools",
         ),
-        _ => Remedy::fix("have it trust the root", ATTACH_TRUST),
+        _ => Remedy::fix("have the root trusted", ATTACH_TRUST),
     };
     ClientSeen {
         client: match client.version {

@@ -26,9 +26,8 @@ chown 1500:1500 "$FOLDER/home"; chown 1501:1501 "$FOLDER/eve"
 as() { user=$1; home=$2; shift 2; setpriv --reuid="$user" --regid="$user" --init-groups env -i HOME="$home" USER=x PATH="$PATH" "$@"; }
 rowan() { as 1500 "$FOLDER/home" "$@"; }
 eve() { as 1501 "$FOLDER/eve" "$@"; }
-step() { echo "== $1"; }
 data="$FOLDER/home/.local/share/bentlane"
-wait_for() { for _ in $(seq 300); do rowan "$B" status >/dev/null 2>&1 && return; sleep 0.1; done; echo "not ready"; }
+wait_for() { for _ in $(seq 300); do rowan "$B" status --format json >/dev/null 2>&1 && return; sleep 0.1; done; echo "not ready"; }
 trap 'pkill -f "$FOLDER/bin/bentlane serve" || true; pkill -x bentlane -u 1500,1501 || true; wait' EXIT
 cd /
 "#;
@@ -69,7 +68,7 @@ step ends
 rowan kill $pid
 for _ in $(seq 300); do [ -e /proc/$pid ] || break; sleep 0.1; done
 "$B" --data-dir "$FOLDER/roots" serve --high-ports --upstream none >"$FOLDER/root.log" 2>&1 & roots=$!
-for _ in $(seq 300); do "$B" --data-dir "$FOLDER/roots" status >/dev/null 2>&1 && break; sleep 0.1; done
+for _ in $(seq 300); do "$B" --data-dir "$FOLDER/roots" status --format json >/dev/null 2>&1 && break; sleep 0.1; done
 "$B" --data-dir "$FOLDER/roots" status | grep -o 'root: start.*'
 grep -o 'the service runs as root' "$FOLDER/root.log"
 kill $roots; wait $roots || true
@@ -259,4 +258,46 @@ fn root_asks_no_engine_of_another_user_which_process_to_enter() {
             &["sudo bentlane check --from container:x", "exit 2"],
         ),
     ]);
+}
+
+/// A service in the place of the real one, which tells root to stop a process of root's.
+const FAKE: &str = r#"
+sleep 600 & victim=$!
+rowan "$B" setup --yes --only zone --zone moor.test >/dev/null 2>&1 || true
+rowan "$B" status --format json > "$FOLDER/home/status.json"
+grep -c '"started": true' "$data/setup.json"
+pkill -u 1500 -x bentlane
+for _ in $(seq 100); do pgrep -u 1500 -x bentlane >/dev/null || break; sleep 0.1; done
+sed -i "s/\"pid\": [0-9]*/\"pid\": $victim/" "$FOLDER/home/status.json"
+cat > "$FOLDER/home/fake.py" <<'PYTHON'
+import os, socket, sys
+path, answer = sys.argv[1], open(sys.argv[2]).read()
+if os.path.exists(path): os.remove(path)
+s = socket.socket(socket.AF_UNIX); s.bind(path); s.listen()
+while True:
+    peer, _ = s.accept()
+    if peer.recv(65536):
+        peer.sendall(f'HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: {len(answer.encode())}\r\nconnection: close\r\n\r\n{answer}'.encode())
+    peer.close()
+PYTHON
+rowan /usr/bin/python3 "$FOLDER/home/fake.py" "$data/api.sock" "$FOLDER/home/status.json" & fake=$!
+for _ in $(seq 100); do [ -S "$data/api.sock" ] && break; sleep 0.1; done
+step fake
+rowan sudo "$B" setup --undo --yes 2>&1 || echo "exit $?"
+kill -0 $victim && echo "the process lives"
+kill $victim $fake
+"#;
+
+#[test]
+fn root_stops_no_process_because_a_service_says_so() {
+    let world = World::asleep(Start::default());
+    let outcome = Namespace::run(&world, &format!("{SETUP}{FAKE}"));
+    outcome.expect(&[(
+        "fake",
+        &[
+            "it is not a process of the service's user",
+            "exit 1",
+            "the process lives",
+        ],
+    )]);
 }

@@ -224,7 +224,7 @@ fn an_app_says_nothing_of_other_ports_and_little_of_other_names() {
         (&wide["hop"], &wide["severity"]),
         (&"answer".into(), &"hint".into())
     );
-    let command = wide["remedy"]["command"].as_str().unwrap();
+    let command = wide["fix"]["command"].as_str().unwrap();
     assert_eq!(command, "bentlane route edit moor.test --drop-hsts");
     world.ok(&["route", "edit", "moor.test", "--drop-hsts"]);
     assert!(!got("moor.test").contains("strict-transport-security"));

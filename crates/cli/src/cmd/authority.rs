@@ -15,7 +15,7 @@ use crate::account::home;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
-use crate::output::{Output, Tone};
+use crate::output::{Output, Tone, busy};
 
 /// `bentlane authority`
 #[derive(Debug, Subcommand)]
@@ -99,7 +99,7 @@ pub(crate) struct Rotate {
   bentlane authority protect                asks for the new passphrase
   bentlane authority protect --remove       asks for the present one")]
 pub(crate) struct ProtectKey {
-    /// Keep the key in the clear again
+    /// Store the key without a passphrase again
     #[arg(long)]
     remove: bool,
     #[command(flatten)]
@@ -172,7 +172,9 @@ impl Authority {
                 let name = serde_json::to_value(form).map_err(CliError::Answer)?;
                 let name = name.as_str().unwrap_or_default();
                 let path = format!("/authority/root?form={name}");
+                let exporting = busy("exporting the root");
                 let octets = client.bytes(&path).await?;
+                drop(exporting);
                 match out {
                     None => output.raw(&octets)?,
                     Some(path) => {

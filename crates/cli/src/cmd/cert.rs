@@ -12,6 +12,7 @@ use serde::Serialize;
 use time::OffsetDateTime;
 use time::macros::format_description;
 
+use super::ignored;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
@@ -20,9 +21,9 @@ use crate::output::{Output, Tone, table};
 /// `bentlane cert`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Cert {
-    /// List what is shown under which name
+    /// List the certificates that are served, by name
     List(List),
-    /// Show what is shown under one name, and why
+    /// Show the certificate that is served for a name, and why
     Show(Show),
     /// Make a key and a certificate as files, for a server that wants them
     Issue(Issue),
@@ -98,7 +99,7 @@ pub(crate) struct Issue {
     /// [default: chain and key]
     #[arg(long = "part", value_name = "PART[=FILE]")]
     parts: Vec<CertificatePart>,
-    /// Put the files in the place of those that are there
+    /// Overwrite files that are there
     #[arg(long)]
     overwrite: bool,
 }
@@ -258,11 +259,15 @@ impl Issue {
             .await?;
         let chain = format!("{}{}", signed.certificate, signed.chain);
         let mut files = Vec::with_capacity(parts.len());
+        let mut secret = Vec::new();
         for (kind, path) in parts {
             let content = kind.content(&signed.certificate, &chain, &key);
             let content = content.map_err(failed)?;
             let (folder, name) = Folder::of(&path)?;
             folder.write(&name, &content, kind.mode())?;
+            if kind.has_key() {
+                secret.push(path.clone());
+            }
             files.push(path);
         }
         for advice in names.iter().filter_map(CertName::advice) {
@@ -286,7 +291,11 @@ impl Issue {
                 day(made.not_after),
                 files.join("\n")
             )
-        })
+        })?;
+        for file in &secret {
+            ignored::offer(output, file)?;
+        }
+        Ok(())
     }
 
     /// The files to write, none of which is there unless it may be overwritten.

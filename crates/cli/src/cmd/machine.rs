@@ -111,7 +111,7 @@ fn in_this_shell(ours: &Ours, root: &Path, bundle: &Path) -> Vec<ClientSeen> {
         },
         reach: None,
         remedy: match system_bundle() == Some(&file) {
-            true => Remedy::fix("have it trust the root", ATTACH_TRUST),
+            true => Remedy::fix("have the root trusted", ATTACH_TRUST),
             false => Remedy::command(
                 "have this shell's programs trust it",
                 "eval \"$(bentlane system env)\"",

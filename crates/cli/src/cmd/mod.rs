@@ -6,6 +6,7 @@ pub(crate) mod check;
 mod confirm;
 pub(crate) mod console;
 pub(crate) mod from_container;
+mod ignored;
 pub(crate) mod journal;
 mod junit;
 mod lanes;

@@ -75,9 +75,8 @@ impl Record {
             Self::List(List {}) => {
                 let records: Records = client.get("/records").await?;
                 if records.records.is_empty() && !output.is_json() {
-                    output.say(
-                        "there is no record of your own; every name of a zone resolves without",
-                    );
+                    output
+                        .say("there are no records yet; every name of a zone resolves without one");
                     return Ok(Answer::Yes);
                 }
                 output.data(&records, |records| record_table(&records.records))?;

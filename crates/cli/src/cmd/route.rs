@@ -17,7 +17,7 @@ use super::{confirm, lanes, running, zone};
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
-use crate::output::{Output, Tone, table};
+use crate::output::{Output, Tone, busy, table};
 
 /// Characters of a line of reasons.
 const REASON_WIDTH: usize = 76;
@@ -31,7 +31,7 @@ pub(crate) enum Route {
     List(List),
     /// Show one route, hop by hop
     Show(Show),
-    /// Have a route lead elsewhere, and check it at once
+    /// Change a route, and check it at once
     Edit(Box<Edit>),
     /// Remove a route
     Remove(Remove),
@@ -152,7 +152,7 @@ impl Route {
                 client
                     .delete(&format!("/routes/{}", segment(&address)))
                     .await?;
-                output.say(&format!("the route {address} is gone"));
+                output.say(&format!("removed the route {address}"));
             }
         }
         Ok(Answer::Yes)
@@ -167,7 +167,9 @@ impl Add {
             for route in &mut routes {
                 route.keys = keys.clone();
             }
+            let adding = busy("adding routes");
             let added = client.post("/routes/many", &RouteInputs { routes }).await?;
+            drop(adding);
             return output.data(&added, |RoutesAdded { added }| {
                 let s = if *added == 1 { "" } else { "s" };
                 format!("{added} route{s} added.\nNext: bentlane check")
@@ -481,9 +483,9 @@ fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
     }
     if let Some(plain) = settings.plain {
         line(match plain {
-            Plain::Redirect => "HTTP in the clear is sent to HTTPS".to_owned(),
-            Plain::Serve => "HTTP in the clear is passed on, too".to_owned(),
-            Plain::Refuse => "HTTP in the clear is refused".to_owned(),
+            Plain::Redirect => "plain HTTP is redirected to HTTPS".to_owned(),
+            Plain::Serve => "plain HTTP is served, too".to_owned(),
+            Plain::Refuse => "plain HTTP is refused".to_owned(),
         });
     }
     match &settings.cert {
@@ -516,7 +518,7 @@ fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
         line("it covers every name below its own, too".to_owned());
     }
     if settings.server_timing {
-        line("responses tell in Server-Timing where the time went".to_owned());
+        line("responses have a Server-Timing header".to_owned());
     }
     if settings.drop_hsts {
         line("Strict-Transport-Security is taken out of responses".to_owned());

@@ -8,13 +8,13 @@ use crate::input::whole_path;
 
 /// How a route leads to its target; what is left out stays, or is as usual.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "How it leads there")]
+#[command(next_help_heading = "Routing")]
 pub(crate) struct Keys {
     /// What the name resolves to: an address, `own` for a free loopback address of its own, or
     /// `zone` for what the zone says
     #[arg(long, value_name = "ADDRESS")]
     address: Option<String>,
-    /// The app gets paths without the prefix; it is told in X-Forwarded-Prefix
+    /// Remove the prefix from the path; X-Forwarded-Prefix has it
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     strip_prefix: Option<bool>,
     /// Which Host the app gets: keep (the client's) or target (the app's own)
@@ -40,7 +40,7 @@ pub(crate) struct Keys {
     /// A field to remove: 'request NAME' or 'response NAME'; `none` for none
     #[arg(long, hide_short_help = true, value_name = "FIELD")]
     remove_headers: Vec<String>,
-    /// What becomes of HTTP in the clear: redirect, serve or refuse; zone is what the zone says
+    /// Plain HTTP: redirect (to HTTPS), serve or refuse; `zone` for the zone's setting
     #[arg(long, hide_short_help = true, value_name = "WHAT")]
     plain: Option<String>,
     /// The certificate to show: the first name of an imported one, or `issued`; `none` is the best
@@ -64,19 +64,19 @@ pub(crate) struct Keys {
     /// Cover every name below its own, too
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     subdomains: Option<bool>,
-    /// Tell in Server-Timing where the time went
+    /// Add a Server-Timing header with the times to connect and to the first byte
     #[arg(long, hide_short_help = true, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     server_timing: Option<bool>,
     /// Take Strict-Transport-Security out of responses
     #[arg(long, hide_short_help = true, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     drop_hsts: Option<bool>,
-    /// Answer with a page that says that the route rests
+    /// Pause the route: requests get a page that says so
     #[arg(long, value_name = "BOOL", num_args = 0..=1, require_equals = true, default_missing_value = "true")]
     paused: Option<bool>,
     /// A file to which a line is added for each request, in the combined format; `none` for none
     #[arg(long, hide_short_help = true, value_name = "FILE")]
     access_log: Option<String>,
-    /// What the route is for, in words of your own; `none` for nothing
+    /// A note about the route; `none` removes it
     #[arg(long, hide_short_help = true, value_name = "TEXT")]
     note: Option<String>,
     #[command(flatten)]
@@ -85,7 +85,7 @@ pub(crate) struct Keys {
 
 /// What the route's answers have to be like, for checks: the right app, not just an app.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "What its answers have to be like")]
+#[command(next_help_heading = "Expected responses, for checks")]
 struct Expect {
     /// The status, after redirects; 0 for any
     #[arg(long, value_name = "STATUS")]

@@ -3,7 +3,6 @@ use std::net::SocketAddr;
 use bentlane_core::check::MachineVerdict;
 use bentlane_service::api::{Attention, Capacity, RunsAs, Status as StatusView};
 use clap::Args;
-use serde::Serialize;
 use time::macros::format_description;
 
 use super::{lanes, machine};
@@ -21,21 +20,17 @@ pub(crate) struct Status {}
 impl Status {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         let status: StatusView = client.get("/status").await?;
+        // Programs ask for this alone and often; to look at the machine takes a moment.
+        if output.is_json() {
+            output.data(&status, |_| String::new())?;
+            return Ok(Answer::Yes);
+        }
         // What runs is told also where the machine cannot be looked at.
         let machine: Result<MachineVerdict, CliError> = client.get("/machine").await;
         let machine = machine.inspect_err(|error| output.error(error)).ok();
-        let shown = Shown { status, machine };
-        output.data(&shown, |shown| describe(output, shown))?;
+        output.data(&status, |status| describe(output, status, machine.as_ref()))?;
         Ok(Answer::Yes)
     }
-}
-
-/// The service, and whether this machine reaches what it serves.
-#[derive(Serialize)]
-struct Shown {
-    #[serde(flatten)]
-    status: StatusView,
-    machine: Option<MachineVerdict>,
 }
 
 /// What runs and what to do next, for who types no command.
@@ -53,7 +48,7 @@ pub(crate) async fn overview(client: &Client, output: &Output) -> Result<Answer,
     Ok(answer)
 }
 
-fn describe(output: &Output, Shown { status, machine }: &Shown) -> String {
+fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>) -> String {
     let minutes = format_description!("[year]-[month]-[day] [hour]:[minute] UTC");
     let since = status.started_at.format(&minutes).unwrap_or_default();
     let places = |all: &[SocketAddr]| {
@@ -112,9 +107,9 @@ fn describe(output: &Output, Shown { status, machine }: &Shown) -> String {
         line("user", &runs_as(output, &status.runs_as)),
         line("limits", &capacity(output, &status.capacity)),
         String::new(),
-        routes(output, status, machine.as_ref()),
+        routes(output, status, machine),
     ];
-    if let Some(missing) = machine.as_ref().and_then(machine::missing) {
+    if let Some(missing) = machine.and_then(machine::missing) {
         let mark = output.paint(Tone::Broken, "✕");
         lines.push(format!("  {mark} {missing}"));
         lines.push(format!(

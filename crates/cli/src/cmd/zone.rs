@@ -13,7 +13,7 @@ use super::confirm;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::read_text;
-use crate::output::{Output, table};
+use crate::output::{Output, busy, table};
 
 /// Names that `show` lists as those asked for most.
 const SHOWN_COUNTS: usize = 10;
@@ -29,9 +29,9 @@ pub(crate) enum Zone {
     List(List),
     /// Show one zone: what its names resolve to, and the records of your own
     Show(Show),
-    /// Have a zone's names resolve otherwise
+    /// Change what a zone's names resolve to
     Edit(Edit),
-    /// Have a zone's own records be those of a master file (RFC 1035), all or none
+    /// Replace a zone's records with those of a master file (RFC 1035), all or none
     Import(Import),
     /// Print a zone as a master file (RFC 1035)
     Export(Export),
@@ -46,7 +46,7 @@ pub(crate) enum Zone {
 pub(crate) struct Add {
     /// The suffix, such as moor.test
     name: String,
-    /// Take it even if it can be a real domain
+    /// Add it even if it can be a real domain
     #[arg(long)]
     anyway: bool,
 }
@@ -71,7 +71,7 @@ pub(crate) struct Show {
   bentlane zone edit moor.test --address 198.51.100.10     names lead to a VM
   bentlane zone edit moor.test --address here              and back to this machine
   bentlane zone edit moor.test --answers routed-names      other names do not exist
-  bentlane zone edit moor.test --plain serve               HTTP in the clear is passed on")]
+  bentlane zone edit moor.test --plain serve               plain HTTP is passed on")]
 pub(crate) struct Edit {
     /// The zone
     name: String,
@@ -84,7 +84,7 @@ pub(crate) struct Edit {
     /// Which names there are
     #[arg(long, value_enum)]
     answers: Option<WhichNames>,
-    /// What becomes of HTTP in the clear: redirect (to HTTPS), serve or refuse
+    /// What becomes of plain HTTP: redirect (to HTTPS), serve or refuse
     #[arg(long, value_name = "WHAT")]
     plain: Option<String>,
 }
@@ -245,7 +245,9 @@ impl Zone {
             }) => {
                 let text = read_text(&file)?;
                 let path = format!("/zones/{}/file?dry_run={dry_run}", segment(&name));
+                let importing = busy("importing records");
                 let records: Records = client.put(&path, &ZoneFile { text }).await?;
+                drop(importing);
                 output.data(&records, |records| record_table(&records.records))?;
                 let count = records.records.len();
                 output.say(&match dry_run {
@@ -261,7 +263,7 @@ impl Zone {
             Self::Remove(Remove { name, with_routes }) => {
                 let path = format!("/zones/{}?with_routes={with_routes}", segment(&name));
                 client.delete(&path).await?;
-                output.say(&format!("the zone {name} is gone"));
+                output.say(&format!("removed the zone {name}"));
                 let authority: AuthorityView = client.get("/authority").await?;
                 if authority
                     .limits
@@ -325,8 +327,8 @@ fn describe(shown: &Shown) -> String {
     let routes = if zone.routes == 1 { "route" } else { "routes" };
     let plain = match zone.settings.plain {
         Plain::Redirect => "",
-        Plain::Serve => "; HTTP in the clear is served",
-        Plain::Refuse => "; HTTP in the clear is refused",
+        Plain::Serve => "; plain HTTP is served",
+        Plain::Refuse => "; plain HTTP is refused",
     };
     let heading = format!(
         "{}  {}; answers kept for {} s; {} {routes}{plain}",

@@ -63,6 +63,12 @@ impl PartKind {
         }
     }
 
+    /// Whether the private key is in it.
+    #[must_use]
+    pub fn has_key(self) -> bool {
+        matches!(self, Self::Key | Self::Both | Self::Pkcs12)
+    }
+
     /// The mode of the file: what holds a key is its owner's alone.
     #[must_use]
     pub fn mode(self) -> u32 {

@@ -23,6 +23,7 @@ pub struct Finding {
     /// What was seen, a line each.
     pub evidence: Vec<String>,
     /// What fixes it.
+    #[serde(rename = "fix", alias = "remedy")]
     pub remedy: Remedy,
 }
 
@@ -82,7 +83,7 @@ impl Finding {
             format!("our resolver at {resolver} does not answer for {name}"),
             vec![evidence],
             Remedy::command(
-                "see whether the service still runs and listens there",
+                "check that the service runs and listens there",
                 "bentlane status",
             ),
         )
@@ -308,15 +309,15 @@ impl Finding {
         )
     }
 
-    /// HTTP in the clear is refused for `name`.
+    /// Plain HTTP is refused for `name`.
     #[must_use]
     pub fn plain_refused(address: &str, url: &str) -> Self {
         Self::of(
             FindingKind::PlainRefused,
-            format!("HTTP in the clear is refused here: ask for {url}"),
+            format!("plain HTTP is refused here: ask for {url}"),
             Vec::new(),
             Remedy::command(
-                "use HTTPS, or have HTTP in the clear sent there",
+                "use HTTPS, or redirect plain HTTP to it",
                 format!("bentlane route edit {address} --plain redirect"),
             ),
         )
@@ -332,10 +333,10 @@ impl Finding {
         };
         Self::of(
             FindingKind::TargetSpeaksTls,
-            format!("{place} speaks TLS, and the route speaks HTTP in the clear"),
-            vec!["it answers a TLS hello, and to HTTP with nothing that is HTTP".to_owned()],
+            format!("{place} speaks TLS, and the route speaks plain HTTP"),
+            vec!["it answers a TLS hello, and does not answer HTTP".to_owned()],
             Remedy::fix(
-                "have the route speak TLS; `none` takes the certificate whoever made it",
+                "use TLS for the target; `--target-tls none` accepts any certificate",
                 format!("bentlane route edit {address} --to https://{there} --target-tls none"),
             ),
         )
@@ -353,7 +354,7 @@ impl Finding {
             ),
             vec!["it answers a TLS hello with something that is not TLS".to_owned()],
             Remedy::fix(
-                "have the route speak HTTP in the clear",
+                "have the route speak plain HTTP",
                 format!("bentlane route edit {address} --to http://{there}"),
             ),
         )
@@ -395,7 +396,7 @@ impl Finding {
                 if circle.len() > 2 {
                     "have one of them lead to the app itself"
                 } else {
-                    "have it lead to the app itself"
+                    "point it at the app itself"
                 },
                 format!("bentlane route edit {address} --to PORT"),
             ),
@@ -548,10 +549,7 @@ impl Finding {
     pub fn answer_malformed(target: &Target, reason: &str) -> Self {
         Self::of(
             FindingKind::AnswerMalformed,
-            format!(
-                "what {} answers is not HTTP in the clear",
-                target.describe()
-            ),
+            format!("what {} answers is not plain HTTP", target.describe()),
             vec![reason.to_owned()],
             Remedy::text("see which program listens there, and whether it expects TLS"),
         )

@@ -10,7 +10,7 @@ pub fn guide() -> String {
     let mut page = String::from(
         "# Findings\n\n\
          What a check can find, hop by hop. Each finding has a stable name (its slug), a severity, \
-         what was seen, and a remedy with your own names and ports filled in: `bentlane check` \
+         what was seen, and a fix with your own names and ports filled in: `bentlane check` \
          shows them, `bentlane check --fix` offers to carry out those that are Bent Lane's own to \
          carry out. With an **error** the check fails. A **warning** works for now, or for some. A \
          **hint** works, and could be better.\n\n\

@@ -105,7 +105,7 @@ kinds! {
         "The zone is a public suffix or can be somebody's real domain. What is really there is out of reach for this machine, and browsers treat public suffixes in their own way: no shared cookies, no wildcard certificates.";
     /// Browsers speak HTTPS only there.
     ForcedHttps = "forced-https", Hint at Resolve:
-        "Browsers have this suffix on the list of names that they ask for over HTTPS only. It works with Bent Lane's certificates; HTTP in the clear never leaves the browser.";
+        "Browsers have this suffix on the list of names that they ask for over HTTPS only. It works with Bent Lane's certificates; plain HTTP never leaves the browser.";
     /// The suffix may be somebody's one day.
     UnreservedSuffix = "unreserved-suffix", Hint at Resolve:
         "The suffix is not reserved for private use (RFC 6761), so it may lead elsewhere one day.";
@@ -155,9 +155,9 @@ kinds! {
     /// A store trusts an older root of ours.
     OlderRootTrusted = "older-root-trusted", Warning at Handshake:
         "The store holds a root of Bent Lane's from before. It has the same name and another key, so certificates of today are refused, and the list of trusted roots looks as if all were well.";
-    /// HTTP in the clear is refused.
+    /// Plain HTTP is refused.
     PlainRefused = "plain-refused", Error at Handshake:
-        "The route, or its zone, refuses HTTP in the clear.";
+        "The route, or its zone, refuses plain HTTP.";
 
     /// No route covers the name and path.
     RouteMissing = "route-missing", Error at Connect:
@@ -206,10 +206,10 @@ kinds! {
         "As many connections are open as the service may have. More are told so and closed.";
     /// The target speaks TLS, and the route says otherwise.
     TargetSpeaksTls = "target-speaks-tls", Error at Connect:
-        "The app answers a TLS hello and does not understand HTTP in the clear, which is what the route speaks to it.";
+        "The app answers a TLS hello and does not understand plain HTTP, which is what the route speaks to it.";
     /// The target speaks in the clear, and the route says TLS.
     TargetSpeaksPlain = "target-speaks-plain", Error at Connect:
-        "The app answers a TLS hello with something that is not TLS: it speaks HTTP in the clear.";
+        "The app answers a TLS hello with something that is not TLS: it speaks plain HTTP.";
     /// The target's certificate has expired, or is not valid yet.
     TargetExpired = "target-expired", Error at Connect:
         "The certificate of the app itself is out of its time.";
@@ -231,7 +231,7 @@ kinds! {
         "The app answers under its own host and refuses the route's name: dev servers and frameworks have a list of allowed hosts. Either the name comes into that list, or the route sends the app's own host.";
     /// The app sends clients to HTTPS for ever.
     SchemeLoop = "scheme-loop", Error at Answer:
-        "The app redirects to HTTPS although the client came over HTTPS: it does not go by `X-Forwarded-Proto` or `Forwarded`, and sees HTTP in the clear. The client turns in a circle.";
+        "The app redirects to HTTPS although the client came over HTTPS: it ignores `X-Forwarded-Proto` and `Forwarded`, and sees plain HTTP. The client is redirected forever.";
     /// Redirects turn in a circle.
     RedirectLoop = "redirect-loop", Error at Answer:
         "Following the app's redirects leads back to a URL that was asked for before, or never ends.";
@@ -243,7 +243,7 @@ kinds! {
         "The app redirects to the right name on another port than the one that the client came to: it builds URLs without the port of `Host` or `X-Forwarded-Port`. On port 443 this does not show, since URLs leave it out.";
     /// A redirect leaves HTTPS.
     RedirectDowngrades = "redirect-downgrades", Hint at Answer:
-        "The app redirects to HTTP in the clear under a name of Bent Lane's. That costs a detour, and where HTTP in the clear is served, the client stays there.";
+        "The app redirects to plain HTTP under a name of Bent Lane's. That costs a detour, and where plain HTTP is served, the client stays there.";
     /// The target closes the connection without an answer.
     AnswerMissing = "answer-missing", Error at Answer:
         "The app accepts the connection and the request, and closes without an answer: it crashed on the request, or speaks another protocol than HTTP.";
@@ -291,7 +291,7 @@ kinds! {
         "A page of this route asks another route, and that route's answer to the preflight (the OPTIONS request of the Fetch standard) does not allow it. The browser then never sends the request.";
     /// A page loads something in the clear.
     MixedContent = "mixed-content", Warning at Answer:
-        "The page comes over HTTPS and loads scripts, styles or frames over HTTP in the clear. Browsers block that.";
+        "The page comes over HTTPS and loads scripts, styles or frames over plain HTTP. Browsers block that.";
     /// More specific routes take some of this one's names.
     RouteShadowed = "route-shadowed", Hint at Answer:
         "The most specific name wins before the longest path. A route for a wildcard with a path is therefore not asked for the names that have routes of their own.";

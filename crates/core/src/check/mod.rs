@@ -31,7 +31,7 @@ pub use observation::{
 pub use page::{Markup, Page};
 pub use reach::{
     ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, Lookups, MachineItem, MachinePart,
-    MachineSeen, MachineVerdict, NameFound, NameToReach, Standing, ToReach, ZoneNames,
+    MachineSeen, MachineVerdict, NameFound, NameToReach, PROBE_LABEL, Standing, ToReach, ZoneNames,
     judge_machine,
 };
 pub use trace::{Step, Trace, TraceSeen, trace};

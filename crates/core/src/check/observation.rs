@@ -71,7 +71,7 @@ impl Facts {
     }
 
     /// Where a check follows a redirect to: a URL that leads to a route through our own listener.
-    /// Where HTTP in the clear is sent to HTTPS, that is where it leads.
+    /// Where plain HTTP is redirected to HTTPS, that is where it leads.
     #[must_use]
     pub fn ours(&self, url: &Url) -> Option<Url> {
         let name = url.domain()?;

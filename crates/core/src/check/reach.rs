@@ -33,7 +33,7 @@ pub struct MachineItem {
     /// What was seen, in a sentence.
     pub summary: String,
     /// What fixes it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, rename = "fix", skip_serializing_if = "Option::is_none")]
     pub remedy: Option<Remedy>,
     /// The names that this is about, each with all names below it; empty for every name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -230,6 +230,9 @@ pub fn judge_machine(seen: &MachineSeen, now: OffsetDateTime) -> MachineVerdict 
         checked_at: now,
     }
 }
+
+/// A label that no route has: it resolves when the zone itself is asked of us.
+pub const PROBE_LABEL: &str = "bentlane-lookup";
 
 /// Has the system's lookups ask us, and every store trust our root.
 const ATTACH: &str = "sudo bentlane system attach";

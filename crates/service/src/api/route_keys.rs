@@ -39,7 +39,7 @@ pub struct RouteKeys {
     /// Fields to remove: `request NAME` or `response NAME`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub remove_headers: Option<Vec<String>>,
-    /// What becomes of HTTP in the clear: `redirect`, `serve` or `refuse`; `zone` is what the zone
+    /// What becomes of plain HTTP: `redirect`, `serve` or `refuse`; `zone` is what the zone
     /// says.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub plain: Option<String>,

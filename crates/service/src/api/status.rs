@@ -76,7 +76,7 @@ pub struct Listeners {
     /// DNS, UDP and TCP.
     #[schema(value_type = Vec<String>)]
     pub dns: Vec<SocketAddr>,
-    /// HTTP in the clear.
+    /// plain HTTP.
     #[schema(value_type = Vec<String>)]
     pub http: Vec<SocketAddr>,
     /// HTTPS.

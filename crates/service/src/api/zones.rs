@@ -65,7 +65,7 @@ pub struct ZonePatch {
     #[schema(value_type = Option<Vec<String>>)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub addresses: Option<Vec<IpAddr>>,
-    /// What becomes of HTTP in the clear for its names.
+    /// What becomes of plain HTTP for its names.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub plain: Option<Plain>,
 }
@@ -187,7 +187,7 @@ async fn show_zone(
     Ok(Json(view(&state, &state.snapshot.load(), &zone)))
 }
 
-/// Have a zone's names resolve otherwise.
+/// Change what a zone's names resolve to.
 #[utoipa::path(
     patch, path = "/zones/{name}", params(("name" = String, Path)), request_body = ZonePatch,
     responses((status = 200, body = ZoneView), (status = 404, body = Problem), (status = 422, body = Problem)),

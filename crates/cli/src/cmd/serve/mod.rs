@@ -41,7 +41,7 @@ pub(crate) struct Serve {
     /// Where to answer DNS queries: a port, or ADDR:PORT [default: 53]
     #[arg(long, value_name = "ADDR:PORT")]
     dns: Vec<ListenAt>,
-    /// Where to redirect HTTP in the clear [default: 80]
+    /// Address for plain HTTP, which is redirected to HTTPS [default: 80]
     #[arg(long, value_name = "ADDR:PORT")]
     http: Vec<ListenAt>,
     /// Where to serve HTTPS [default: 443]

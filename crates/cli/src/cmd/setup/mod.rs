@@ -226,7 +226,10 @@ impl Setup {
                 Part::Lookups,
                 Step {
                     part: Part::Lookups,
-                    text: format!("{} asks Bent Lane; what is there is kept", path.display()),
+                    text: format!(
+                        "{} is pointed at Bent Lane; the present file is kept",
+                        path.display()
+                    ),
                     details: found::holders_of_standard_ports(),
                 },
             );

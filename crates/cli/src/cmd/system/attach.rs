@@ -312,7 +312,7 @@ impl How {
             }
             output.say(match adds {
                 true => "nothing to do: it is attached already",
-                false => "nothing to do: nothing of ours is there",
+                false => "nothing to do: nothing is attached",
             });
             return Ok(false);
         }
@@ -380,9 +380,11 @@ fn files_in_words(output: &Output, plan: &Plan) -> String {
     for step in &plan.steps {
         let what = match (step.kind, step.part) {
             (StepKind::Replace, Part::Resolver) => {
-                "have the system's lookups ask us; what is there is kept"
+                "point lookups at Bent Lane; the present file is kept"
             }
-            (StepKind::Replace, Part::Hosts) => "write a block of ours; the rest stays",
+            (StepKind::Replace, Part::Hosts) => {
+                "add a block with the names; the rest of the file stays"
+            }
             (StepKind::Replace, Part::UnitSockets) => {
                 "have systemd open ports 53, 80 and 443 for the service"
             }
@@ -395,9 +397,9 @@ fn files_in_words(output: &Output, plan: &Plan) -> String {
             (StepKind::Replace, Part::Repair) => {
                 "have systemd repair the lookups then, as root, within the zones above"
             }
-            (StepKind::Restore, _) => "put back what was there before",
-            (StepKind::Clean, _) => "take out the block of ours; the rest stays",
-            (StepKind::Forget, _) => "leave it: what is there now is not ours",
+            (StepKind::Restore, _) => "restore the former file",
+            (StepKind::Clean, _) => "remove the block; the rest of the file stays",
+            (StepKind::Forget, _) => "leave it: another program has replaced the file",
         };
         let path = output.paint(Tone::Strong, &step.path.display().to_string());
         lines.push(format!("{path}  {what}"));

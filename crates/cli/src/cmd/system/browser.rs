@@ -3,12 +3,15 @@
 use std::process::Stdio;
 use std::time::Duration;
 
-use bentlane_core::check::{ItemState, MachineItem, MachinePart, Remedy, ToReach};
+use bentlane_core::check::{
+    ItemState, MachineItem, MachinePart, NameToReach, PROBE_LABEL, Remedy, ToReach,
+};
 use bentlane_system::{Browser, Family, installed_browsers};
 use tempfile::TempDir;
 use tokio::process::Command;
 use tokio::time::timeout;
 
+use crate::account::Account;
 use crate::client::Client;
 use crate::error::CliError;
 use crate::output::Output;
@@ -39,7 +42,14 @@ pub(super) async fn look(client: &Client, output: &Output) -> Result<Vec<Machine
     };
     let mut items = Vec::new();
     for zone in &to_reach.zones {
-        let Some(name) = zone.names.first() else {
+        // Root opens no page of an app: the browser has no sandbox then.
+        let own = |name: &&NameToReach| name.name.as_str().starts_with(PROBE_LABEL);
+        let mut names = zone.names.iter();
+        let name = match runs_as_root() {
+            true => names.find(own),
+            false => names.next(),
+        };
+        let Some(name) = name else {
             continue;
         };
         let url = format!("https://{}{port}/", name.name);
@@ -70,6 +80,11 @@ fn item(subject: String, state: ItemState, summary: String) -> MachineItem {
     }
 }
 
+/// Whether a browser that is started now is root's.
+fn runs_as_root() -> bool {
+    nix::unistd::geteuid().is_root() && Account::behind_sudo().is_none()
+}
+
 /// What the browser says is wrong with a page; `None` when it shows it.
 async fn open(browser: &Browser, url: &str) -> Result<Option<String>, String> {
     let profile = TempDir::new().map_err(|cause| cause.to_string())?;
@@ -88,9 +103,19 @@ async fn open(browser: &Browser, url: &str) -> Result<Option<String>, String> {
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
         .kill_on_drop(true);
-    if nix::unistd::geteuid().is_root() {
+    match Account::behind_sudo() {
+        Some(account) => {
+            let (uid, gid) = (account.uid.as_raw(), account.gid.as_raw());
+            std::os::unix::fs::chown(profile.path(), Some(uid), Some(gid))
+                .map_err(|cause| cause.to_string())?;
+            command.uid(uid).gid(gid).env("HOME", &account.home);
+            command.current_dir("/");
+        }
         // The browser does not start for root otherwise.
-        command.arg("--no-sandbox");
+        None if runs_as_root() => {
+            command.arg("--no-sandbox");
+        }
+        None => {}
     }
     let shown = timeout(PATIENCE, command.output()).await;
     let shown = shown.map_err(|_| format!("no page after {} s", PATIENCE.as_secs()))?;

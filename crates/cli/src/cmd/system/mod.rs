@@ -26,19 +26,19 @@ use crate::output::Output;
 /// `bentlane system`
 #[derive(Debug, Subcommand)]
 pub(crate) enum System {
-    /// Show what this machine does with our names, what is attached, and what is in the way
+    /// Show whether this machine finds and trusts the names, and what is attached
     Show(Show),
-    /// Check whether programs on this machine find our names and trust our certificates
+    /// Check whether programs on this machine find the names and trust the certificates
     Check(Check),
-    /// Have this machine's lookups ask us and its trust stores trust our root; what is changed is kept
+    /// Point this machine's lookups at Bent Lane, and have its trust stores trust the root
     Attach(Attach),
-    /// Put back what was there before
+    /// Undo what attach changed
     Detach(Detach),
-    /// Bring what is attached up to date, after another program changed it or routes changed
+    /// Update what is attached, after another program changed it or routes changed
     Repair(Repair),
-    /// Print what to do on a system that we do not attach to ourselves
+    /// Print instructions or a script for macOS, Windows, WSL and phones
     Guide(Guide),
-    /// Print the variables by which programs with roots of their own come to trust ours
+    /// Print environment variables for programs with a trust store of their own
     Env(Env),
 }
 

@@ -123,19 +123,19 @@ fn describe(output: &Output, report: &Report) -> String {
     if !report.to_restart.is_empty() {
         let names = report.to_restart.join(" and ");
         lines.push(format!(
-            "{arrow} start {names} again: it runs since before our root was trusted"
+            "{arrow} start {names} again: it was started before it could trust the root"
         ));
     }
     lines.push(String::new());
-    lines.push(output.paint(Tone::Strong, "Attached"));
+    lines.push(output.paint(Tone::Strong, "Attached parts"));
     for part in &report.parts {
         let state = match part.state {
             PartState::Detached => {
                 let unit = Part::UNITS.contains(&part.part);
                 let words = if unit {
-                    "not there"
+                    "not installed"
                 } else {
-                    "as the system has it"
+                    "not attached"
                 };
                 output.paint(Tone::Muted, words)
             }

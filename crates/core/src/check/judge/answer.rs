@@ -292,14 +292,14 @@ fn target_port(target: &Target) -> Option<u16> {
     }
 }
 
-/// A redirect to HTTP in the clear under a name of ours.
+/// A redirect to plain HTTP under a name of ours.
 fn downgraded(visit: &Visit) -> Option<Finding> {
     let is_plain = |page: &&Page| page.location().is_some_and(|to| to.scheme() == "http");
     let page = visit.pages.iter().find(is_plain)?;
     let to = page.location()?;
     Some(Finding::of(
         FindingKind::RedirectDowngrades,
-        format!("the app redirects to HTTP in the clear: {to}"),
+        format!("the app redirects to plain HTTP: {to}"),
         vec![format!("{} leads to {to}", page.url)],
         Remedy::text("have the app go by `X-Forwarded-Proto` when it builds URLs"),
     ))
