@@ -16,7 +16,8 @@ export function Machine({ machine }: { machine: Seen | undefined }) {
       <ul className="mt-1 text-[15px]">
         {failed.map((item) => (
           <li key={`${item.part} ${item.subject}`}>
-            <span className="text-muted">{item.part}</span> {item.subject} {item.summary}
+            <span className="text-muted">{item.part}</span>{' '}
+            <span className="font-semibold">{item.subject}</span> {item.summary}
           </li>
         ))}
       </ul>

@@ -30,6 +30,15 @@ fn routes_follow_their_containers() {
 
     // By the only port that is published, whichever that is.
     engine.start_hut("tiles", &["--publish", "127.0.0.1::80"]);
+    let host = format!("unix://{}", engine.socket().display());
+    let plan = world.run_with(
+        &["setup", "--dry-run", "--only", "routes", "--format", "json"],
+        &[("DOCKER_HOST", &host)],
+    );
+    let plan = plan.json();
+    let routes = plan["routes"].as_array().unwrap();
+    let tiles = routes.iter().find(|it| it["target"] == "container:tiles");
+    assert_eq!(tiles.unwrap()["address"], "tiles.moor.test", "{plan}");
     world.ok(&[
         "route",
         "add",

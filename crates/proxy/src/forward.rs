@@ -692,7 +692,7 @@ impl Client {
             Failure::SpeaksTls => (bad, Finding::target_speaks_tls(&address, target)),
             Failure::Oversized(octets) => {
                 let limit = self.shared.limits.response_head_octets;
-                let reason = format!("{octets} octets, and {limit} are taken");
+                let reason = format!("{octets} bytes, and {limit} are taken");
                 (bad, Finding::answer_oversized(target, &reason))
             }
             Failure::Exchange(error) if error.is_parse_too_large() => {

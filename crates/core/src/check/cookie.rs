@@ -40,7 +40,7 @@ pub(crate) fn dropped(field: &str, host: &str) -> Option<Dropped> {
     {
         "a name that begins with `__Host-` needs `Secure`, `Path=/` and no `Domain`".to_owned()
     } else if cookie.name().len() + cookie.value().len() > LARGEST {
-        format!("name and value are longer than {LARGEST} octets")
+        format!("name and value are longer than {LARGEST} bytes")
     } else {
         return None;
     };

@@ -131,7 +131,7 @@ fn evidence(seen: &Observations, visit: &Visit) -> Vec<String> {
         .map(|page| format!("{}: {}", page.url, in_short(page)))
         .collect();
     lines.push(format!(
-        "the first octet after {}",
+        "the first byte after {}",
         in_words(visit.first_byte)
     ));
     if let End::Leaves(url) = &visit.end {
@@ -161,7 +161,7 @@ fn in_short(page: &Page) -> String {
         page.value("content-encoding")
             .map(|how| format!("compressed with {how}")),
     );
-    parts.push(format!("{} octets", page.length));
+    parts.push(format!("{} bytes", page.length));
     parts.join(", ")
 }
 
@@ -310,7 +310,7 @@ fn cut(target: &Target, page: &Page, reason: &str) -> Finding {
         FindingKind::AnswerCut,
         format!("{} ends its answer before its end", target.describe()),
         vec![
-            format!("{} octets of {} came", page.length, page.url),
+            format!("{} bytes of {} came", page.length, page.url),
             reason.to_owned(),
         ],
         Remedy::text("read the app's own output: it may have crashed while it answered"),
