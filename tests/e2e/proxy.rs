@@ -305,7 +305,12 @@ fn faults_are_told_apart_and_explained() {
             "answer-missing",
             "without an answer".to_owned(),
         ),
-        ("garbage", 502, "answer-malformed", "not HTTP".to_owned()),
+        (
+            "garbage",
+            502,
+            "answer-malformed",
+            "not plain HTTP".to_owned(),
+        ),
         (
             "unknown",
             502,

@@ -77,7 +77,7 @@ fn one_command_sets_a_machine_up_and_each_missing_part_is_named() {
             "plan",
             &[
                 "zone     moor.test",
-                "lookups  /etc/resolv.conf asks Bent Lane",
+                "lookups  /etc/resolv.conf is pointed at Bent Lane",
                 "/etc/chromium/policies/managed/bentlane.json",
                 "huts.moor.test → 4310  “Highmoor”",
                 "untouched",

@@ -141,7 +141,8 @@ export interface Authority {
 }
 
 export interface TrustStore {
-  kind: 'system' | 'browser' | 'java';
+  client: string;
+  kind: 'system' | 'policy' | 'browser' | 'java';
   path: string;
   state: 'trusted' | 'former' | 'not-trusted' | 'unknown';
   reason?: string;

@@ -61,18 +61,17 @@ function Root({ authority }: { authority: Authority }) {
   );
 }
 
-const KINDS: Record<TrustStore['kind'], string> = {
-  system: 'The system',
-  browser: 'A browser',
-  java: 'Java',
-};
-
 const STATES: Record<TrustStore['state'], string> = {
   trusted: 'trusts our certificates',
   former: 'holds a former root of ours',
   'not-trusted': 'does not trust the root',
   unknown: 'cannot be told',
 };
+
+/** A word of the service, which writes without capitals. */
+function capitalized(text: string): string {
+  return `${text.charAt(0).toUpperCase()}${text.slice(1)}`;
+}
 
 function Stores({ stores }: { stores: readonly TrustStore[] | undefined }) {
   const wanting = stores?.some(
@@ -85,8 +84,8 @@ function Stores({ stores }: { stores: readonly TrustStore[] | undefined }) {
       {stores !== undefined && stores.length > 0 && (
         <Table titles={['Store', '', 'Where']}>
           {stores.map((store) => (
-            <tr key={store.path}>
-              <td className={CELL}>{KINDS[store.kind]}</td>
+            <tr key={store.client}>
+              <td className={CELL}>{capitalized(store.client)}</td>
               <td className={`${CELL} ${tone(store.state)}`}>
                 {store.state === 'trusted' ? '● ' : store.state === 'unknown' ? '○ ' : '✕ '}
                 {STATES[store.state]}

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use bentlane_core::authority::{Form, Passphrase};
 use bentlane_service::api::{AuthorityView, ImportRoot, Protect, Unlock};
-use bentlane_system::StoreReport;
+use bentlane_system::ClientTrust;
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;
 use time::OffsetDateTime;
@@ -160,11 +160,11 @@ impl Authority {
         match self {
             Self::Show(Show {}) => {
                 let authority: AuthorityView = client.get("/authority").await?;
-                let stores = trust::ask(client).await?.reports(&[home()]);
-                let shown = Shown { authority, stores };
-                output.data(&shown, |Shown { authority, stores }| {
-                    let stores = trust::describe(output, stores).join("\n");
-                    format!("{}\n\n{stores}", describe(output, authority))
+                let clients = trust::ask(client).await?.clients(&home());
+                let shown = Shown { authority, clients };
+                output.data(&shown, |Shown { authority, clients }| {
+                    let clients = trust::describe(output, clients).join("\n");
+                    format!("{}\n\n{clients}", describe(output, authority))
                 })?;
             }
             Self::Export(Export { out, form }) => {
@@ -249,7 +249,7 @@ impl Authority {
 struct Shown {
     #[serde(flatten)]
     authority: AuthorityView,
-    stores: Vec<StoreReport>,
+    clients: Vec<ClientTrust>,
 }
 
 fn asked_twice() -> Result<Passphrase, CliError> {

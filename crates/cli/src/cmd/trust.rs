@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use bentlane_service::api::AuthorityView;
-use bentlane_system::{Family, Ours, StoreKind, StoreReport, StoreStep, Trusts};
+use bentlane_system::{ClientTrust, Family, Ours, StoreKind, StoreReport, StoreStep, Trusts};
 
 use crate::client::Client;
 use crate::error::CliError;
@@ -77,38 +77,34 @@ fn kind_in_words(kind: StoreKind) -> &'static str {
     }
 }
 
-/// A line for each store, and the remedy where one does not trust us.
-pub(crate) fn describe(output: &Output, reports: &[StoreReport]) -> Vec<String> {
-    let line = |report: &StoreReport| {
-        let (mark, words) = match &report.state {
+/// A line for each program, and the fix where one does not trust us.
+pub(crate) fn describe(output: &Output, clients: &[ClientTrust]) -> Vec<String> {
+    let line = |seen: &ClientTrust| {
+        let (mark, words) = match &seen.state {
             Trusts::Trusted => (
                 output.paint(Tone::Passing, "●"),
-                "trusts our certificates".to_owned(),
+                "trusts the root".to_owned(),
             ),
             Trusts::Former => (
                 output.paint(Tone::Broken, "✕"),
-                "holds a former root of ours, and not the one of now".to_owned(),
+                "trusts a former root and not this one".to_owned(),
             ),
             Trusts::NotTrusted { .. } => (
                 output.paint(Tone::Broken, "✕"),
-                "does not trust our root".to_owned(),
+                "does not trust the root".to_owned(),
             ),
             Trusts::Unknown { reason } => (
                 output.paint(Tone::Muted, "○"),
-                format!("cannot tell: {reason}"),
+                format!("cannot be asked: {reason}"),
             ),
         };
-        let path = report.store.path.display();
-        format!(
-            "{mark} {path}  {} {words}",
-            output.paint(Tone::Muted, kind_in_words(report.store.kind))
-        )
+        let path = output.paint(Tone::Muted, &format!("({})", seen.store.display()));
+        format!("{mark} {} {words} {path}", seen.client)
     };
-    let there = reports.iter().filter(|report| report.store.exists);
-    let mut lines: Vec<String> = there.map(line).collect();
+    let mut lines: Vec<String> = clients.iter().map(line).collect();
     let wanting =
-        |report: &StoreReport| matches!(report.state, Trusts::Former | Trusts::NotTrusted { .. });
-    if reports.iter().any(wanting) {
+        |seen: &ClientTrust| matches!(seen.state, Trusts::Former | Trusts::NotTrusted { .. });
+    if clients.iter().any(wanting) {
         let arrow = output.paint(Tone::Remedy, "→");
         lines.push(format!("{arrow} sudo bentlane system attach --only trust"));
     }

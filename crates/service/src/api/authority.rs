@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, HeaderValue};
 use axum::response::IntoResponse;
 use bentlane_core::Name;
 use bentlane_core::authority::{BUNDLE_PASSWORD, Form, Passphrase, Safe, Summary, chain_pem};
-use bentlane_system::{Ours, StoreKind, StoreReport, System, Trusts, read_file};
+use bentlane_system::{ClientTrust, Ours, StoreKind, System, Trusts, read_file};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tracing::info;
@@ -88,7 +88,9 @@ pub struct Protect {
 /// What a trust store of this machine says of our root.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct StoreView {
-    /// `system`, `browser` or `java`.
+    /// Who goes by it: the system, a browser, Java.
+    pub client: String,
+    /// `system`, `policy`, `browser` (its database) or `java`.
     pub kind: String,
     /// Its file or folder.
     pub path: String,
@@ -99,7 +101,7 @@ pub struct StoreView {
     pub reason: Option<String>,
 }
 
-/// The trust stores of this machine, as the service's user sees them.
+/// Who goes by which trust store on this machine, as the service's user sees it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Stores {
     /// The stores.
@@ -223,33 +225,33 @@ async fn show_authority(Shared(state): Shared<Arc<State>>) -> Result<Json<Author
     view(&state).map(Json)
 }
 
-/// List the trust stores of this machine, with what each says of our root: the chain that our own
-/// server shows is verified with its roots.
+/// List who goes by which trust store of this machine, and whether they trust our root when they are
+/// started now: the chain that our own server shows is verified with the store's roots.
 #[utoipa::path(get, path = "/authority/stores", responses((status = 200, body = Stores)))]
 async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, Problem> {
     let ours = ours(&state);
     let looking = aside("the trust stores cannot be looked at", move || {
         let home = std::env::var_os("HOME").unwrap_or_default();
-        ours.map(|ours| ours.reports(&[home.into()]))
+        ours.map(|ours| ours.clients(home.as_ref()))
             .unwrap_or_default()
     });
-    let reports = looking.await?;
-    let stores = reports.into_iter().map(|StoreReport { store, state, .. }| {
-        let (word, reason) = match state {
+    let stores = looking.await?.into_iter().map(|seen: ClientTrust| {
+        let (word, reason) = match seen.state {
             Trusts::Trusted => ("trusted", None),
             Trusts::Former => ("former", None),
             Trusts::NotTrusted { reason } => ("not-trusted", Some(reason)),
             Trusts::Unknown { reason } => ("unknown", Some(reason)),
         };
         StoreView {
-            kind: match store.kind {
+            client: seen.client,
+            kind: match seen.kind {
                 StoreKind::System => "system",
                 StoreKind::Browser => "browser",
                 StoreKind::Policy => "policy",
                 StoreKind::Java => "java",
             }
             .to_owned(),
-            path: store.path.display().to_string(),
+            path: seen.store.display().to_string(),
             state: word.to_owned(),
             reason,
         }
