@@ -30,12 +30,17 @@ fn routes_follow_their_containers() {
 
     // By the only port that is published, whichever that is.
     engine.start_hut("tiles", &["--publish", "127.0.0.1::80"]);
-    let host = format!("unix://{}", engine.socket().display());
-    let plan = world.run_with(
-        &["setup", "--dry-run", "--only", "routes", "--format", "json"],
-        &[("DOCKER_HOST", &host)],
-    );
-    let plan = plan.json();
+    // In a network of its own it leaves the apps of other tests alone.
+    let variables = [
+        format!("DOCKER_HOST=unix://{}", engine.socket().display()),
+        format!("BENTLANE_DATA_DIR={}", world.data_dir().display()),
+        bentlane_tests::binary().display().to_string(),
+    ];
+    let [host, data, program] = variables.each_ref().map(String::as_str);
+    let inside = ["--net", "--", "env", host, data, program];
+    let setup = ["setup", "--dry-run", "--only", "routes", "--format", "json"];
+    let plan = bentlane_tests::run("unshare", &[&inside[..], &setup].concat());
+    let plan = bentlane_tests::json(&plan.ok());
     let routes = plan["routes"].as_array().unwrap();
     let tiles = routes.iter().find(|it| it["target"] == "container:tiles");
     assert_eq!(tiles.unwrap()["address"], "tiles.moor.test", "{plan}");

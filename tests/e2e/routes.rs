@@ -323,19 +323,6 @@ fn a_route_may_cover_every_name_below_its_own() {
 }
 
 #[test]
-fn a_route_without_a_target_names_what_listens() {
-    let app = App::raw(SHOP);
-    let world = World::with_routes(&[]);
-    let asked = world.run(&["route", "add", "a.moor.test"]);
-    assert_eq!(asked.code, 2, "{asked:?}");
-    let listed = format!("{:>6}  ", app.port());
-    assert!(
-        asked.stderr.contains(&listed) && asked.stderr.contains("“shop”"),
-        "{asked:?}"
-    );
-}
-
-#[test]
 fn third_parties_are_told_apart_before_a_name_is_registered() {
     let world = World::with_routes(&[("a.moor.test", "4310")]);
     let shown = world.ok(&["route", "show", "a.moor.test", "--for", "sso"]);

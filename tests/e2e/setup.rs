@@ -62,6 +62,7 @@ step offered; "$BENTLANE" system detach --only lookups --yes >/dev/null 2>&1
 "$BENTLANE" check --fix --yes 2>&1 | grep 'sudo bentlane\|every hop'
 step shell; SSL_CERT_FILE=/etc/hosts "$BENTLANE" system check || echo "exit $?"
 step again; "$BENTLANE" setup --yes 2>&1; "$BENTLANE" route list | grep -c 4310
+step target; "$BENTLANE" route add other.moor.test 2>&1 || echo "exit $?"
 step undo; "$BENTLANE" setup --undo --yes 2>&1
 pgrep -x bentlane >/dev/null || echo "no service"
 step after; state | diff "$FOLDER/before" - && echo identical
@@ -126,6 +127,15 @@ fn one_command_sets_a_machine_up_and_each_missing_part_is_named() {
         (
             "again",
             &["nothing is missing", "2 routes, every hop proved"],
+        ),
+        (
+            "target",
+            &[
+                "say where other.moor.test leads to",
+                "4310",
+                "“Highmoor”",
+                "exit 2",
+            ],
         ),
         ("undo", &["everything is as it was before", "no service"]),
         ("after", &["identical"]),

@@ -177,18 +177,12 @@ impl World {
     /// Runs a client command in this world.
     #[must_use]
     pub fn run(&self, args: &[&str]) -> Run {
-        self.run_with(args, &[])
-    }
-
-    /// The same with variables.
-    pub fn run_with(&self, args: &[&str], variables: &[(&str, &str)]) -> Run {
         run_command(
             Command::new(binary())
                 .args(args)
                 .env("BENTLANE_DATA_DIR", self.data_dir())
                 .env("XDG_CONFIG_HOME", self.path("config"))
-                .env_remove("DISPLAY")
-                .envs(variables.iter().copied()),
+                .env_remove("DISPLAY"),
         )
     }
 
