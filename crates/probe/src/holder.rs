@@ -65,6 +65,16 @@ pub fn socket_holders(addresses: &HashSet<SocketAddr>) -> HashMap<SocketAddr, Ho
     holders(&wanted)
 }
 
+/// Who has the standard port of HTTPS, where the listeners `https` do not.
+#[must_use]
+pub fn other_on_443(https: &[SocketAddr]) -> Option<Holder> {
+    const HTTPS: u16 = 443;
+    if https.iter().any(|at| at.port() == HTTPS) {
+        return None;
+    }
+    port_holder(SocketAddr::new(https.first()?.ip(), HTTPS))
+}
+
 /// Every TCP socket that listens, with who has it; those of other users are left out.
 #[must_use]
 pub fn listeners() -> HashMap<SocketAddr, Holder> {

@@ -17,5 +17,5 @@ mod target;
 mod visit;
 
 pub use from_here::look_from_here;
-pub use holder::{listeners, peer_uid, port_holder, port_owner, socket_holders};
+pub use holder::{listeners, other_on_443, peer_uid, port_holder, port_owner, socket_holders};
 pub use observe::{ProbeLimits, Prober};

@@ -8,10 +8,10 @@ use bentlane_core::check::{
     judge_machine,
 };
 use bentlane_core::{Answers, Hosts, Name, Pattern, Snapshot, Zone, chain};
-use bentlane_probe::port_holder;
+use bentlane_probe::{other_on_443, port_holder};
 use bentlane_system::{
-    ClientTrust, Ours, Part, PartState, StoreKind, System, SystemError, Trusts,
-    browsers_with_own_dns, installed_browsers, trust_stores,
+    ClientTrust, Ours, Part, StoreKind, System, SystemError, Trusts, browsers_with_own_dns,
+    installed_browsers, trust_stores,
 };
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
@@ -32,7 +32,6 @@ const TOLERATED: Duration = Duration::from_secs(300);
 
 /// Names of a zone that are looked up at most.
 const MOST_NAMES: usize = 16;
-const STANDARD_PORT: u16 = 443;
 
 /// What was last seen of the machine.
 #[derive(Debug, Default)]
@@ -40,6 +39,9 @@ pub(crate) struct Watch {
     seen: Mutex<Option<(Instant, Arc<Machine>)>>,
     stores: Mutex<Option<StoresSeen>>,
     reached: Mutex<Option<(Instant, MachineVerdict)>>,
+    /// One look of this kind at a time: names that nobody answers take seconds, and checks do not
+    /// wait for that.
+    reaching: tokio::sync::Mutex<()>,
     /// One look at a time.
     looking: tokio::sync::Mutex<()>,
 }
@@ -172,12 +174,8 @@ fn store_seen(client: &ClientTrust) -> StoreSeen {
 pub(crate) fn to_reach(state: &State) -> ToReach {
     let snapshot = state.snapshot.load();
     let system = System::default();
-    let ours = system.owner().ok().flatten().as_deref() == Some(state.data_dir.root());
-    let in_hosts = ours
-        && matches!(
-            system.state(Part::Hosts),
-            Ok(PartState::Attached | PartState::Changed)
-        );
+    let in_hosts = system.is_attached(Part::Hosts, state.data_dir.root());
+    let in_hosts = in_hosts.unwrap_or(false);
     let listening = state.listening.https_ips();
     let of_zone = |zone: &Zone| ZoneNames {
         zone: zone.name.clone(),
@@ -202,6 +200,15 @@ fn names_of(
         name,
         stands_for,
     };
+    let probe = || {
+        let probe = format!("{PROBE_LABEL}.{}", zone.name).parse().ok();
+        let probe = probe.filter(|_| zone.settings.answers == Answers::EveryName);
+        probe.map(|probe| to_reach(probe, zone.name.clone()))
+    };
+    // With many routes it costs to go through them.
+    if !in_hosts && let Some(probe) = probe() {
+        return vec![probe];
+    }
     let is_here = |name: &Name| {
         snapshot
             .zone_of(name.as_str())
@@ -226,12 +233,11 @@ fn names_of(
             .map(|(name, it)| to_reach(name, it))
             .collect();
     }
-    let probe = format!("{PROBE_LABEL}.{}", zone.name).parse().ok();
-    let probe = probe.filter(|_| zone.settings.answers == Answers::EveryName);
-    let name = probe.or_else(|| routed.into_iter().next().map(|(name, _)| name));
-    name.map(|name| to_reach(name, zone.name.clone()))
-        .into_iter()
-        .collect()
+    let first = || {
+        let (name, _) = routed.into_iter().next()?;
+        Some(to_reach(name, zone.name.clone()))
+    };
+    probe().or_else(first).into_iter().collect()
 }
 
 /// What this machine does with our names, as it was seen seconds ago.
@@ -245,7 +251,7 @@ pub(crate) async fn reached(state: &Arc<State>) -> Option<MachineVerdict> {
     if let Some(verdict) = kept() {
         return Some(verdict);
     }
-    let _one = state.watch.looking.lock().await;
+    let _one = state.watch.reaching.lock().await;
     if let Some(verdict) = kept() {
         return Some(verdict);
     }
@@ -256,7 +262,7 @@ pub(crate) async fn reached(state: &Arc<State>) -> Option<MachineVerdict> {
         let root = doing.trust.root().certificate_pem().to_owned();
         let clients = || doing.watch.stores(&ours, root, &home).clients;
         let mut seen = System::default().look(&to_reach(&doing), &ours, clients);
-        seen.port_443 = holder_of_443(&seen.https);
+        seen.port_443 = other_on_443(&seen.https).map(|holder| holder.to_string());
         Some(judge_machine(&seen, OffsetDateTime::now_utc()))
     });
     let looked = looked.await;
@@ -265,15 +271,6 @@ pub(crate) async fn reached(state: &Arc<State>) -> Option<MachineVerdict> {
     let kept = state.watch.reached.lock();
     *kept.unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), verdict.clone()));
     Some(verdict)
-}
-
-/// Who has the standard port that we do not listen on.
-fn holder_of_443(https: &[SocketAddr]) -> Option<String> {
-    if https.iter().any(|at| at.port() == STANDARD_PORT) {
-        return None;
-    }
-    let at = SocketAddr::new(https.first()?.ip(), STANDARD_PORT);
-    port_holder(at).map(|holder| holder.to_string())
 }
 
 /// Whom the system asks for names, and what its hosts file says.
@@ -286,15 +283,8 @@ fn see_names(
     let conf = system.resolv_conf()?;
     let at = |ip: &std::net::IpAddr| SocketAddr::new(*ip, 53);
     machine.nameservers = conf.nameservers.iter().map(at).collect();
-    let attached_to_us = system.owner()?.as_deref() == Some(data_dir);
-    let attached = |part| {
-        let state = system.state(part)?;
-        Ok::<_, SystemError>(
-            attached_to_us && matches!(state, PartState::Attached | PartState::Changed),
-        )
-    };
-    machine.names_attached = attached(Part::Resolver)?;
-    machine.in_hosts = attached(Part::Hosts)?;
+    machine.names_attached = system.is_attached(Part::Resolver, data_dir)?;
+    machine.in_hosts = system.is_attached(Part::Hosts, data_dir)?;
     let ours = |server: &SocketAddr| machine.ours.contains(server);
     let by_resolved = machine.names_attached && conf.leads_to_resolved();
     machine.hosts = Hosts(&system.text(&system.path(Part::Hosts))?).shadowing(snapshot);

@@ -263,6 +263,18 @@ impl System {
         }
     }
 
+    /// Whether `part` is attached to the service of this data folder, as it was left or changed since.
+    ///
+    /// # Errors
+    /// When a file cannot be read.
+    pub fn is_attached(&self, part: Part, owner: &Path) -> Result<bool, SystemError> {
+        if self.owner()?.as_deref() != Some(owner) {
+            return Ok(false);
+        }
+        let state = self.state(part)?;
+        Ok(matches!(state, PartState::Attached | PartState::Changed))
+    }
+
     /// Whether systemd runs this machine.
     #[must_use]
     pub fn runs_systemd(&self) -> bool {
@@ -351,11 +363,8 @@ impl System {
     /// When a file cannot be read.
     pub fn out_of_date(&self, facts: &Facts) -> Result<Vec<Part>, SystemError> {
         let mut parts = Vec::new();
-        if self.owner()?.as_ref() != Some(&facts.owner) {
-            return Ok(parts);
-        }
         for part in [Part::Resolver, Part::Hosts] {
-            let attached = matches!(self.state(part)?, PartState::Attached | PartState::Changed);
+            let attached = self.is_attached(part, &facts.owner)?;
             if attached && !self.plan_attach(&[part], facts)?.steps.is_empty() {
                 parts.push(part);
             }

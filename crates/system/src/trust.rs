@@ -218,27 +218,28 @@ impl Ours {
         })
     }
 
-    /// The same, with the versions of browsers. Each is run for that.
+    /// The same, with what each store says and the versions of browsers. Each is run for that.
     #[must_use]
-    pub fn clients_with_versions(&self, home: &Path) -> Vec<ClientTrust> {
+    pub fn clients_with_versions(&self, home: &Path) -> (Vec<StoreReport>, Vec<ClientTrust>) {
         let browsers = installed_browsers();
         let asking: Vec<_> = browsers
-            .into_iter()
+            .iter()
             .map(|browser| {
                 let asked = browser.clone();
-                (browser, std::thread::spawn(move || asked.version()))
+                std::thread::spawn(move || asked.version())
             })
             .collect();
-        let mut all = self.clients(home);
-        for (browser, version) in asking {
+        let reports = self.reports(&[home.to_owned()]);
+        let mut all = clients(&reports, &browsers, home);
+        for (browser, version) in browsers.iter().zip(asking) {
             // A version that was not told is missing, and nothing else is.
             let version = version.join().unwrap_or_default();
-            let of_browser = |it: &&mut ClientTrust| it.browser.as_ref() == Some(&browser);
+            let of_browser = |it: &&mut ClientTrust| it.browser.as_ref() == Some(browser);
             for client in all.iter_mut().filter(of_browser) {
                 client.version.clone_from(&version);
             }
         }
-        all
+        (reports, all)
     }
 
     /// What each program does when it is started now by the user whose home folder this is.

@@ -4,9 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::{
-    Finding, FindingKind, Hop, ItemState, MachineVerdict, Remedy, Severity, Verdict,
-};
+use bentlane_core::check::{Finding, FindingKind, Hop, MachineVerdict, Remedy, Severity, Verdict};
 use bentlane_service::api::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use clap::Args;
 use serde::Serialize;
@@ -344,8 +342,7 @@ impl Checked {
 
     /// What failed, in few words.
     fn failed(&self) -> String {
-        let items = self.machine.iter().flat_map(|machine| &machine.items);
-        let items = items.filter(|item| item.state == ItemState::Failed);
+        let items = self.machine.iter().flat_map(MachineVerdict::failed);
         let items =
             items.map(|item| format!("this machine's {} ({})", item.part.as_str(), item.subject));
         let broken = self.routes.verdicts.iter().filter(|it| !it.passed);
@@ -360,8 +357,7 @@ impl Checked {
 
     /// The next fix that was not offered yet: the machine's first, then the worst finding's.
     fn next_fix(&self, done: &[String]) -> Option<Offer> {
-        let items = self.machine.iter().flat_map(|machine| &machine.items);
-        let mut items = items.filter(|item| item.state == ItemState::Failed);
+        let mut items = self.machine.iter().flat_map(MachineVerdict::failed);
         let of_machine = items.find_map(|item| {
             let Remedy {
                 text,

@@ -1,17 +1,16 @@
 //! This machine, as the first part of every proof: what its programs do with our names.
 
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use bentlane_core::check::{
-    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, MachineItem, MachineVerdict, Remedy,
-    ToReach, judge_machine,
+    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, MachineItem, MachinePart, MachineVerdict,
+    Remedy, ToReach, judge_machine,
 };
-use bentlane_probe::port_holder;
+use bentlane_probe::other_on_443;
 use bentlane_service::api::{AuthorityView, Status};
-use bentlane_system::{Ours, System, system_bundle};
+use bentlane_system::{Ours, StoreReport, System, system_bundle};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
 use tokio::time::sleep;
@@ -24,23 +23,32 @@ use crate::output::{Output, Tone};
 
 /// How often a machine is looked at that is waited for.
 const LOOK_AGAIN: Duration = Duration::from_millis(500);
-/// The port of HTTPS.
-const HTTPS: u16 = 443;
 
 /// Looks at this machine as programs of the user who runs this command do, in this shell.
 pub(crate) async fn look(client: &Client) -> Result<MachineVerdict, CliError> {
+    look_at_stores(client).await.map(|(verdict, _)| verdict)
+}
+
+/// The same, with what each trust store said.
+pub(crate) async fn look_at_stores(
+    client: &Client,
+) -> Result<(MachineVerdict, Vec<StoreReport>), CliError> {
     let to_reach: ToReach = client.get("/machine/names").await?;
     let status: Status = client.get("/status").await?;
     let authority: AuthorityView = client.get("/authority").await?;
     let ours = trust::ours(&authority)?;
     let looking = spawn_blocking(move || {
-        let mut seen =
-            System::default().look(&to_reach, &ours, || ours.clients_with_versions(&home()));
-        seen.port_443 = holder_of_443(&to_reach.https, status.pid);
+        let mut stores = Vec::new();
+        let mut seen = System::default().look(&to_reach, &ours, || {
+            let (reports, clients) = ours.clients_with_versions(&home());
+            stores = reports;
+            clients
+        });
+        seen.port_443 = other_on_443(&to_reach.https).map(|holder| holder.to_string());
         let root = Path::new(&status.data_dir).join("root.pem");
         let bundle = authority.bundle.as_ref();
         seen.clients.extend(in_this_shell(&ours, &root, bundle));
-        judge_machine(&seen, OffsetDateTime::now_utc())
+        (judge_machine(&seen, OffsetDateTime::now_utc()), stores)
     });
     looking.await.map_err(|cause| CliError::Io {
         verb: "look at this machine".to_owned(),
@@ -58,11 +66,7 @@ pub(crate) async fn wait(
     let mut told = String::new();
     loop {
         let verdict = look(client).await?;
-        let failed = verdict
-            .items
-            .iter()
-            .find(|it| it.state == ItemState::Failed);
-        let Some(failed) = failed.filter(|_| start.elapsed() < most) else {
+        let Some(failed) = verdict.failed().next().filter(|_| start.elapsed() < most) else {
             return Ok(verdict);
         };
         let words = format!("waiting: {} {}", failed.subject, failed.summary);
@@ -72,15 +76,6 @@ pub(crate) async fn wait(
         }
         sleep(LOOK_AGAIN.min(most.saturating_sub(start.elapsed()))).await;
     }
-}
-
-/// Who has the standard port, when the service does not.
-fn holder_of_443(https: &[SocketAddr], service: u32) -> Option<String> {
-    if https.iter().any(|at| at.port() == HTTPS) {
-        return None;
-    }
-    let holder = port_holder(SocketAddr::new(https.first()?.ip(), HTTPS))?;
-    (holder.pid != service).then(|| holder.to_string())
 }
 
 /// The files with roots that variables of this shell name, and whether ours is in them.
@@ -148,16 +143,12 @@ pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
     if verdict
         .items
         .iter()
-        .all(|item| item.part.as_str() != "lookups")
+        .all(|item| item.part != MachinePart::Lookups)
     {
         lines.push(output.paint(Tone::Muted, "· no zone yet: `bentlane zone add moor.test`"));
     }
     let mut fixes: Vec<&Remedy> = Vec::new();
-    let failed = verdict
-        .items
-        .iter()
-        .filter(|it| it.state == ItemState::Failed);
-    for remedy in failed.filter_map(|item| item.remedy.as_ref()) {
+    for remedy in verdict.failed().filter_map(|item| item.remedy.as_ref()) {
         if !fixes.contains(&remedy) {
             fixes.push(remedy);
         }
@@ -173,14 +164,8 @@ pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
 
 /// What is missing, in few words: `this machine does not find them yet`.
 pub(crate) fn missing(verdict: &MachineVerdict) -> Option<String> {
-    let fails = |part: &str| {
-        let mut failed = verdict
-            .items
-            .iter()
-            .filter(|it| it.state == ItemState::Failed);
-        failed.any(|item| item.part.as_str() == part)
-    };
-    let verb = match (fails("lookups"), fails("trust")) {
+    let fails = |part| verdict.failed().any(|item| item.part == part);
+    let verb = match (fails(MachinePart::Lookups), fails(MachinePart::Trust)) {
         (true, true) => "find or trust",
         (true, false) => "find",
         (false, true) => "trust",

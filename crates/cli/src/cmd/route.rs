@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
@@ -197,7 +198,7 @@ async fn chosen_target(
     output: &Output,
     address: &str,
 ) -> Result<String, CliError> {
-    let found = running::apps(Some(client), false).await?;
+    let found = running::apps(Some(client), &BTreeSet::new()).await?;
     let line = |app: &running::App| {
         let title = app.title.as_ref().map(|title| format!("  “{title}”"));
         format!("{:>6}  {}{}", app.port, app.seen, title.unwrap_or_default())

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bentlane_core::check::{Holder, Page};
 use bentlane_probe::listeners;
-use bentlane_service::api::{Routes, Status};
+use bentlane_service::api::Status;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::task::JoinSet;
@@ -39,26 +39,17 @@ pub(super) struct App {
     pub(super) holder: Holder,
 }
 
-/// The dev servers that run, by their ports; `without_route` leaves out those that have one.
+/// The dev servers that run, by their ports, but for those `taken`.
 pub(super) async fn apps(
     client: Option<&Client>,
-    without_route: bool,
+    taken: &BTreeSet<u16>,
 ) -> Result<Vec<App>, CliError> {
-    let (mut taken, mut own) = (BTreeSet::new(), None);
-    if let Some(client) = client {
-        own = Some(client.get::<Status>("/status").await?.pid);
-    }
-    if let (Some(client), true) = (client, without_route) {
-        let Routes { routes, .. } = client.get("/routes").await?;
-        let port = |to: &str| {
-            to.rsplit(':')
-                .next()
-                .and_then(|port| port.parse::<u16>().ok())
-        };
-        taken.extend(routes.iter().filter_map(|route| port(&route.to)));
-    }
+    let own = match client {
+        Some(client) => Some(client.get::<Status>("/status").await?.pid),
+        None => None,
+    };
     let mut looking = JoinSet::new();
-    for (port, holder) in candidates(listeners(), &taken, own) {
+    for (port, holder) in candidates(listeners(), taken, own) {
         looking.spawn(async move { (port, title(port).await, holder) });
     }
     let mut found = Vec::new();

@@ -21,13 +21,14 @@ impl Status {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         let status: StatusView = client.get("/status").await?;
         // Programs ask for this alone and often; to look at the machine takes a moment.
-        if output.is_json() {
-            output.data(&status, |_| String::new())?;
-            return Ok(Answer::Yes);
-        }
-        // What runs is told also where the machine cannot be looked at.
-        let machine: Result<MachineVerdict, CliError> = client.get("/machine").await;
-        let machine = machine.inspect_err(|error| output.error(error)).ok();
+        let machine = match output.is_json() {
+            true => None,
+            false => {
+                let seen: Result<MachineVerdict, CliError> = client.get("/machine").await;
+                // What runs is told also where the machine cannot be looked at.
+                seen.inspect_err(|error| output.error(error)).ok()
+            }
+        };
         output.data(&status, |status| describe(output, status, machine.as_ref()))?;
         Ok(Answer::Yes)
     }

@@ -374,14 +374,15 @@ fn ports(seen: &MachineSeen) -> Option<MachineItem> {
 }
 
 impl MachineVerdict {
+    /// What failed.
+    pub fn failed(&self) -> impl Iterator<Item = &MachineItem> {
+        self.items.iter().filter(|item| item.state.fails())
+    }
+
     /// Whether programs on this machine reach what is behind `name`.
     #[must_use]
     pub fn reaches(&self, name: &Name) -> bool {
-        let mut failed = self
-            .items
-            .iter()
-            .filter(|item| item.state == ItemState::Failed);
-        !failed.any(|item| {
+        !self.failed().any(|item| {
             item.names.is_empty() || item.names.iter().any(|suffix| name.is_within(suffix))
         })
     }

@@ -46,6 +46,8 @@ pub(super) async fn proposals(
         targets.extend(routes.iter().map(|route| route.to.clone()));
         taken.extend(routes.into_iter().map(|route| route.name));
     }
+    let port = |to: &String| to.rsplit(':').next()?.parse::<u16>().ok();
+    let ports: BTreeSet<u16> = targets.iter().filter_map(port).collect();
     let mut address = |label: &str| {
         let numbered = |number: u32| match number {
             1 => format!("{label}.{zone}"),
@@ -57,7 +59,7 @@ pub(super) async fn proposals(
         name
     };
     let mut proposals = Vec::new();
-    for app in running::apps(client, true).await? {
+    for app in running::apps(client, &ports).await? {
         proposals.push(Proposal {
             address: address(&label_of(&app.holder)),
             target: app.port.to_string(),

@@ -6,7 +6,7 @@ mod service;
 use std::ffi::OsStr;
 use std::path::Path;
 
-use bentlane_core::check::MachinePart;
+use bentlane_core::check::{MachinePart, MachineVerdict};
 use bentlane_core::{Name, Pattern, acceptance};
 use bentlane_service::api::{RouteInput, RouteView, Routes, Status, ZoneInput, ZoneView, Zones};
 use bentlane_system::{Folder, System as Machine, installed_browsers, trust_stores};
@@ -203,9 +203,8 @@ impl Setup {
         // What is as it should be is no step, unless a new zone changes it.
         let is_new = !zones.contains(&zone);
         let missing = |part: MachinePart| {
-            let items = seen.iter().flat_map(|seen| &seen.items);
-            let mut failed = items.filter(|item| item.part == part && item.state.fails());
-            is_new || seen.is_none() || failed.next().is_some()
+            let fails = |seen: &MachineVerdict| seen.failed().any(|item| item.part == part);
+            is_new || seen.as_ref().is_none_or(fails)
         };
         let mut steps = Vec::new();
         let mut for_root = Vec::new();

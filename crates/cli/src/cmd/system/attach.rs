@@ -108,6 +108,17 @@ impl How {
         self.only.map_or(by_default, |only| only == part)
     }
 
+    /// The files that are meant: `by_default` where no part is named. Trust stores are none of them.
+    fn parts(&self, by_default: &'static [Part]) -> &'static [Part] {
+        match self.only {
+            None => by_default,
+            Some(OnlyPart::Lookups) => &[Part::Resolver],
+            Some(OnlyPart::Hosts) => &[Part::Hosts],
+            Some(OnlyPart::Unit) => &Part::UNITS,
+            Some(OnlyPart::Trust) => &[],
+        }
+    }
+
     /// The home folders of the users whose browsers are meant.
     fn homes(&self) -> Result<Vec<PathBuf>, CliError> {
         if self.user.is_empty() {
@@ -161,12 +172,7 @@ impl How {
         if self.wants(OnlyPart::Trust, true) {
             self.plan_trust(&ours, &mut planned)?;
         }
-        let parts: &[Part] = match self.only {
-            None | Some(OnlyPart::Lookups) => &[Part::Resolver],
-            Some(OnlyPart::Hosts) => &[Part::Hosts],
-            Some(OnlyPart::Unit) => &Part::UNITS,
-            Some(OnlyPart::Trust) => &[],
-        };
+        let parts = self.parts(&[Part::Resolver]);
         if !parts.is_empty() {
             let facts = facts(client).await?;
             // What root does is decided here, whatever the service says of its names.
@@ -181,7 +187,7 @@ impl How {
         if self.without_root {
             planned.stores.retain(|step| !step.store.needs_root());
         }
-        if !self.carry_out(output, machine, &ours, &planned, true)? {
+        if !self.carry_out(output, machine, Some(&ours), &planned, true)? {
             return Ok(false);
         }
         if !planned.stores.is_empty() && nix::unistd::geteuid().is_root() {
@@ -222,13 +228,7 @@ impl How {
         output: &Output,
     ) -> Result<Answer, CliError> {
         let mut planned = Planned::default();
-        let parts: &[Part] = match self.only {
-            None => &Part::ALL,
-            Some(OnlyPart::Lookups) => &[Part::Resolver],
-            Some(OnlyPart::Hosts) => &[Part::Hosts],
-            Some(OnlyPart::Unit) => &Part::UNITS,
-            Some(OnlyPart::Trust) => &[],
-        };
+        let parts = self.parts(&Part::ALL);
         if !parts.is_empty() {
             planned.files = machine.plan_detach(parts)?;
         }
@@ -246,10 +246,7 @@ impl How {
                 .as_ref()
                 .map_or_else(Vec::new, |it| it.plan_detach(&homes));
         }
-        let done = match &ours {
-            Some(ours) => self.carry_out(output, machine, ours, &planned, false)?,
-            None => self.carry_out_files(output, machine, &planned)?,
-        };
+        let done = self.carry_out(output, machine, ours.as_ref(), &planned, false)?;
         if done {
             if !planned.stores.is_empty() && machine.approved()?.is_some() {
                 machine.approve_roots(data_dir, [])?;
@@ -259,26 +256,12 @@ impl How {
         Ok(Answer::Yes)
     }
 
-    /// Without a root of ours there is no store to change.
-    fn carry_out_files(
-        &self,
-        output: &Output,
-        machine: &Machine,
-        planned: &Planned,
-    ) -> Result<bool, CliError> {
-        let agreed = self.agreed(output, planned, false)?;
-        if agreed {
-            machine.carry_out(&planned.files)?;
-        }
-        Ok(agreed)
-    }
-
     /// Shows the plan, asks, and does it; gives whether anything was done.
     fn carry_out(
         &self,
         output: &Output,
         machine: &Machine,
-        ours: &Ours,
+        ours: Option<&Ours>,
         planned: &Planned,
         adds: bool,
     ) -> Result<bool, CliError> {
@@ -288,12 +271,15 @@ impl How {
         if !planned.files.is_empty() {
             machine.carry_out(&planned.files)?;
         }
-        let bar = progress(planned.stores.len(), "trust stores");
-        ours.carry_out(&planned.stores, adds, |store| {
-            bar.set_message(store.path.display().to_string());
-            bar.inc(1);
-        })?;
-        bar.finish_and_clear();
+        // Without a root of ours no store is planned for.
+        if let Some(ours) = ours {
+            let bar = progress(planned.stores.len(), "trust stores");
+            ours.carry_out(&planned.stores, adds, |store| {
+                bar.set_message(store.path.display().to_string());
+                bar.inc(1);
+            })?;
+            bar.finish_and_clear();
+        }
         let running = trust::to_restart(None);
         if !planned.stores.is_empty() && !running.is_empty() {
             output.say(&format!(

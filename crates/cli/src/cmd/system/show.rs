@@ -9,7 +9,6 @@ use bentlane_system::{Part, PartState, StoreReport, System as Machine};
 use serde::Serialize;
 
 use super::super::{machine, trust};
-use crate::account::home;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::{Output, Tone};
@@ -72,7 +71,7 @@ pub(super) async fn show(
 async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> {
     let status: Status = client.get("/status").await?;
     let zones: Zones = client.get("/zones").await?;
-    let verdict = machine::look(client).await?;
+    let (verdict, stores) = machine::look_at_stores(client).await?;
     let parts = Part::ALL.map(|part| {
         Ok::<_, CliError>(PartReport {
             part,
@@ -101,7 +100,6 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
             process: holder.to_string(),
         })
     });
-    let stores = trust::ask(client).await?.reports(&[home()]);
     Ok(Report {
         machine: verdict,
         parts: parts.into_iter().collect::<Result<_, _>>()?,
