@@ -5,8 +5,8 @@ use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
-use bentlane_core::dns::{Outcome, Settings, Transport, answer};
-use bentlane_core::{Configuration, Route, Snapshot, Zone};
+use bentlane_dns::{Outcome, Settings, Transport, answer};
+use bentlane_model::{Configuration, Route, Snapshot, Zone};
 
 use crate::load::Ends;
 use crate::measure::{Aim, Report, Scale, micros, quantile};

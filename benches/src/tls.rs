@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Instant;
 
-use bentlane_core::authority::{Authority, Limits, Owner};
+use bentlane_ca::{Authority, Limits, Owner};
 use rcgen::{KeyPair, PKCS_ECDSA_P256_SHA256, SigningKey};
 use rustls::client::Resumption;
 use rustls::pki_types::pem::PemObject;

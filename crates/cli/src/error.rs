@@ -1,8 +1,7 @@
 use std::process::ExitCode;
 
-use bentlane_core::authority::AuthorityError;
-use bentlane_service::api::Problem;
-use bentlane_service::{ConfigError, ServiceError};
+use bentlane_ca::AuthorityError;
+use bentlane_service::{ConfigError, ServiceError, api::Problem};
 use bentlane_store::DataDirError;
 use bentlane_system::{FileError, SystemError};
 

@@ -1,7 +1,8 @@
 use std::io::{self, IsTerminal, Write};
 use std::time::Duration;
 
-use bentlane_core::{Advice, chain};
+use bentlane_checks::Advice;
+use bentlane_model::chain;
 use comfy_table::presets::NOTHING;
 use comfy_table::{ContentArrangement, Table};
 use indicatif::{ProgressBar, ProgressStyle};

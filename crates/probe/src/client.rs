@@ -1,7 +1,7 @@
 use std::time::Duration;
 
-use bentlane_core::chain;
-use bentlane_core::check::Page;
+use bentlane_checks::Page;
+use bentlane_model::chain;
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty};
 use hyper::body::Incoming;
@@ -188,7 +188,7 @@ pub(crate) fn text(error: impl std::error::Error + 'static) -> String {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_core::check::CHECK_AGENT;
+    use bentlane_checks::CHECK_AGENT;
 
     use super::*;
 

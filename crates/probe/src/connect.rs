@@ -2,8 +2,8 @@ use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use bentlane_core::check::{Answer, Attempt, Connect, Refusal};
-use bentlane_core::{ContainerPlace, Target};
+use bentlane_checks::{Answer, Attempt, Connect, Refusal};
+use bentlane_model::{ContainerPlace, Target};
 use tokio::net::{TcpStream, lookup_host};
 use tokio::task::JoinSet;
 use tokio::time::timeout;

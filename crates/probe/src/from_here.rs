@@ -1,8 +1,8 @@
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use bentlane_core::Name;
-use bentlane_core::check::{FromContainer, Said};
+use bentlane_checks::{FromContainer, Said};
+use bentlane_model::Name;
 
 use crate::{connect, lookup};
 

@@ -3,7 +3,7 @@ use std::fs;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::path::Path;
 
-use bentlane_core::check::Holder;
+use bentlane_checks::Holder;
 
 /// What is in the names of options whose values are nobody's business.
 const SECRETS: [&str; 6] = ["pass", "secret", "token", "key", "auth", "credential"];

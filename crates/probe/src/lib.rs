@@ -1,7 +1,7 @@
 //! The observers behind a check: look up, connect, shake hands, ask.
 //!
 //! [`Prober::observe`] walks the way of one route as a client would and reports what it saw;
-//! `bentlane_core::check::diagnose` says what it means. [`port_holder`] tells which process has a
+//! `bentlane_checks::diagnose` says what it means. [`port_holder`] tells which process has a
 //! port. Nothing here changes anything: requests are GET (and OPTIONS for a preflight), marked as
 //! ours, and carry no cookie; they go to our own listeners and to the routes' own targets, nowhere
 //! else.

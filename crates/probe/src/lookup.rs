@@ -2,9 +2,9 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
-use bentlane_core::Name;
-use bentlane_core::check::{NameserverSaid, Resolve, Said, SystemLookup};
-use bentlane_core::dns::CHECK_MARK;
+use bentlane_checks::{NameserverSaid, Resolve, Said, SystemLookup};
+use bentlane_dns::CHECK_MARK;
+use bentlane_model::Name;
 use futures_util::future::join_all;
 use hickory_proto::op::{Edns, Message, Query, ResponseCode};
 use hickory_proto::rr::rdata::opt::EdnsOption;

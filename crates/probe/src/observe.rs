@@ -5,12 +5,12 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use bentlane_core::Pattern;
-use bentlane_core::authority::OneCertificate;
-use bentlane_core::check::{
+use bentlane_ca::OneCertificate;
+use bentlane_checks::{
     Answer, Connect, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
     SystemLookup, Timed, TraceSeen,
 };
+use bentlane_model::Pattern;
 use rustls::client::Resumption;
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
@@ -351,7 +351,7 @@ impl Prober {
 struct Further {
     over_tcp: Option<Timed<Resolve>>,
     system: Option<Timed<SystemLookup>>,
-    nameservers: Vec<bentlane_core::check::NameserverSaid>,
+    nameservers: Vec<bentlane_checks::NameserverSaid>,
 }
 
 impl Further {

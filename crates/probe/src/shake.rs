@@ -3,7 +3,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::check::{CertificateFault, Handshake};
+use bentlane_checks::{CertificateFault, Handshake};
 use rustls::pki_types::ServerName;
 use rustls::{CertificateError, ClientConfig, ProtocolVersion};
 use tokio::net::TcpStream;

@@ -2,9 +2,9 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::authority::CertificateInfo;
-use bentlane_core::check::{Direct, Facts, TargetLeaf};
-use bentlane_core::{Scheme, without_prefix};
+use bentlane_ca::CertificateInfo;
+use bentlane_checks::{Direct, Facts, TargetLeaf};
+use bentlane_model::{Scheme, without_prefix};
 use rustls::ClientConfig;
 use rustls::client::verify_server_name;
 use rustls::pki_types::ServerName;

@@ -2,7 +2,7 @@ use std::collections::{BTreeSet, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::check::{
+use bentlane_checks::{
     Answer, Direct, End, EventsSeen, FINDING_HEADER, Facts, Finding, Markup, Observations, Page,
     PreflightSeen, UpgradeSeen, Visit,
 };

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, Instant};
 
-use bentlane_core::exchange::Ending;
+use bentlane_traffic::Ending;
 use bytes::Bytes;
 use http_body_util::BodyExt;
 use hyper::body::{Body, Frame, Incoming, SizeHint};

@@ -4,8 +4,8 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_core::authority::{Issuer, LeafKey, Pair};
-use bentlane_core::{Name, PinnedCert, Snapshot};
+use bentlane_ca::{Issuer, LeafKey, Pair};
+use bentlane_model::{Name, PinnedCert, Snapshot};
 use rustls::crypto::aws_lc_rs::sign::any_supported_type;
 use rustls::pki_types::{CertificateDer, SubjectPublicKeyInfoDer};
 use rustls::server::{ClientHello, ResolvesServerCert};
@@ -328,7 +328,7 @@ impl ResolvesServerCert for Certificates {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_core::authority::{Authority, Limits, Owner};
+    use bentlane_ca::{Authority, Limits, Owner};
 
     use super::*;
 

@@ -8,7 +8,7 @@ use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use bentlane_core::Folder;
+use bentlane_model::Folder;
 use bytes::Bytes;
 use http::header::{
     ACCEPT_RANGES, ALLOW, CACHE_CONTROL, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_MODIFIED_SINCE,

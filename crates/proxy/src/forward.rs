@@ -7,8 +7,8 @@ use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::Finding;
-use bentlane_core::{Mapping, Plain, Route, Scheme, chain, without_prefix};
+use bentlane_checks::Finding;
+use bentlane_model::{Mapping, Plain, Route, Scheme, chain, without_prefix};
 use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_TYPE, HOST};
 use http::uri::{Authority, PathAndQuery};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};

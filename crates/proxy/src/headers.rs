@@ -4,8 +4,8 @@ use std::net::IpAddr;
 use std::sync::{Arc, Weak};
 
 use arc_swap::ArcSwapOption;
-use bentlane_core::check::CHECK_AGENT;
-use bentlane_core::{Mapping, Route, Routed};
+use bentlane_checks::CHECK_AGENT;
+use bentlane_model::{Mapping, Route, Routed};
 use http::header::Entry;
 use http::header::{
     CONNECTION, COOKIE, FORWARDED, HOST, LOCATION, ORIGIN, REFERER, SET_COOKIE, TE, TRAILER,
@@ -350,7 +350,7 @@ pub(crate) fn join_cookies(headers: &mut HeaderMap) {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_core::{Configuration, Snapshot};
+    use bentlane_model::{Configuration, Snapshot};
     use rstest::rstest;
 
     use super::*;

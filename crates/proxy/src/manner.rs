@@ -1,6 +1,6 @@
 //! How one route passes requests on: its settings, made ready for the hot path.
 
-use bentlane_core::{AllowedOrigin, HostField, Message, Route, RouteSettings};
+use bentlane_model::{AllowedOrigin, HostField, Message, Route, RouteSettings};
 use http::header::{
     ACCESS_CONTROL_ALLOW_CREDENTIALS, ACCESS_CONTROL_ALLOW_HEADERS, ACCESS_CONTROL_ALLOW_METHODS,
     ACCESS_CONTROL_ALLOW_ORIGIN, ACCESS_CONTROL_MAX_AGE, ACCESS_CONTROL_REQUEST_HEADERS,

@@ -6,8 +6,8 @@ use std::fmt::Write as _;
 use std::sync::LazyLock;
 use std::time::Duration;
 
-use bentlane_core::Target;
-use bentlane_core::check::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, lane};
+use bentlane_checks::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, lane};
+use bentlane_model::Target;
 use data_encoding::BASE64;
 use http::header::{
     CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, REFERRER_POLICY, X_CONTENT_TYPE_OPTIONS,
@@ -375,7 +375,7 @@ fn escape(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_core::check::{Attempt, Refusal};
+    use bentlane_checks::{Attempt, Refusal};
     use rstest::rstest;
 
     use super::*;

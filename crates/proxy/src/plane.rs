@@ -3,7 +3,7 @@ use std::net::Ipv4Addr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
+use bentlane_model::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
 
 use crate::manner::Manner;
 use crate::pool::Pool;
@@ -62,7 +62,7 @@ impl Default for Limits {
 #[derive(Debug)]
 pub(crate) struct Plane {
     pub(crate) snapshot: Arc<Snapshot>,
-    /// By [`bentlane_core::DestinationId`].
+    /// By [`bentlane_model::DestinationId`].
     leads: Vec<Lead>,
     /// By the route's place in the configuration; empty when no route was told anything.
     manners: Vec<Option<Box<Manner>>>,

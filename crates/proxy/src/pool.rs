@@ -8,8 +8,8 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
-use bentlane_core::check::{Attempt, Refusal};
-use bentlane_core::{ContainerPlace, Destination, Scheme};
+use bentlane_checks::{Attempt, Refusal};
+use bentlane_model::{ContainerPlace, Destination, Scheme};
 use bytes::Bytes;
 use hyper::Request;
 use hyper::body::{Body, Frame, Incoming};
@@ -331,7 +331,7 @@ impl Pool {
         let ask = async {
             let mut stream = self.open(SHOWING).await.ok()?;
             let unverified = Destination {
-                tls: bentlane_core::TargetTls::Unverified,
+                tls: bentlane_model::TargetTls::Unverified,
                 ..self.destination.clone()
             };
             let config = target_tls::config(&unverified, &self.roots, true).ok()?;
@@ -359,7 +359,7 @@ async fn dial(address: SocketAddr, limit: Duration) -> Result<TcpStream, Refusal
 }
 
 fn broken(error: hyper::Error) -> ConnectError {
-    ConnectError::Broken(bentlane_core::chain(&error))
+    ConnectError::Broken(bentlane_model::chain(&error))
 }
 
 fn tls_failure(error: &io::Error) -> ConnectError {

@@ -13,8 +13,8 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Instant, SystemTime};
 
-use bentlane_core::check::FindingKind;
-use bentlane_core::exchange::{
+use bentlane_checks::FindingKind;
+use bentlane_traffic::{
     Ending, Exchange, Outcome, Protocol, Timings, Visitor, combined_line, without_secrets,
 };
 use crossbeam_queue::ArrayQueue;

@@ -1,4 +1,4 @@
-use bentlane_core::{Redirect, without_prefix};
+use bentlane_model::{Redirect, without_prefix};
 use http::header::LOCATION;
 use http::{HeaderValue, Response, StatusCode, Uri};
 

@@ -9,7 +9,7 @@ use std::task::{Context, Poll};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use bentlane_core::Snapshot;
+use bentlane_model::Snapshot;
 use http::Request;
 use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};

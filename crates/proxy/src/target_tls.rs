@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::SystemTime;
 
-use bentlane_core::authority::OneCertificate;
-use bentlane_core::{Destination, TargetTls};
+use bentlane_ca::OneCertificate;
+use bentlane_model::{Destination, TargetTls};
 use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};

@@ -2,7 +2,7 @@
 //! (RFC 8441), and whatever else a client and a target agree on.
 
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
-use bentlane_core::exchange::Ending;
+use bentlane_traffic::Ending;
 use data_encoding::BASE64;
 use http::header::{
     CONNECTION, CONTENT_LENGTH, EXPECT, SEC_WEBSOCKET_ACCEPT, SEC_WEBSOCKET_KEY, UPGRADE,

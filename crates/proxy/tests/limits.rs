@@ -9,8 +9,8 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::authority::{Authority, Limits as NameLimits, Owner};
-use bentlane_core::{Configuration, Plain, Route, Snapshot, Zone};
+use bentlane_ca::{Authority, Limits as NameLimits, Owner};
+use bentlane_model::{Configuration, Plain, Route, Snapshot, Zone};
 use bentlane_proxy::{
     Certificates, Limits, Listeners, Proxy, TICKET_KEY_LENGTH, TargetRoots, Tickets,
 };

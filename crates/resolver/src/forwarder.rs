@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use bentlane_core::dns::{Asked, Cache, Key, Reason, RebindProtection, Reply, Stored, Transport};
+use bentlane_dns::{Asked, Cache, Key, Reason, RebindProtection, Reply, Stored, Transport};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::{Semaphore, watch};
@@ -272,8 +272,9 @@ async fn ask_tcp(
 mod tests {
     use std::str::FromStr;
 
-    use bentlane_core::dns::{self, Outcome as Answered, Settings};
-    use bentlane_core::{Configuration, Snapshot};
+    use bentlane_dns as dns;
+    use bentlane_dns::{Outcome as Answered, Settings};
+    use bentlane_model::{Configuration, Snapshot};
     use hickory_proto::op::{Message, Query};
     use hickory_proto::rr::{Name, RecordType};
 

@@ -1,7 +1,7 @@
-//! The DNS listeners: UDP and TCP sockets in front of [`bentlane_core::dns::answer`].
+//! The DNS listeners: UDP and TCP sockets in front of [`bentlane_dns::answer`].
 //!
 //! The resolver runs on threads of its own, so that answers do not wait behind the proxy's work. It
-//! reads the current [`Snapshot`](bentlane_core::Snapshot) and nothing else: no lock, no database.
+//! reads the current [`Snapshot`](bentlane_model::Snapshot) and nothing else: no lock, no database.
 //! Start from [`Sockets::bind`].
 
 mod forwarder;

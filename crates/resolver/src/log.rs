@@ -3,7 +3,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::SystemTime;
 
-use bentlane_core::dns::{CHECK_MARK, QueryOutcome};
+use bentlane_dns::{CHECK_MARK, QueryOutcome};
 use crossbeam_queue::ArrayQueue;
 use tokio::sync::Notify;
 

@@ -4,8 +4,9 @@ use std::time::Duration;
 use std::{io, thread};
 
 use arc_swap::ArcSwap;
-use bentlane_core::Snapshot;
-use bentlane_core::dns::{self, Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
+use bentlane_dns as dns;
+use bentlane_dns::{Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
+use bentlane_model::Snapshot;
 use rustix::process::setpriority_process;
 use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
 
-use bentlane_core::dns::Transport;
+use bentlane_dns::Transport;
 use nix::errno::Errno;
 use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use tokio::runtime::Handle;

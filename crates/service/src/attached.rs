@@ -2,7 +2,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::{Pattern, chain};
+use bentlane_model::{Pattern, chain};
 use bentlane_system::{Facts, System, SystemError, WANTED_FILE, Wanted};
 use tokio::task::spawn_blocking;
 use tracing::{info, warn};

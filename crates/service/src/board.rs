@@ -6,14 +6,12 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use bentlane_core::authority::{CertificateInfo, covers};
-use bentlane_core::check::{
-    Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Trace, Verdict, diagnose,
-    trace,
+use bentlane_ca::{CertificateInfo, covers};
+use bentlane_checks::{
+    Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Trace, Verdict,
+    advice_for_route, advice_for_zone, diagnose, trace,
 };
-use bentlane_core::{
-    Address, Name, PinnedCert, Route, Snapshot, Target, advice_for_route, advice_for_zone, is_own,
-};
+use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
 use bentlane_store::Kept;

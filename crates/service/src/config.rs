@@ -4,8 +4,8 @@ use std::str::FromStr;
 use std::time::Duration;
 use std::{fs, io};
 
-use bentlane_core::Name;
-use bentlane_core::dns::{RebindLevel, RebindProtection};
+use bentlane_dns::{RebindLevel, RebindProtection};
+use bentlane_model::Name;
 use serde::Deserialize;
 
 /// Everything that a service is started with.

@@ -2,8 +2,8 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_core::{Containers, Snapshot, Target, chain};
-use bentlane_runtime::Engine;
+use bentlane_containers::Engine;
+use bentlane_model::{Containers, Snapshot, Target, chain};
 use tracing::{error, warn};
 
 use crate::state::State;
@@ -25,7 +25,7 @@ pub(crate) async fn keep(state: Arc<State>) {
             let found = async {
                 let engine = Engine::find(state.engine.as_deref(), uid)?;
                 let containers = engine.containers(&wanted).await?;
-                Ok::<_, bentlane_runtime::EngineError>((engine, containers))
+                Ok::<_, bentlane_containers::EngineError>((engine, containers))
             };
             let containers = match found.await {
                 Ok((found, containers)) => {

@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use bentlane_core::check::Verdict;
+use bentlane_checks::Verdict;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, broadcast};
 
 /// Events kept for a listener that is slow; one that falls further behind is told to reload.

@@ -5,12 +5,12 @@ use std::process::{ExitStatus, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use bentlane_core::authority::{
+use bentlane_ca::{
     Anchor, AuthorityError, CertName, CertificateInfo, CertificatePart, OrderError, Pair, PartKind,
     USUAL_DAYS, request, verify,
 };
-use bentlane_core::chain;
-use bentlane_runtime::Engine;
+use bentlane_containers::Engine;
+use bentlane_model::chain;
 use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::{FileError, Folder};
 use nix::unistd::{Uid, User};

@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use bentlane_core::chain;
+use bentlane_model::chain;
 use bentlane_store::{Kept, StoreError};
 use time::OffsetDateTime;
 use tokio::sync::{Mutex, mpsc};

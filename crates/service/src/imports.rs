@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use bentlane_core::authority::{CertificateInfo, Pair, PairError};
-use bentlane_core::chain;
-use bentlane_core::check::{FindingKind, PairFacts};
+use bentlane_ca::{CertificateInfo, Pair, PairError};
+use bentlane_checks::{FindingKind, PairFacts};
+use bentlane_model::chain;
 use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::{FileError, read_file};
 use rustls::pki_types::CertificateDer;

@@ -3,11 +3,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
-use bentlane_core::check::{
-    Machine, MachineVerdict, NameToReach, PROBE_LABEL, StoreSeen, StoreTrust, ToReach, ZoneNames,
-    judge_machine,
+use bentlane_checks::{
+    Hosts, Machine, MachineVerdict, NameToReach, PROBE_LABEL, StoreSeen, StoreTrust, ToReach,
+    ZoneNames, judge_machine,
 };
-use bentlane_core::{Answers, Hosts, Name, Pattern, Snapshot, Zone, chain};
+use bentlane_model::{Answers, Name, Pattern, Snapshot, Zone, chain};
 use bentlane_probe::{other_on_443, port_holder};
 use bentlane_system::{
     ClientTrust, Ours, Part, StoreKind, System, SystemError, Trusts, browsers_with_own_dns,

@@ -3,8 +3,8 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::Holder;
-use bentlane_core::dns::{QueryOutcome, question_in_words};
+use bentlane_checks::Holder;
+use bentlane_dns::{QueryOutcome, question_in_words};
 use bentlane_probe::socket_holders;
 use bentlane_resolver::{Log, Question};
 use serde::{Deserialize, Serialize};

@@ -4,9 +4,9 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex as StdMutex};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_core::authority::{AuthorityError, Owner};
-use bentlane_core::chain;
-use bentlane_core::dns::Settings;
+use bentlane_ca::{AuthorityError, Owner};
+use bentlane_dns::Settings;
+use bentlane_model::chain;
 use bentlane_probe::{ProbeLimits, Prober, port_holder, port_owner};
 use bentlane_proxy::{Certificates, Limits, Listeners, Proxy, TargetRoots};
 use bentlane_resolver::{Sockets, View};

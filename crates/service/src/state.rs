@@ -9,8 +9,8 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_core::authority::{AuthorityError, Issuer};
-use bentlane_core::{Change, Configuration, Containers, Name, Snapshot, Zone, chain};
+use bentlane_ca::{AuthorityError, Issuer};
+use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone, chain};
 use bentlane_proxy::{Proxy, Replaced};
 use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};

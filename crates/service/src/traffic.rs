@@ -6,11 +6,11 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, Builder, JoinHandle};
 use std::time::Duration;
 
-use bentlane_core::chain;
-use bentlane_core::exchange::{Exchange, ExchangeFilter, RouteTraffic, Tally};
+use bentlane_model::chain;
 use bentlane_proxy::{Recorded, Recorder};
 use bentlane_store::{Store, StoreError};
 use bentlane_system::{FileError, Folder};
+use bentlane_traffic::{Exchange, ExchangeFilter, RouteTraffic, Tally};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::runtime;

@@ -4,10 +4,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_core::authority::{
-    Authority, AuthorityError, Issuer, Limits, Owner, Passphrase, Safe,
-};
-use bentlane_core::{Name, Zone, chain};
+use bentlane_ca::{Authority, AuthorityError, Issuer, Limits, Owner, Passphrase, Safe};
+use bentlane_model::{Name, Zone, chain};
 use bentlane_proxy::{TICKET_KEY_LENGTH, Tickets};
 use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::system_bundle;

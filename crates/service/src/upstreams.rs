@@ -1,8 +1,8 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use bentlane_core::chain;
-use bentlane_core::dns::RebindProtection;
+use bentlane_dns::RebindProtection;
+use bentlane_model::chain;
 use bentlane_resolver::Forwarder;
 use bentlane_system::System;
 use tokio_util::sync::CancellationToken;

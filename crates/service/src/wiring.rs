@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use bentlane_core::chain;
+use bentlane_model::chain;
 use bentlane_store::{Cluster, Store, StoreError};
 use tokio::time::sleep;
 use tracing::{info, warn};

@@ -1,5 +1,5 @@
-use bentlane_core::check::FindingKind;
-use bentlane_core::exchange::{Ending, Exchange, ExchangeFilter, Protocol, Timings};
+use bentlane_checks::FindingKind;
+use bentlane_traffic::{Ending, Exchange, ExchangeFilter, Protocol, Timings};
 use sea_orm::sea_query::Expr;
 use sea_orm::sqlx;
 use sea_orm::sqlx::postgres::PgPoolCopyExt;

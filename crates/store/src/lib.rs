@@ -2,7 +2,7 @@
 //!
 //! [`Store`] reads and changes the configuration; every change is one transaction with its journal
 //! entry. [`Cluster`] is the private PostgreSQL server, when no other database is given.
-//! [`DataDir`] holds the files beside it. What may be changed is decided by `bentlane_core`.
+//! [`DataDir`] holds the files beside it. What may be changed is decided by `bentlane_model`.
 
 mod cluster;
 mod data_dir;

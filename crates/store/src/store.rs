@@ -2,7 +2,7 @@ use std::net::IpAddr;
 use std::num::NonZeroU16;
 use std::time::Duration;
 
-use bentlane_core::{Address, Change, Configuration, Name, Rejection, Route, Target, Zone};
+use bentlane_model::{Address, Change, Configuration, Name, Rejection, Route, Target, Zone};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sqlx;
 use sea_orm::sqlx::postgres::{PgConnectOptions, PgListener, PgSslMode};

@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use bentlane_core::check::{Holder, Verdict};
+use bentlane_checks::{Holder, Verdict};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use serde_json::json;

@@ -8,7 +8,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use bentlane_core::Name;
+use bentlane_model::Name;
 use serde::{Deserialize, Serialize};
 
 use crate::files::{Folder, read_file};

@@ -8,7 +8,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
-use bentlane_core::check::BrowserDns;
+use bentlane_checks::BrowserDns;
 use serde::Serialize;
 use serde_json::Value;
 

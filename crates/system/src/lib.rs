@@ -16,6 +16,7 @@ mod plan;
 mod policy;
 mod stores;
 mod trust;
+mod unit;
 
 pub use approved::{Approved, WANTED_FILE, Wanted};
 pub use browsers::{Browser, Family, browsers_with_own_dns, installed_browsers};
@@ -25,3 +26,4 @@ pub use place::Content;
 pub use plan::{Facts, PartState, Plan, ProgramStep, Step, StepKind, System, SystemError};
 pub use stores::{Held, Root, StoreKind, TrustStore, system_bundle, trust_stores};
 pub use trust::{ClientTrust, Ours, StoreReport, StoreStep, Trusts};
+pub use unit::{Unit, repair_unit, socket_unit, watch_unit};

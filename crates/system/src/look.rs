@@ -5,7 +5,7 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
-use bentlane_core::check::{
+use bentlane_checks::{
     ATTACH_TRUST, ClientSeen, ClientTrustSeen, Lookups, MachineSeen, NameFound, NameToReach,
     Remedy, ToReach,
 };

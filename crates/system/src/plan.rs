@@ -7,15 +7,16 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::{fs, io};
 
-use bentlane_core::{
-    Hosts, Name, ResolvConf, Unit, repair_unit, resolved_drop_in, socket_unit, watch_unit,
-};
+use bentlane_checks::Hosts;
+use bentlane_dns::{ResolvConf, resolved_drop_in};
+use bentlane_model::Name;
 use serde::Serialize;
 
 use crate::approved::{Approved, WANTED_FILE, Wanted};
 use crate::files::{FileError, Folder};
 use crate::kept::{Part, Record, Replaced};
 use crate::place::Content;
+use crate::{Unit, repair_unit, socket_unit, watch_unit};
 
 /// The settings of systemd's resolver that are ours, below the folder of settings.
 const RESOLVED_DROP_IN: &str = "systemd/resolved.conf.d/bentlane.conf";

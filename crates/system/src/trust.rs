@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use bentlane_core::Name;
-use bentlane_core::authority::{Anchor, verify};
+use bentlane_ca::{Anchor, verify};
+use bentlane_model::Name;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use serde::Serialize;

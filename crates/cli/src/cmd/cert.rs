@@ -1,7 +1,7 @@
 use std::fs;
 use std::path::PathBuf;
 
-use bentlane_core::authority::{CertName, CertificatePart, PartKind, USUAL_DAYS, request};
+use bentlane_ca::{CertName, CertificatePart, PartKind, USUAL_DAYS, request};
 use bentlane_service::api::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,

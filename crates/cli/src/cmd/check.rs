@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::{Finding, FindingKind, Hop, MachineVerdict, Remedy, Severity, Verdict};
+use bentlane_checks::{Finding, FindingKind, Hop, MachineVerdict, Remedy, Severity, Verdict};
 use bentlane_service::api::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use clap::Args;
 use serde::Serialize;

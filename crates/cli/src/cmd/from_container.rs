@@ -13,10 +13,11 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
 
-use bentlane_core::check::FromContainer;
-use bentlane_core::{Hosts, Name, ResolvConf, chain};
+use bentlane_checks::{FromContainer, Hosts};
+use bentlane_containers::Engine;
+use bentlane_dns::ResolvConf;
+use bentlane_model::{Name, chain};
 use bentlane_probe::look_from_here;
-use bentlane_runtime::Engine;
 use bentlane_service::api::{FromSeen, NameToLookUp};
 use bentlane_system::read_in_root;
 use clap::Args;

@@ -3,7 +3,7 @@
 
 use std::io;
 
-use bentlane_core::check::{
+use bentlane_checks::{
     HopReport, HopState, ItemState, MachineItem, MachineVerdict, Remedy, Verdict,
 };
 use quick_xml::Writer;

@@ -1,6 +1,6 @@
 //! Verdicts as a person reads them: a lane for each route, then what is wrong and what fixes it.
 
-use bentlane_core::check::{
+use bentlane_checks::{
     Finding, Hop, HopReport, HopState, MachineVerdict, Severity, Standing, Verdict, lane,
 };
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use bentlane_core::check::{
+use bentlane_checks::{
     ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, MachineItem, MachinePart, MachineVerdict,
     Remedy, ToReach, judge_machine,
 };

@@ -2,10 +2,10 @@ use std::collections::BTreeSet;
 use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
-use bentlane_core::check::{Verdict, lane};
-use bentlane_core::{
-    Acceptance, Accepted, Address, Expectation, HostField, Name, PinnedCert, Plain, RouteDraft,
-    RouteSettings, TargetTls, TlsEnd, acceptance, suggested_zone,
+use bentlane_checks::{Acceptance, Accepted, Verdict, acceptance, lane};
+use bentlane_model::{
+    Address, Expectation, HostField, Name, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls,
+    TlsEnd, suggested_zone,
 };
 use bentlane_service::api::{
     CheckRequest, RouteInput, RouteInputs, RouteKeys, RoutePatch, RouteValues, RouteView, Routes,
@@ -371,7 +371,7 @@ fn details(output: &Output, verdict: &Verdict) -> String {
     if !verdict.passed {
         return String::new();
     }
-    let line = |report: &bentlane_core::check::HopReport| {
+    let line = |report: &bentlane_checks::HopReport| {
         let hop = output.paint(Tone::Muted, &format!("{:<10}", report.hop.as_str()));
         format!("{hop} {}", report.detail)
     };

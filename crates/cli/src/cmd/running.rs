@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use bentlane_core::check::{Holder, Page};
+use bentlane_checks::{Holder, Page};
 use bentlane_probe::listeners;
 use bentlane_service::api::Status;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};

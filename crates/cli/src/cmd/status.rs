@@ -1,6 +1,6 @@
 use std::net::SocketAddr;
 
-use bentlane_core::check::MachineVerdict;
+use bentlane_checks::MachineVerdict;
 use bentlane_service::api::{Attention, Capacity, RunsAs, Status as StatusView};
 use clap::Args;
 use time::macros::format_description;

@@ -1,4 +1,4 @@
-use bentlane_core::check::{Step, Trace as Way};
+use bentlane_checks::{Step, Trace as Way};
 use bentlane_service::api::TraceRequest;
 use clap::Args;
 

@@ -1,7 +1,7 @@
 use std::time::Duration;
 
-use bentlane_core::exchange::{Ending, Exchange, StatusRange, Tally};
 use bentlane_service::api::{Traffic as TrafficView, TrafficSummary};
+use bentlane_traffic::{Ending, Exchange, StatusRange, Tally};
 use clap::Args;
 use time::UtcOffset;
 use time::macros::format_description;
@@ -67,7 +67,7 @@ fn parse_since(text: &str) -> Result<Duration, String> {
 
 fn status(text: &str) -> Result<StatusRange, String> {
     text.parse()
-        .map_err(|invalid: bentlane_core::Invalid| invalid.reason)
+        .map_err(|invalid: bentlane_model::Invalid| invalid.reason)
 }
 
 impl Traffic {

@@ -1,7 +1,8 @@
 use std::path::PathBuf;
 
-use bentlane_core::dns::QueryOutcome;
-use bentlane_core::{Answers, Invalid, Name, Pattern, Plain, acceptance};
+use bentlane_checks::acceptance;
+use bentlane_dns::QueryOutcome;
+use bentlane_model::{Answers, Invalid, Name, Pattern, Plain};
 use bentlane_service::api::{
     AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch,
     ZoneView, Zones,

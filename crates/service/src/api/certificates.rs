@@ -5,10 +5,10 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
-use bentlane_core::authority::{
+use bentlane_ca::{
     CertificateInfo, CertificatePart, OrderError, PairError, PartKind, USUAL_DAYS, chain_pem,
 };
-use bentlane_core::{Name, chain};
+use bentlane_model::{Name, chain};
 use bentlane_proxy::Shown;
 use bentlane_system::read_file;
 use serde::{Deserialize, Serialize};

@@ -9,7 +9,7 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use axum::{Extension, Router};
-use bentlane_core::dns::least_ttl;
+use bentlane_dns::least_ttl;
 use data_encoding::BASE64URL_NOPAD;
 
 use super::Problem;

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State as Shared;
 use axum::http::StatusCode;
-use bentlane_core::check::{MachineVerdict, ToReach};
+use bentlane_checks::{MachineVerdict, ToReach};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 

@@ -3,9 +3,8 @@ use std::sync::Arc;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_core::{
-    Change, Invalid, Name, Record, RecordName, Rejection, Zone, ZoneChange, zone_file,
-};
+use bentlane_dns::zone_file;
+use bentlane_model::{Change, Invalid, Name, Record, RecordName, Rejection, Zone, ZoneChange};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;

@@ -2,7 +2,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use axum::http::StatusCode;
-use bentlane_core::{Expectation, Invalid, RouteSettings};
+use bentlane_model::{Expectation, Invalid, RouteSettings};
 use bentlane_system::Folder;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

@@ -8,10 +8,10 @@ use axum::http::StatusCode;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
-use bentlane_core::check::Verdict;
-use bentlane_core::{
-    Address, Advice, Change, Configuration, Pattern, PinnedCert, Rejection, Route, RouteDraft,
-    RouteSettings, Snapshot, advice_for_route,
+use bentlane_checks::{Advice, Verdict, advice_for_route};
+use bentlane_model::{
+    Address, Change, Configuration, Pattern, PinnedCert, Rejection, Route, RouteDraft,
+    RouteSettings, Snapshot,
 };
 use futures_util::stream;
 use serde::{Deserialize, Serialize};

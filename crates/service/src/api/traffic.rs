@@ -3,8 +3,8 @@ use std::time::Duration;
 
 use axum::Json;
 use axum::extract::State as Shared;
-use bentlane_core::Address;
-use bentlane_core::exchange::{ExchangeFilter, har};
+use bentlane_model::Address;
+use bentlane_traffic::{ExchangeFilter, har};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
@@ -79,7 +79,7 @@ impl Wanted {
         });
         let status = self.status.as_deref().map(|text| {
             let range = text.parse();
-            range.map_err(|error: bentlane_core::Invalid| Problem::from(vec![error]))
+            range.map_err(|error: bentlane_model::Invalid| Problem::from(vec![error]))
         });
         Ok(ExchangeFilter {
             route: route.transpose()?.map(|address| address.to_string()),

@@ -4,9 +4,9 @@ use std::sync::Arc;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_core::{
-    Advice, Answers, Change, Name, Plain, Route, Snapshot, Zone, ZoneChange, ZoneSettings,
-    advice_for_zone,
+use bentlane_checks::{Advice, advice_for_zone};
+use bentlane_model::{
+    Answers, Change, Name, Plain, Route, Snapshot, Zone, ZoneChange, ZoneSettings,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};

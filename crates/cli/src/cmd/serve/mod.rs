@@ -2,8 +2,8 @@ mod unprivileged;
 
 use std::path::{Path, PathBuf};
 
-use bentlane_core::Name;
-use bentlane_core::dns::{RebindLevel, RebindProtection};
+use bentlane_dns::{RebindLevel, RebindProtection};
+use bentlane_model::Name;
 use bentlane_service::{
     Checks, Config, ConfigError, ConfigFile, Inherited, KeepTraffic, Listen, ListenAt, Service,
     UpstreamChoice, Upstreams,

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
 
-use bentlane_core::check::Holder;
-use bentlane_core::{Hosts, Name, suggested_zone};
+use bentlane_checks::{Holder, Hosts};
+use bentlane_containers::Engine;
+use bentlane_model::{Name, suggested_zone};
 use bentlane_probe::port_holder;
-use bentlane_runtime::Engine;
 use bentlane_service::api::Routes;
 use bentlane_system::{System as Machine, read_file};
 use serde::Serialize;

@@ -6,8 +6,8 @@ mod service;
 use std::ffi::OsStr;
 use std::path::Path;
 
-use bentlane_core::check::{MachinePart, MachineVerdict};
-use bentlane_core::{Name, Pattern, acceptance};
+use bentlane_checks::{MachinePart, MachineVerdict, acceptance};
+use bentlane_model::{Name, Pattern};
 use bentlane_service::api::{RouteInput, RouteView, Routes, Status, ZoneInput, ZoneView, Zones};
 use bentlane_system::{Folder, System as Machine, installed_browsers, trust_stores};
 use clap::{Args, ValueEnum};

@@ -1,7 +1,7 @@
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
-use bentlane_core::Name;
+use bentlane_model::Name;
 use bentlane_service::api::{Routes, Status, Zones};
 use bentlane_system::{
     Content, Facts, Ours, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,

@@ -3,7 +3,7 @@
 use std::process::Stdio;
 use std::time::Duration;
 
-use bentlane_core::check::{
+use bentlane_checks::{
     ItemState, MachineItem, MachinePart, NameToReach, PROBE_LABEL, Remedy, ToReach,
 };
 use bentlane_system::{Browser, Family, installed_browsers};

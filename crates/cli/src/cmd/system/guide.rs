@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::net::{IpAddr, SocketAddr};
 
-use bentlane_core::authority::Anchor;
+use bentlane_ca::Anchor;
 use bentlane_service::api::{AuthorityView, Routes, Status, Zones};
 use clap::{Args, ValueEnum};
 

@@ -1,8 +1,8 @@
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
-use bentlane_core::check::MachineVerdict;
-use bentlane_core::{Hosts, HostsEntry, Name, Snapshot};
+use bentlane_checks::{Hosts, HostsEntry, MachineVerdict};
+use bentlane_model::{Name, Snapshot};
 use bentlane_probe::port_holder;
 use bentlane_service::api::{Status, Zones};
 use bentlane_system::{Part, PartState, StoreReport, System as Machine};

@@ -1,0 +1,618 @@
+use std::net::SocketAddr;
+
+use serde::{Deserialize, Serialize};
+
+use super::kind::FindingKind;
+use super::observation::{Attempt, Refusal};
+use super::verdict::Hop;
+use bentlane_model::ContainerPlace;
+use bentlane_model::Name;
+use bentlane_model::Target;
+
+/// What a check found wrong: at which hop, how bad, why, and what fixes it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Finding {
+    /// What kind of fault it is; stable, so that scripts can rely on it.
+    pub slug: FindingKind,
+    /// The hop at which it shows.
+    pub hop: Hop,
+    /// How bad it is.
+    pub severity: Severity,
+    /// The fault in one sentence.
+    pub summary: String,
+    /// What was seen, a line each.
+    pub evidence: Vec<String>,
+    /// What fixes it.
+    #[serde(rename = "fix", alias = "remedy")]
+    pub remedy: Remedy,
+}
+
+/// What fixes a finding: words, and the command where there is one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Remedy {
+    /// What to do, in a sentence.
+    pub text: String,
+    /// The command that does it; words in capitals are to be replaced.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
+    /// Whether the command is complete and ours, so that `bentlane check --fix` offers to run it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ours: bool,
+}
+
+/// How bad a finding is.
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// It works, and could be better.
+    #[serde(alias = "advice")]
+    Hint,
+    /// It works for now, or for some.
+    #[serde(alias = "risk")]
+    Warning,
+    /// It does not work.
+    #[serde(alias = "broken")]
+    Error,
+}
+
+impl Finding {
+    /// A finding as bad as its kind is.
+    pub(crate) fn of(
+        kind: FindingKind,
+        summary: impl Into<String>,
+        evidence: Vec<String>,
+        remedy: Remedy,
+    ) -> Self {
+        Self {
+            slug: kind,
+            hop: kind.hop(),
+            severity: kind.severity(),
+            summary: summary.into(),
+            evidence,
+            remedy,
+        }
+    }
+
+    /// Our resolver gave no usable answer for `name`.
+    #[must_use]
+    pub fn resolver_silent(name: &str, resolver: &str, evidence: String) -> Self {
+        Self::of(
+            FindingKind::ResolverSilent,
+            format!("our resolver at {resolver} does not answer for {name}"),
+            vec![evidence],
+            Remedy::command(
+                "check that the service runs and listens there",
+                "bentlane status",
+            ),
+        )
+    }
+
+    /// Our resolver answered with an error code.
+    #[must_use]
+    pub fn resolver_refuses(name: &str, code: &str) -> Self {
+        Self::of(
+            FindingKind::ResolverRefuses,
+            format!("our resolver refuses {name}: no zone covers it"),
+            vec![format!("response code {code}")],
+            Remedy::command("see which zones there are", "bentlane zone list"),
+        )
+    }
+
+    /// The name resolves to addresses where we do not listen.
+    #[must_use]
+    pub fn resolves_elsewhere(name: &str, found: &[String], listening: &[String]) -> Self {
+        let found = if found.is_empty() {
+            "no address".to_owned()
+        } else {
+            found.join(", ")
+        };
+        Self::of(
+            FindingKind::ResolvesElsewhere,
+            format!("{name} leads to {found}, where Bent Lane does not listen"),
+            vec![
+                format!("resolved to {found}"),
+                format!("listening on {}", listening.join(", ")),
+            ],
+            Remedy::command("compare the listeners with the answer", "bentlane status"),
+        )
+    }
+
+    /// No route covers a request; `nearest` are those that come close.
+    #[must_use]
+    pub fn route_missing(name: &str, path: &str, nearest: &[String]) -> Self {
+        let path = if path == "/" { "" } else { path };
+        let near = nearest.iter().map(|address| format!("there is {address}"));
+        Self::of(
+            FindingKind::RouteMissing,
+            format!("no route covers {name}{path}"),
+            near.collect(),
+            Remedy::command(
+                "add a route to the port on which the app listens",
+                format!("bentlane route add {name} PORT"),
+            ),
+        )
+    }
+
+    /// No zone covers `name`; `zones` are those that there are.
+    #[must_use]
+    pub fn name_outside_zones(name: &Name, zones: &[String]) -> Self {
+        let label_and_zone = name.as_str().split_once('.');
+        let zone = label_and_zone.map_or(name.as_str(), |(_, zone)| zone);
+        let zone = if zone.contains('.') {
+            zone
+        } else {
+            name.as_str()
+        };
+        Self::of(
+            FindingKind::NameOutsideZones,
+            format!("no zone covers {name}"),
+            zones
+                .iter()
+                .map(|zone| format!("there is {zone}"))
+                .collect(),
+            Remedy::command(
+                "use a name in a zone that there is, or add one",
+                format!("bentlane zone add {zone}"),
+            ),
+        )
+    }
+
+    /// The target did not accept a connection.
+    #[must_use]
+    pub fn target_closed(address: &str, target: &Target, attempts: &[Attempt]) -> Self {
+        let all = |wanted: &Refusal| attempts.iter().all(|attempt| attempt.refusal == *wanted);
+        let evidence = attempts.iter().map(ToString::to_string).collect();
+        let place = target.describe();
+        let elsewhere = format!("bentlane route edit {address} --to PORT");
+        if all(&Refusal::Refused) {
+            return Self::of(
+                FindingKind::TargetRefuses,
+                format!("nothing listens on {place}"),
+                evidence,
+                Remedy::command(
+                    format!(
+                        "start the app on {place}; if it listens elsewhere, point the route there"
+                    ),
+                    elsewhere,
+                ),
+            );
+        }
+        let (kind, summary) = if attempts.iter().any(|a| a.refusal == Refusal::Silent) {
+            (
+                FindingKind::TargetSilent,
+                format!("{place} does not react to a connection"),
+            )
+        } else {
+            (
+                FindingKind::TargetUnreachable,
+                format!("{place} cannot be reached"),
+            )
+        };
+        let text = "see that the machine is up and no firewall is between; if the app runs \
+                    elsewhere, point the route there";
+        Self::of(kind, summary, evidence, Remedy::command(text, elsewhere))
+    }
+
+    /// The target accepts at `elsewhere` alone: on the other family of loopback.
+    #[must_use]
+    pub fn target_other_family(
+        address: &str,
+        target: &Target,
+        attempts: &[Attempt],
+        elsewhere: SocketAddr,
+    ) -> Self {
+        let mut evidence: Vec<String> = attempts.iter().map(ToString::to_string).collect();
+        evidence.push(format!("{elsewhere}: accepts"));
+        Self::of(
+            FindingKind::TargetOtherFamily,
+            format!(
+                "nothing listens on {}, but something does on {elsewhere}",
+                target.describe()
+            ),
+            evidence,
+            Remedy::fix(
+                "have the route lead to the port alone, which is both families",
+                format!("bentlane route edit {address} --to {}", elsewhere.port()),
+            ),
+        )
+    }
+
+    /// Where the container that a route leads to is keeps it from being connected to.
+    #[must_use]
+    pub fn container(address: &str, target: &Target, place: &ContainerPlace) -> Option<Self> {
+        let name = match target {
+            Target::Container(container) => &container.name,
+            _ => return None,
+        };
+        let elsewhere = format!("bentlane route edit {address} --to container:NAME");
+        let (kind, summary, evidence, remedy) = match place {
+            ContainerPlace::At(_) => return None,
+            ContainerPlace::Stopped => (
+                FindingKind::ContainerStopped,
+                format!("the container {name} does not run"),
+                Vec::new(),
+                Remedy::text(format!("start {name} with your container engine")),
+            ),
+            ContainerPlace::Gone(others) => (
+                FindingKind::ContainerGone,
+                format!("there is no container {name}"),
+                others
+                    .iter()
+                    .map(|name| format!("there is {name}"))
+                    .collect(),
+                Remedy::command("start it, or name another", elsewhere),
+            ),
+            ContainerPlace::Unpublished(exposed) => (
+                FindingKind::ContainerUnpublished,
+                format!("the container {name} passes out no port that the route could lead to"),
+                exposed
+                    .iter()
+                    .map(|port| format!("it listens on {port} inside"))
+                    .collect(),
+                Remedy::command(
+                    "start it anew with its port published (`--publish 127.0.0.1::PORT`); with \
+                     several ports, say which one is meant",
+                    format!("bentlane route edit {address} --to container:{name}:PORT"),
+                ),
+            ),
+            ContainerPlace::Elsewhere(networks) => (
+                FindingKind::ContainerElsewhere,
+                format!("the container {name} is on no network that leads to this machine"),
+                vec![match networks.as_slice() {
+                    [] => "it has no network".to_owned(),
+                    networks => format!("its network: {}", networks.join(", ")),
+                }],
+                Remedy::text(format!(
+                    "connect {name} to a network that leads here, with its port published"
+                )),
+            ),
+            ContainerPlace::EngineSilent(reason) => (
+                FindingKind::EngineSilent,
+                "no container engine answers".to_owned(),
+                vec![reason.clone()],
+                Remedy::command(
+                    "start the engine, or name its socket when the service starts",
+                    "bentlane serve --engine SOCKET",
+                ),
+            ),
+        };
+        Some(Self::of(kind, summary, evidence, remedy))
+    }
+
+    /// The route rests.
+    #[must_use]
+    pub fn route_paused(address: &str, note: Option<&str>) -> Self {
+        Self::of(
+            FindingKind::RoutePaused,
+            format!("the route {address} is paused"),
+            note.map(str::to_owned).into_iter().collect(),
+            Remedy::command(
+                "let it pass again when you are done",
+                format!("bentlane route edit {address} --paused=false"),
+            ),
+        )
+    }
+
+    /// We serve as many connections as we may.
+    #[must_use]
+    pub fn too_many_connections(limit: usize) -> Self {
+        Self::of(
+            FindingKind::TooManyConnections,
+            format!("{limit} connections are open already, and more are not served"),
+            Vec::new(),
+            Remedy::command(
+                "see which program opens so many; requests pass again as soon as some are closed",
+                "bentlane status",
+            ),
+        )
+    }
+
+    /// Plain HTTP is refused for `name`.
+    #[must_use]
+    pub fn plain_refused(address: &str, url: &str) -> Self {
+        Self::of(
+            FindingKind::PlainRefused,
+            format!("plain HTTP is refused here: ask for {url}"),
+            Vec::new(),
+            Remedy::command(
+                "use HTTPS, or redirect plain HTTP to it",
+                format!("bentlane route edit {address} --plain redirect"),
+            ),
+        )
+    }
+
+    /// The target speaks TLS, and the route says otherwise.
+    #[must_use]
+    pub fn target_speaks_tls(address: &str, target: &Target) -> Self {
+        let place = target.describe();
+        let there = match target {
+            Target::Port(port) => format!("127.0.0.1:{port}"),
+            other => other.authority().unwrap_or_default(),
+        };
+        Self::of(
+            FindingKind::TargetSpeaksTls,
+            format!("{place} speaks TLS, and the route speaks plain HTTP"),
+            vec!["it answers a TLS hello, and does not answer HTTP".to_owned()],
+            Remedy::fix(
+                "use TLS for the target; `--target-tls none` accepts any certificate",
+                format!("bentlane route edit {address} --to https://{there} --target-tls none"),
+            ),
+        )
+    }
+
+    /// The target speaks in the clear, and the route says TLS.
+    #[must_use]
+    pub fn target_speaks_plain(address: &str, target: &Target) -> Self {
+        let there = target.authority().unwrap_or_default();
+        Self::of(
+            FindingKind::TargetSpeaksPlain,
+            format!(
+                "{} speaks in the clear, and the route speaks TLS",
+                target.describe()
+            ),
+            vec!["it answers a TLS hello with something that is not TLS".to_owned()],
+            Remedy::fix(
+                "have the route speak plain HTTP",
+                format!("bentlane route edit {address} --to http://{there}"),
+            ),
+        )
+    }
+
+    /// The target's certificate is not accepted.
+    #[must_use]
+    pub fn target_untrusted(address: &str, target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::TargetUntrusted,
+            format!("the certificate of {} is not accepted", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "accept that one certificate by its file; `none` in its place accepts any",
+                format!("bentlane route edit {address} --target-tls FILE"),
+            ),
+        )
+    }
+
+    /// No TLS with the target comes about.
+    #[must_use]
+    pub fn target_tls_failed(target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::TargetTlsFailed,
+            format!("no TLS comes about with {}", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::text("read the app's own output, and see which TLS versions it speaks"),
+        )
+    }
+
+    /// The route leads back to us; `circle` are the routes that the request has passed.
+    #[must_use]
+    pub fn route_loop(address: &str, circle: &[String]) -> Self {
+        Self::of(
+            FindingKind::RouteLoop,
+            format!("the route {address} leads back to itself"),
+            vec![circle.join(" → ")],
+            Remedy::command(
+                if circle.len() > 2 {
+                    "have one of them lead to the app itself"
+                } else {
+                    "point it at the app itself"
+                },
+                format!("bentlane route edit {address} --to PORT"),
+            ),
+        )
+    }
+
+    /// The target's answer has more header fields than we take.
+    #[must_use]
+    pub fn answer_oversized(target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::AnswerOversized,
+            format!(
+                "the header fields that {} answers with are too large",
+                target.describe()
+            ),
+            vec![reason.to_owned()],
+            Remedy::text("see what the app puts into its header fields: mostly it is a cookie"),
+        )
+    }
+
+    /// The app answers with `status` instead of changing its protocol.
+    #[must_use]
+    pub fn upgrade_refused(target: &Target, status: u16) -> Self {
+        Self::of(
+            FindingKind::UpgradeRefused,
+            format!(
+                "the app on {} does not change to WebSocket here",
+                target.describe()
+            ),
+            vec![format!("status {status} where 101 was expected")],
+            Remedy::text(
+                "see at which path the app serves WebSocket, and whether it accepts this origin",
+            ),
+        )
+    }
+
+    /// The folder has no such file.
+    #[must_use]
+    pub fn file_missing(address: &str, target: &Target, path: &str, reason: Option<&str>) -> Self {
+        Self::of(
+            FindingKind::FileMissing,
+            format!("{} has no file for {path}", target.describe()),
+            reason.map(str::to_owned).into_iter().collect(),
+            Remedy::command(
+                "add the file; a single-page app wants one file for all paths that have none",
+                format!("bentlane route edit {address} --fallback index.html"),
+            ),
+        )
+    }
+
+    /// The folder, or a file in it, cannot be read.
+    #[must_use]
+    pub fn folder_unreadable(address: &str, target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::FolderUnreadable,
+            format!("{} cannot be read", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "see that it is there and that the service may read it, or name another",
+                format!("bentlane route edit {address} --to folder:PATH"),
+            ),
+        )
+    }
+
+    /// The target's host has no address.
+    #[must_use]
+    pub fn target_unknown(address: &str, target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::TargetUnknown,
+            format!("the system knows no address for the host of {target}"),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "correct the host's name, or give its address",
+                format!("bentlane route edit {address} --to http://HOST:PORT"),
+            ),
+        )
+    }
+
+    /// Our own TLS listener did not accept.
+    #[must_use]
+    pub fn listener_unreachable(listener: &str, reason: &str) -> Self {
+        Self::of(
+            FindingKind::ListenerUnreachable,
+            format!("our own HTTPS listener at {listener} cannot be reached"),
+            vec![reason.to_owned()],
+            Remedy::command("see where the service listens", "bentlane status"),
+        )
+    }
+
+    /// The certificate did not verify.
+    #[must_use]
+    pub fn certificate_refused(name: &str, reason: &str) -> Self {
+        Self::of(
+            FindingKind::CertificateRefused,
+            format!("the certificate for {name} does not verify against our own root"),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "see the root that the service uses and that the machine's clock is right",
+                "bentlane authority show",
+            ),
+        )
+    }
+
+    /// The root cannot vouch for the name.
+    #[must_use]
+    pub fn beyond_the_root(name: &str) -> Self {
+        Self::of(
+            FindingKind::BeyondTheRoot,
+            format!("there is no certificate for {name}: the authority cannot vouch for it yet"),
+            vec!["the name lies outside the limits of the issuing certificate".to_owned()],
+            Remedy::command(
+                "see what is missing, and how to fix it",
+                "bentlane authority show",
+            ),
+        )
+    }
+
+    /// The handshake broke off.
+    #[must_use]
+    pub fn handshake_failed(listener: &str, reason: &str) -> Self {
+        Self::of(
+            FindingKind::HandshakeFailed,
+            format!("the TLS handshake with {listener} broke off"),
+            vec![reason.to_owned()],
+            Remedy::command(
+                "see that it is Bent Lane that listens there",
+                "bentlane status",
+            ),
+        )
+    }
+
+    /// The target closed without an answer.
+    #[must_use]
+    pub fn answer_missing(target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::AnswerMissing,
+            format!(
+                "{} accepts connections but closes them without an answer",
+                target.describe()
+            ),
+            vec![reason.to_owned()],
+            Remedy::text(
+                "read the app's own output: it may have crashed on the request, or speak another protocol than HTTP",
+            ),
+        )
+    }
+
+    /// The target's answer is not HTTP.
+    #[must_use]
+    pub fn answer_malformed(target: &Target, reason: &str) -> Self {
+        Self::of(
+            FindingKind::AnswerMalformed,
+            format!("what {} answers is not plain HTTP", target.describe()),
+            vec![reason.to_owned()],
+            Remedy::text("see which program listens there, and whether it expects TLS"),
+        )
+    }
+
+    /// No answer within the limit.
+    #[must_use]
+    pub fn answer_late(target: &Target, limit: &str) -> Self {
+        Self::of(
+            FindingKind::AnswerLate,
+            format!(
+                "{} took the request but has not answered within {limit}",
+                target.describe()
+            ),
+            Vec::new(),
+            Remedy::text(
+                "see what the app is busy with: it may still compile, or wait for a database",
+            ),
+        )
+    }
+
+    /// The app answered with a server error.
+    #[must_use]
+    pub fn app_fails(target: &Target, status: u16) -> Self {
+        Self::of(
+            FindingKind::AppFails,
+            format!(
+                "the app on {} answers {status}, a server error of its own",
+                target.describe()
+            ),
+            vec![format!("status {status}")],
+            Remedy::text("read the app's own output: the request reached it"),
+        )
+    }
+}
+
+impl Remedy {
+    /// Words alone.
+    #[must_use]
+    pub fn text(text: impl Into<String>) -> Self {
+        Self {
+            text: text.into(),
+            command: None,
+            ours: false,
+        }
+    }
+
+    /// A command that shows more, that has words to replace, or that is not ours.
+    #[must_use]
+    pub fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
+        Self {
+            text: text.into(),
+            command: Some(command.into()),
+            ours: false,
+        }
+    }
+
+    /// A command of ours that fixes it as it stands.
+    #[must_use]
+    pub fn fix(text: impl Into<String>, command: impl Into<String>) -> Self {
+        Self {
+            ours: true,
+            ..Self::command(text, command)
+        }
+    }
+}

@@ -1,0 +1,601 @@
+use std::net::IpAddr;
+use std::time::Duration;
+
+use url::Url;
+
+use super::{Judged, in_words, micros};
+use crate::cookie;
+use crate::finding::{Finding, Remedy};
+use crate::kind::FindingKind;
+use crate::observation::{
+    Answer, Direct, End, EventsSeen, Facts, Observations, PreflightSeen, TargetLeaf, Timed,
+    UpgradeSeen, Visit,
+};
+use crate::page::Page;
+use bentlane_model::Pattern;
+use bentlane_model::Target;
+
+/// A first answer that takes longer is slow.
+const SLOW: Duration = Duration::from_secs(3);
+/// How much faster the next has to be for the first to be slow at first.
+const FASTER: u32 = 4;
+/// How long an event stream may say nothing before its first lump counts as late.
+const FIRST_EVENT: Duration = Duration::from_millis(900);
+
+pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> Judged {
+    let target = &facts.route.to;
+    let mut judged = match &answer.outcome {
+        Answer::Accepted => Judged::new("accepted"),
+        Answer::OwnPage { status, finding } => own_page(facts, seen, *status, finding),
+        Answer::Silent => {
+            Judged::new("no answer").with([Finding::answer_late(target, "the time of a check")])
+        }
+        Answer::Failed(reason) => {
+            Judged::new("broke off").with([Finding::answer_missing(target, reason)])
+        }
+        Answer::Visit(visit) => judge_visit(facts, seen, visit),
+    };
+    judged.micros = Some(micros(answer.took));
+    judged
+}
+
+fn own_page(facts: &Facts, seen: &Observations, status: u16, finding: &Finding) -> Judged {
+    if facts.route.settings.paused && finding.slug == FindingKind::RoutePaused {
+        return Judged::new("paused");
+    }
+    let leaf = seen
+        .target_leaf
+        .as_ref()
+        .filter(|_| finding.slug == FindingKind::TargetUntrusted);
+    let finding = leaf
+        .and_then(|leaf| target_certificate(facts, leaf, finding))
+        .unwrap_or_else(|| finding.clone());
+    let mut judged = Judged::new(format!("status {status}, ours"));
+    judged.evidence = finding.evidence.clone();
+    judged.with([finding])
+}
+
+/// Tells apart why the certificate of the target is not accepted.
+fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Option<Finding> {
+    let (kind, words) = if facts.now < leaf.not_before {
+        (FindingKind::TargetExpired, "is not valid yet")
+    } else if leaf.not_after < facts.now {
+        (FindingKind::TargetExpired, "has expired")
+    } else if !leaf.covers {
+        (FindingKind::TargetOtherName, "is for another name")
+    } else {
+        return None;
+    };
+    let address = facts.address();
+    let names = leaf.names.join(", ");
+    let remedy = match leaf.names.iter().find(|name| !name.contains('*')) {
+        Some(name) if kind == FindingKind::TargetOtherName => Remedy::fix(
+            format!("have it verified by the name that it is for; it is asked for {name} then"),
+            format!("bentlane route edit {address} --target-name {name}"),
+        ),
+        _ => Remedy::fix(
+            "renew the app's certificate; or take it as it is",
+            format!("bentlane route edit {address} --target-tls none"),
+        ),
+    };
+    let mut evidence = vec![
+        format!("it is for {names}, and verified for {}", leaf.wanted),
+        format!("valid from {} to {}", leaf.not_before, leaf.not_after),
+    ];
+    evidence.extend(told.evidence.first().cloned());
+    let place = facts.route.to.describe();
+    let summary = format!("the certificate of {place} {words}");
+    Some(Finding::of(kind, summary, evidence, remedy))
+}
+
+fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> Judged {
+    let target = &facts.route.to;
+    let last = visit.last();
+    let mut judged = Judged::new(format!("status {}", last.status));
+    judged.evidence = evidence(seen, visit);
+    let fails = (500..600).contains(&last.status);
+    if fails {
+        judged
+            .findings
+            .push(Finding::app_fails(target, last.status));
+        return judged;
+    }
+    let broken = [
+        host_refused(facts, seen, visit.first()),
+        redirects(facts, visit),
+        last.cut.as_ref().map(|reason| cut(target, last, reason)),
+    ];
+    judged.findings.extend(broken.into_iter().flatten());
+    judged
+        .findings
+        .extend(seen.upgrades.iter().filter_map(|it| upgrade(facts, it)));
+    judged
+        .findings
+        .extend(seen.events.iter().filter_map(|it| events(facts, it)));
+    judged.findings.extend(cookies(facts, visit));
+    judged.findings.extend(hsts_too_wide(facts, visit));
+    judged.findings.extend(log_unwritable(facts));
+    judged
+        .findings
+        .extend(seen.preflights.iter().filter_map(preflight));
+    judged.findings.extend(mixed_content(facts, last));
+    judged.findings.extend(slow_at_first(target, seen, visit));
+    judged.findings.extend(shadowed(facts));
+    judged
+}
+
+fn evidence(seen: &Observations, visit: &Visit) -> Vec<String> {
+    let mut lines: Vec<String> = visit
+        .pages
+        .iter()
+        .map(|page| format!("{}: {}", page.url, in_short(page)))
+        .collect();
+    lines.push(format!(
+        "the first byte after {}",
+        in_words(visit.first_byte)
+    ));
+    if let End::Leaves(url) = &visit.end {
+        lines.push(format!("it leads on to {url}, which was not followed"));
+    }
+    for (words, direct) in [
+        ("asked itself, under its own host", &seen.direct),
+        ("asked itself, under the route's name", &seen.direct_by_name),
+    ] {
+        let Some(direct) = direct else { continue };
+        let said = match &direct.outcome {
+            Direct::Page(page) => in_short(page),
+            Direct::Failed(reason) => reason.clone(),
+        };
+        lines.push(format!(
+            "the app {words}: {said}, after {}",
+            in_words(direct.took)
+        ));
+    }
+    lines
+}
+
+fn in_short(page: &Page) -> String {
+    let mut parts = vec![format!("status {}", page.status)];
+    parts.extend(page.value("content-type").map(str::to_owned));
+    parts.extend(
+        page.value("content-encoding")
+            .map(|how| format!("compressed with {how}")),
+    );
+    parts.push(format!("{} bytes", page.length));
+    parts.join(", ")
+}
+
+/// The app answers under its own host, and refuses the route's name.
+fn host_refused(facts: &Facts, seen: &Observations, first: &Page) -> Option<Finding> {
+    if !(400..500).contains(&first.status) {
+        return None;
+    }
+    let own = seen.direct.as_ref()?.outcome.page()?;
+    let by_name = seen.direct_by_name.as_ref()?.outcome.page()?;
+    let well = own.status < 400 && by_name.status == first.status;
+    well.then(|| {
+        let name = &facts.name;
+        let host = facts.route.to.authority().unwrap_or_default();
+        Finding::of(
+            FindingKind::HostRefused,
+            format!(
+                "the app answers {} under its own host {host}, and refuses {name} with {}",
+                own.status, first.status
+            ),
+            vec![beginning(&first.body)],
+            Remedy::fix(
+                format!("allow {name} in the app's list of hosts; or send the app its own host"),
+                format!("bentlane route edit {} --host target", facts.address()),
+            ),
+        )
+    })
+}
+
+fn beginning(body: &str) -> String {
+    const SHOWN: usize = 160;
+    let start: String = body.chars().take(SHOWN).collect();
+    start.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+/// Circles, and ways out of the route that nobody meant.
+fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
+    let chain: Vec<String> = visit.pages.iter().map(|page| page.url.clone()).collect();
+    // A check sends no cookies, so that it is not followed where they are what is waited for.
+    let waits_for_cookie = visit
+        .pages
+        .iter()
+        .any(|page| page.value("set-cookie").is_some());
+    match &visit.end {
+        End::Turns(_) | End::TooMany if waits_for_cookie => None,
+        End::Turns(to) => {
+            let mut evidence = chain;
+            evidence.push(to.clone());
+            let from = Url::parse(&visit.last().url).ok()?;
+            let given = visit.last().location()?;
+            // The same place over again: but for the scheme that it was asked with.
+            let itself = given.host_str() == from.host_str() && given.path() == from.path();
+            if itself {
+                return Some(Finding::of(
+                    FindingKind::SchemeLoop,
+                    "the app redirects to HTTPS for ever, although it is asked over HTTPS",
+                    evidence,
+                    Remedy::text(
+                        "have the app go by `X-Forwarded-Proto` (trust the proxy on loopback): in \
+                         Django `SECURE_PROXY_SSL_HEADER = (\"HTTP_X_FORWARDED_PROTO\", \
+                         \"https\")`, in Express `app.set('trust proxy', 'loopback')`; or switch \
+                         off its own redirect to HTTPS",
+                    ),
+                ));
+            }
+            Some(Finding::of(
+                FindingKind::RedirectLoop,
+                format!("the app's redirects turn in a circle, back to {to}"),
+                evidence,
+                Remedy::text("see what the app waits for there: mostly a cookie or a sign-in"),
+            ))
+        }
+        End::TooMany => Some(Finding::of(
+            FindingKind::RedirectLoop,
+            format!("the app redirects more than {} times", chain.len() - 1),
+            chain,
+            Remedy::text("see what the app waits for there: mostly a cookie or a sign-in"),
+        )),
+        End::Leaves(to) => leaked(facts, visit, to),
+        End::Answered => downgraded(visit),
+    }
+}
+
+/// A redirect to the address of the app itself.
+fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
+    let url = Url::parse(to).ok()?;
+    let port = url.port_or_known_default()?;
+    let host = url.host_str()?.trim_matches(['[', ']']);
+    let same_port = target_port(&facts.route.to) == Some(port);
+    let own_host = match &facts.route.to {
+        Target::Server { host: own, .. } => own.to_string().trim_matches(['[', ']']) == host,
+        _ => false,
+    };
+    let this_machine =
+        host == "localhost" || host.parse::<IpAddr>().is_ok() || host == facts.name.as_str();
+    if !same_port || !(own_host || this_machine) {
+        // Under names of ours the client is lost where we do not listen.
+        facts.snapshot.zone_of(host)?;
+        return Some(Finding::of(
+            FindingKind::PortLost,
+            format!("the app redirects to port {port} of {host}, where Bent Lane does not listen"),
+            vec![format!("{} leads to {to}", visit.last().url)],
+            Remedy::text(format!(
+                "have the app build URLs from the whole `Host`, or from `X-Forwarded-Host` and \
+                 `X-Forwarded-Port`: the port is {}",
+                facts.https_port
+            )),
+        ));
+    }
+    let remedy = Remedy::text(format!(
+        "have the app build URLs from `X-Forwarded-Host` and `X-Forwarded-Port`, or give it \
+         {} as its own base URL",
+        facts.url
+    ));
+    Some(Finding::of(
+        FindingKind::OriginLeaked,
+        format!("the app redirects past the route, to its own address {to}"),
+        vec![format!("{} leads to {to}", visit.last().url)],
+        remedy,
+    ))
+}
+
+fn target_port(target: &Target) -> Option<u16> {
+    match target {
+        Target::Port(port) | Target::Server { port, .. } => Some(port.get()),
+        Target::Container(container) => container.port.map(std::num::NonZeroU16::get),
+        Target::Folder(_) | Target::Redirect(_) => None,
+    }
+}
+
+/// A redirect to plain HTTP under a name of ours.
+fn downgraded(visit: &Visit) -> Option<Finding> {
+    let is_plain = |page: &&Page| page.location().is_some_and(|to| to.scheme() == "http");
+    let page = visit.pages.iter().find(is_plain)?;
+    let to = page.location()?;
+    Some(Finding::of(
+        FindingKind::RedirectDowngrades,
+        format!("the app redirects to plain HTTP: {to}"),
+        vec![format!("{} leads to {to}", page.url)],
+        Remedy::text("have the app go by `X-Forwarded-Proto` when it builds URLs"),
+    ))
+}
+
+fn cut(target: &Target, page: &Page, reason: &str) -> Finding {
+    Finding::of(
+        FindingKind::AnswerCut,
+        format!("{} ends its answer before its end", target.describe()),
+        vec![
+            format!("{} bytes of {} came", page.length, page.url),
+            reason.to_owned(),
+        ],
+        Remedy::text("read the app's own output: it may have crashed while it answered"),
+    )
+}
+
+fn cookies(facts: &Facts, visit: &Visit) -> Option<Finding> {
+    let dropped = visit.pages.iter().flat_map(|page| {
+        let host = Url::parse(&page.url).ok();
+        let host = host
+            .as_ref()
+            .and_then(|url| url.host_str().map(str::to_owned));
+        let host = host.unwrap_or_default();
+        let fields = page.values("set-cookie").map(str::to_owned);
+        fields
+            .filter_map(|field| cookie::dropped(&field, &host))
+            .collect::<Vec<_>>()
+    });
+    let dropped: Vec<cookie::Dropped> = dropped.collect();
+    let first = dropped.first()?;
+    let summary = format!(
+        "browsers drop the app's cookie {}: {}",
+        first.name, first.reason
+    );
+    let remedy = match first.foreign {
+        true => Remedy::text(format!(
+            "have the app set the cookie without a domain, so that it is {}'s own",
+            facts.name
+        )),
+        false => Remedy::text(
+            "set the cookie without what is against the rule: see the app's own settings for cookies and sessions",
+        ),
+    };
+    let evidence = dropped
+        .iter()
+        .map(|it| format!("{}: {}", it.name, it.reason))
+        .collect();
+    Some(Finding::of(
+        FindingKind::CookieDropped,
+        summary,
+        evidence,
+        remedy,
+    ))
+}
+
+fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
+    let status = seen.status.filter(|status| *status != 101);
+    if seen.status == Some(101) {
+        return None;
+    }
+    let told = status.map_or("no answer".to_owned(), |status| format!("status {status}"));
+    let mut finding = Finding::upgrade_refused(&facts.route.to, status.unwrap_or_default());
+    finding.evidence = vec![format!("{}: {told} where 101 was expected", seen.path)];
+    if seen.with_own_origin == Some(101) {
+        finding
+            .evidence
+            .push("with the app's own host and origin it answers 101".to_owned());
+        finding.remedy = Remedy::fix(
+            format!(
+                "allow {} in the app's list of origins; or send the app its own",
+                facts.name
+            ),
+            format!("bentlane route edit {} --host target", facts.address()),
+        );
+    }
+    Some(finding)
+}
+
+fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
+    let address = facts.address();
+    let (status, media_type) = seen.head.as_ref().map_or((0, ""), |it| (it.0, &*it.1));
+    if status != 200 || !media_type.starts_with("text/event-stream") {
+        return Some(Finding::of(
+            FindingKind::EventsMissing,
+            format!("{} is no stream of events", seen.path),
+            vec![match status {
+                0 => "no answer".to_owned(),
+                status => format!("status {status}, {media_type}"),
+            }],
+            Remedy::command(
+                "see at which path the app sends events, and whether one has to be signed in",
+                format!("bentlane route edit {address} --expect-events PATH"),
+            ),
+        ));
+    }
+    let first = seen.lumps.first();
+    let late = first.is_none_or(|(after, events)| *after > FIRST_EVENT && *events > 1);
+    let compressed = seen.encoding.is_some() && first.is_none() && seen.flows_uncompressed;
+    if !late || (first.is_none() && !compressed) {
+        return None;
+    }
+    let mut evidence: Vec<String> = seen
+        .lumps
+        .iter()
+        .map(|(after, events)| format!("after {}: {events} events", in_words(*after)))
+        .collect();
+    if let Some(encoding) = &seen.encoding {
+        evidence.push(format!("compressed with {encoding}"));
+    }
+    let remedy = if compressed {
+        evidence.push("without compression they come at once".to_owned());
+        Remedy::fix(
+            "leave `text/event-stream` out of the app's compression; or have it asked without",
+            format!("bentlane route edit {address} --remove-headers 'request accept-encoding'"),
+        )
+    } else {
+        Remedy::text("have the app send each event at once: flush its output after each")
+    };
+    Some(Finding::of(
+        FindingKind::EventsBuffered,
+        format!("the events of {} come late, many at a time", seen.path),
+        evidence,
+        remedy,
+    ))
+}
+
+fn preflight(seen: &PreflightSeen) -> Option<Finding> {
+    let allowed = seen.allows.as_deref();
+    let fine = allowed == Some("*") || allowed == Some(&*seen.origin);
+    if fine
+        && seen
+            .status
+            .is_some_and(|status| (200..300).contains(&status))
+    {
+        return None;
+    }
+    let status = seen
+        .status
+        .map_or("no answer".to_owned(), |it| format!("status {it}"));
+    let allowed = allowed.map_or("no origin".to_owned(), str::to_owned);
+    Some(Finding::of(
+        FindingKind::PreflightRefused,
+        format!(
+            "the page fetches {}, and the route {} does not allow it",
+            seen.url, seen.route
+        ),
+        vec![format!(
+            "OPTIONS with the origin {}: {status}, allows {allowed}",
+            seen.origin
+        )],
+        Remedy::fix(
+            "allow the page's origin there",
+            format!(
+                "bentlane route edit {} --allow-origins {}",
+                seen.route, seen.origin
+            ),
+        ),
+    ))
+}
+
+/// What the page loads in the clear; this machine's own is no danger to browsers.
+fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
+    let blocked = |text: &String| {
+        let url = Url::parse(text).ok().filter(|url| url.scheme() == "http")?;
+        let host = url.host_str()?.trim_matches(['[', ']']).to_owned();
+        let own = matches!(&*host, "localhost" | "::1")
+            || host.starts_with("127.")
+            || host.ends_with(".localhost");
+        (!own).then_some((text.clone(), host))
+    };
+    let blocked: Vec<(String, String)> = page.markup().loads.iter().filter_map(blocked).collect();
+    let (first, host) = blocked.first()?;
+    let remedy = match facts.snapshot.zone_of(host) {
+        Some(_) => Remedy::text(
+            "write these URLs without `http:`, so that they begin with `//` or `/`: Bent Lane \
+             serves them over HTTPS, too",
+        ),
+        None => Remedy::text("load it over HTTPS, or from the app itself"),
+    };
+    Some(Finding::of(
+        FindingKind::MixedContent,
+        format!("the page loads {first} in the clear, which browsers block"),
+        blocked.iter().map(|(url, _)| url.clone()).collect(),
+        remedy,
+    ))
+}
+
+/// An access log that gets no lines.
+fn log_unwritable(facts: &Facts) -> Option<Finding> {
+    let (fault, address) = (facts.log_fault.as_ref()?, facts.address());
+    Some(Finding::of(
+        FindingKind::AccessLogUnwritable,
+        format!("the access log gets no lines: {fault}"),
+        Vec::new(),
+        Remedy::fix(
+            "make its folder, or do without the log",
+            format!("bentlane route edit {address} --access-log none"),
+        ),
+    ))
+}
+
+/// A policy of HTTPS alone that reaches further than the route: it is kept by name, whatever the
+/// port (RFC 6797 §8.2), and may hold for everything below the name (§6.1.2).
+fn hsts_too_wide(facts: &Facts, visit: &Visit) -> Option<Finding> {
+    let zone = facts.snapshot.zone_of(facts.name.as_str());
+    let is_localhost = facts.name.as_str() == "localhost";
+    let is_apex = zone.is_some_and(|zone| zone.name == facts.name);
+    let field = visit.first().values("strict-transport-security").next()?;
+    let directives = || {
+        field
+            .split(';')
+            .map(|part| part.trim().to_ascii_lowercase())
+    };
+    let with_subdomains = directives().any(|part| part == "includesubdomains");
+    let is_kept = directives().any(|part| {
+        let age = part
+            .strip_prefix("max-age=")
+            .map(|age| age.trim_matches('"').to_owned());
+        age.is_some_and(|age| age != "0")
+    });
+    if !is_kept || !(is_localhost || (is_apex && with_subdomains)) {
+        return None;
+    }
+    let (name, address) = (&facts.name, facts.address());
+    let reach = match is_localhost {
+        true => "every port of localhost".to_owned(),
+        false => format!("{name} and every name below it"),
+    };
+    Some(Finding::of(
+        FindingKind::HstsTooWide,
+        format!("the app has browsers use HTTPS only, for {reach}"),
+        vec![format!("strict-transport-security: {field}")],
+        Remedy::fix(
+            "have the route drop the field, or the app send it in production only",
+            format!("bentlane route edit {address} --drop-hsts"),
+        ),
+    ))
+}
+
+fn slow_at_first(target: &Target, seen: &Observations, visit: &Visit) -> Option<Finding> {
+    let again = seen.again?;
+    let first = visit.first_byte;
+    let slow = first > SLOW && again < first / FASTER;
+    slow.then(|| {
+        Finding::of(
+            FindingKind::SlowAtFirst,
+            format!(
+                "the app on {} took {} at first, and {} right after",
+                target.describe(),
+                in_words(first),
+                in_words(again)
+            ),
+            Vec::new(),
+            Remedy::text(
+                "nothing has to be done: it compiles or connects when it is first asked; \
+                 `bentlane check --wait 60s` waits until it is ready",
+            ),
+        )
+    })
+}
+
+/// The names of a wildcard that other routes take, whatever the path.
+fn shadowed(facts: &Facts) -> Option<Finding> {
+    let address = &facts.route.address;
+    let Pattern::Wildcard(base) = &address.pattern else {
+        return None;
+    };
+    if address.prefix.is_root() || address.port.is_some() {
+        return None;
+    }
+    let routes = &facts.snapshot.configuration().routes;
+    let covers = |pattern: &Pattern| {
+        let mut others = routes.iter().map(|route| &route.address);
+        others.any(|other| other.pattern == *pattern && other.prefix == address.prefix)
+    };
+    let shadows = routes.iter().map(|route| &route.address).filter(|other| {
+        other.port.is_none()
+            && other.prefix.is_root()
+            && other.pattern.base().is_within(base)
+            && other.pattern != address.pattern
+            && !covers(&other.pattern)
+    });
+    let shadows: Vec<String> = shadows.map(|other| other.pattern.to_string()).collect();
+    let first = shadows.first()?;
+    let prefix = &address.prefix;
+    Some(Finding::of(
+        FindingKind::RouteShadowed,
+        format!("{first} has a route of its own, so {first}{prefix} does not come here"),
+        shadows
+            .iter()
+            .map(|name| format!("{name} has a route of its own"))
+            .collect(),
+        Remedy::fix(
+            "if that name's path is to come here, too, say so",
+            format!("bentlane route add {first}{prefix} {}", facts.route.to),
+        ),
+    ))
+}

@@ -1,0 +1,107 @@
+use super::{Judged, micros};
+use crate::finding::{Finding, Remedy};
+use crate::kind::FindingKind;
+use crate::machine::Holder;
+use crate::observation::{Answer, Connect, Facts, Observations};
+
+pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
+    let address = facts.address();
+    let target = &facts.route.to;
+    let mut judged = match &seen.connect.outcome {
+        Connect::Open(at) => {
+            let mut judged = Judged::new(at.to_string());
+            judged.evidence.push(format!("{at} accepts"));
+            judged.evidence.extend(seen.holder.as_ref().map(described));
+            judged.with(changed_hands(facts, seen))
+        }
+        Connect::NotNeeded if facts.route.settings.paused => {
+            Judged::new("paused").with([Finding::route_paused(
+                &address,
+                facts.route.settings.note.as_deref(),
+            )])
+        }
+        Connect::NotNeeded => Judged::new("answered by us"),
+        Connect::Closed {
+            attempts,
+            elsewhere,
+        } => {
+            let finding = match (elsewhere, &seen.moved_to) {
+                (Some(elsewhere), _) => {
+                    Finding::target_other_family(&address, target, attempts, *elsewhere)
+                }
+                (None, Some((at, holder))) => Finding::of(
+                    FindingKind::TargetMoved,
+                    format!(
+                        "nothing listens on {}, but {} does on port {}",
+                        target.describe(),
+                        holder.command,
+                        at.port()
+                    ),
+                    attempts
+                        .iter()
+                        .map(ToString::to_string)
+                        .chain([format!("{at}: {}", described(holder))])
+                        .collect(),
+                    Remedy::fix(
+                        "have the route lead there, or free its own port and start the app again",
+                        format!("bentlane route edit {address} --to {}", at.port()),
+                    ),
+                ),
+                (None, None) => Finding::target_closed(&address, target, attempts),
+            };
+            let first = attempts.first().map(|it| it.refusal.to_string());
+            let mut judged = Judged::new(first.unwrap_or_default());
+            judged.evidence = attempts.iter().map(ToString::to_string).collect();
+            judged.with([finding])
+        }
+        Connect::Container(place) => {
+            Judged::new("no way there").with(Finding::container(&address, target, place))
+        }
+        Connect::UnknownHost { reason } => {
+            Judged::new("unknown host").with([Finding::target_unknown(&address, target, reason)])
+        }
+    };
+    judged.micros = Some(micros(seen.connect.took));
+    judged
+}
+
+fn described(holder: &Holder) -> String {
+    match holder.line.as_str() {
+        "" => format!("that is {holder}"),
+        line => format!("that is {holder}: {line}"),
+    }
+}
+
+/// Another app than the one that was proved there.
+fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let (before, now) = (facts.before.as_ref()?, seen.holder.as_ref()?);
+    // Whoever declares what the app answers like is told by the last hop.
+    let expects = facts.route.settings.expect.knows_the_app();
+    if before.is_same_app(now) || expects {
+        return None;
+    }
+    let title = match seen.answer.as_ref().map(|answer| &answer.outcome) {
+        Some(Answer::Visit(visit)) => visit.last().markup().title,
+        _ => None,
+    };
+    let address = facts.address();
+    let remedy = match title.filter(|title| !title.contains(['"', '\\', '$', '`'])) {
+        Some(title) => Remedy::fix(
+            format!("if the right app has the title \"{title}\", have the route expect it"),
+            format!("bentlane route edit {address} --expect-title \"{title}\""),
+        ),
+        None => Remedy::command(
+            "have the route expect a text that only the right app answers with",
+            format!("bentlane route edit {address} --expect-text TEXT"),
+        ),
+    };
+    Some(Finding::of(
+        FindingKind::TargetChangedHands,
+        format!(
+            "another process has {} than when the route was proved",
+            facts.route.to.describe()
+        ),
+        vec![format!("before: {before}"), format!("now: {now}")],
+        remedy,
+    ))
+}

@@ -1,0 +1,163 @@
+use serde_json::Value;
+
+use super::Judged;
+use crate::finding::{Finding, Remedy};
+use crate::kind::FindingKind;
+use crate::observation::{Answer, Facts, Timed};
+use crate::page::Page;
+use bentlane_model::Expectation;
+
+/// Characters of an unexpected answer that are shown.
+const SHOWN: usize = 120;
+
+pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
+    let expect = &facts.route.settings.expect;
+    let Answer::Visit(visit) = &seen.outcome else {
+        let mut judged = Judged::new("not asked");
+        judged.undeclared = expect.is_empty();
+        return judged;
+    };
+    let page = visit.last();
+    let title = page.markup().title;
+    let title_in_words = title.as_ref().map(|title| format!("the title \"{title}\""));
+    if expect.is_empty() {
+        let mut judged = Judged::new("not declared");
+        judged.undeclared = true;
+        judged.evidence.extend(title_in_words);
+        return judged;
+    }
+    let address = facts.address();
+    let findings = [
+        title_differs(expect, title.as_deref(), &address),
+        status_differs(expect, page, &address),
+        text_differs(expect, page, title.as_deref(), &address),
+    ];
+    let mut judged = Judged::new("as declared").with(findings.into_iter().flatten());
+    judged.evidence.extend(title_in_words);
+    judged
+        .findings
+        .extend(expect.header.iter().filter_map(|wanted| {
+            let mut values = page.values(&wanted.name);
+            let met = match &wanted.value {
+                Some(value) => values.any(|own| own == value),
+                None => values.next().is_some(),
+            };
+            (!met).then(|| {
+                let own: Vec<String> = page
+                    .values(&wanted.name)
+                    .map(|value| format!("{}: {value}", wanted.name))
+                    .collect();
+                let summary = match own.first() {
+                    Some(own) => format!("the field is `{own}`, and `{wanted}` is expected"),
+                    None => format!("the field `{wanted}` is expected, and missing"),
+                };
+                Finding::of(
+                    FindingKind::HeaderDiffers,
+                    summary,
+                    own,
+                    see_to_it(&address, "--expect-header none"),
+                )
+            })
+        }));
+    judged
+        .findings
+        .extend(values_differ(expect, page, &address));
+    if !judged.findings.is_empty() {
+        "not as declared".clone_into(&mut judged.detail);
+    }
+    judged
+}
+
+fn see_to_it(address: &str, flags: &str) -> Remedy {
+    Remedy::command(
+        "see that the right app runs there; if it is right as it is, expect something else",
+        format!("bentlane route edit {address} {flags}"),
+    )
+}
+
+fn title_differs(expect: &Expectation, title: Option<&str>, address: &str) -> Option<Finding> {
+    let wanted = expect.title.as_deref()?;
+    if title == Some(wanted) {
+        return None;
+    }
+    let summary = match title {
+        Some(title) => format!("another app answers: \"{title}\", where \"{wanted}\" is expected"),
+        None => format!("what answers has no title, where \"{wanted}\" is expected"),
+    };
+    Some(Finding::of(
+        FindingKind::OtherApp,
+        summary,
+        Vec::new(),
+        see_to_it(address, "--expect-title TITLE"),
+    ))
+}
+
+fn status_differs(expect: &Expectation, page: &Page, address: &str) -> Option<Finding> {
+    let wanted = expect.status.filter(|wanted| *wanted != page.status)?;
+    Some(Finding::of(
+        FindingKind::StatusDiffers,
+        format!("the status is {}, and {wanted} is expected", page.status),
+        vec![format!("{} answered {}", page.url, page.status)],
+        see_to_it(address, &format!("--expect-status {}", page.status)),
+    ))
+}
+
+fn text_differs(
+    expect: &Expectation,
+    page: &Page,
+    title: Option<&str>,
+    address: &str,
+) -> Option<Finding> {
+    let wanted = expect.text.as_deref()?;
+    if page.body.contains(wanted) {
+        return None;
+    }
+    let remedy = see_to_it(address, "--expect-text TEXT");
+    // A page of another title is another app's; without one it may be the right app's bad day.
+    let known = expect.title.as_deref();
+    if known.is_some() && known != title {
+        return None;
+    }
+    if let Some(title) = title.filter(|_| known.is_none()) {
+        let summary = format!("another app answers: \"{title}\", without the text \"{wanted}\"");
+        return Some(Finding::of(
+            FindingKind::OtherApp,
+            summary,
+            Vec::new(),
+            remedy,
+        ));
+    }
+    let start: String = page.body.chars().take(SHOWN).collect();
+    let start = start.split_whitespace().collect::<Vec<_>>().join(" ");
+    Some(Finding::of(
+        FindingKind::TextDiffers,
+        format!("the text \"{wanted}\" is not in the answer"),
+        vec![format!("it begins with: {start}")],
+        remedy,
+    ))
+}
+
+fn values_differ(expect: &Expectation, page: &Page, address: &str) -> Vec<Finding> {
+    if expect.json.is_empty() {
+        return Vec::new();
+    }
+    let remedy = || see_to_it(address, "--expect-json none");
+    let finding =
+        |summary: String| Finding::of(FindingKind::ValueDiffers, summary, Vec::new(), remedy());
+    let answer: Value = match serde_json::from_str(&page.body) {
+        Ok(answer) => answer,
+        Err(error) => {
+            return vec![finding(format!("the answer is no JSON: {error}"))];
+        }
+    };
+    let differing = expect.json.iter().filter_map(|wanted| {
+        let own = answer.pointer(&wanted.pointer);
+        let (pointer, value) = (&wanted.pointer, &wanted.value);
+        match own {
+            Some(own) if own == value => None,
+            Some(own) => Some(format!("`{pointer}` is {own}, and {value} is expected")),
+            None => Some(format!("`{pointer}` is missing, and {value} is expected")),
+        }
+    });
+    differing.map(finding).collect()
+}

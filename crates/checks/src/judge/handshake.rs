@@ -1,0 +1,238 @@
+use super::{Judged, micros};
+use crate::finding::{Finding, Remedy, Severity};
+use crate::kind::FindingKind;
+use crate::machine::{StoreSeen, StoreTrust};
+use crate::observation::{CertificateFault, Facts, Handshake, Observations, PairFacts};
+
+/// Days before its end from which an imported certificate is spoken of.
+const SOON_DAYS: i64 = 21;
+
+pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
+    let listener = facts.listener.to_string();
+    let name = facts.name.as_str();
+    let refused = matches!(
+        seen.handshake.outcome,
+        Handshake::Untrusted { .. } | Handshake::Failed(_)
+    );
+    let mut judged = match &seen.handshake.outcome {
+        Handshake::NotNeeded => Judged::new("bytes as they are"),
+        _ if refused && !facts.certified && facts.pair.is_none() => {
+            Judged::new("no certificate").with([Finding::beyond_the_root(name)])
+        }
+        Handshake::Verified { version, protocol } => {
+            let mut judged = Judged::new(format!("{version}, {protocol}"));
+            judged.evidence = vec![
+                format!("{listener} speaks {version}, and agrees on {protocol}"),
+                match facts.pair.as_ref().filter(|pair| pair.shown) {
+                    Some(pair) => format!("it shows the imported certificate {}", pair.name),
+                    None => "it shows a certificate of our own".to_owned(),
+                },
+            ];
+            let clock = facts.machine.clock_off.as_deref().map(clock_off);
+            judged.with(clock).with(
+                facts
+                    .pair
+                    .as_ref()
+                    .and_then(|pair| pair_in_use(facts, pair)),
+            )
+        }
+        Handshake::Unreachable(reason) => {
+            Judged::new("unreachable").with([Finding::listener_unreachable(&listener, reason)])
+        }
+        Handshake::Untrusted { fault, reason } => {
+            Judged::new("not trusted").with([refusal(facts, *fault, reason)])
+        }
+        Handshake::Failed(reason) => {
+            Judged::new("broke off").with([Finding::handshake_failed(&listener, reason)])
+        }
+    };
+    judged.micros = Some(micros(seen.handshake.took));
+    judged.findings.extend(listener_held(facts, seen));
+    if !matches!(seen.handshake.outcome, Handshake::NotNeeded) && facts.pair.is_none() {
+        for seen in &facts.machine.stores {
+            let StoreSeen { store, .. } = seen;
+            let words = match seen.trust_for(&facts.name) {
+                StoreTrust::Trusted => "trusts our root",
+                StoreTrust::Older => "trusts an older root of ours, and not this one",
+                StoreTrust::Distrusted => "does not trust our root",
+                StoreTrust::Unknown => "cannot be asked",
+            };
+            judged.evidence.push(format!("{store} {words}"));
+        }
+        judged.findings.extend(stores(facts));
+    }
+    judged
+}
+
+fn clock_off(how: &str) -> Finding {
+    Finding::of(
+        FindingKind::ClockOff,
+        "this machine's clock is off",
+        vec![how.to_owned()],
+        Remedy::command(
+            "set the clock, best by network time; then check again",
+            "sudo timedatectl set-ntp true",
+        ),
+    )
+}
+
+/// Why the certificate that our listener shows is not accepted.
+fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
+    let name = facts.name.as_str();
+    if let Some(how) = &facts.machine.clock_off {
+        return Finding {
+            evidence: vec![how.clone(), reason.to_owned()],
+            ..clock_off(how)
+        };
+    }
+    let Some(pair) = &facts.pair else {
+        return Finding::certificate_refused(name, reason);
+    };
+    let take_out = || {
+        Remedy::fix(
+            format!(
+                "put a renewed certificate in place of {}; or take this one out, so that one of \
+                 our own is shown",
+                pair.file
+            ),
+            format!("bentlane cert remove {}", pair.name),
+        )
+    };
+    let times = format!("valid from {} to {}", pair.not_before, pair.not_after);
+    match fault {
+        CertificateFault::Expired => Finding::of(
+            FindingKind::PairExpired,
+            format!("the imported certificate {} has expired", pair.name),
+            vec![times],
+            take_out(),
+        ),
+        CertificateFault::Early => Finding::of(
+            FindingKind::PairEarly,
+            format!("the imported certificate {} is not valid yet", pair.name),
+            vec![times],
+            take_out(),
+        ),
+        CertificateFault::OtherName => Finding::of(
+            FindingKind::PairNotCovering,
+            format!("the imported certificate {} is not for {name}", pair.name),
+            vec![
+                format!("it is for {}", pair.names.join(", ")),
+                "a wildcard stands for one label alone".to_owned(),
+            ],
+            match pair.pinned {
+                true => Remedy::fix(
+                    "have one of our own shown for the route",
+                    format!("bentlane route edit {} --cert issued", facts.address()),
+                ),
+                false => take_out(),
+            },
+        ),
+        CertificateFault::Untrusted => Finding::certificate_refused(name, reason),
+    }
+}
+
+/// What is to be known of an imported certificate that is accepted.
+fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
+    if let Some((kind, why)) = &pair.fault {
+        let summary = match pair.shown {
+            true => "the files of the imported certificate {} cannot be used as they are now",
+            false => "the imported certificate {} is not shown, but one of our own",
+        };
+        let until = format!("what was read before is shown until {}", pair.not_after);
+        let mut evidence = vec![why.clone()];
+        evidence.extend(pair.shown.then_some(until));
+        return Some(Finding {
+            severity: Severity::Warning,
+            ..Finding::of(
+                *kind,
+                summary.replace("{}", &pair.name),
+                evidence,
+                Remedy::command(
+                    format!(
+                        "put a certificate that is valid, and its key, into {} and the key file \
+                         beside: they are taken up by themselves",
+                        pair.file
+                    ),
+                    format!("bentlane cert show {}", pair.name),
+                ),
+            )
+        });
+    }
+    let left = pair.not_after - facts.now;
+    (left.whole_days() < SOON_DAYS).then(|| {
+        Finding::of(
+            FindingKind::PairEndsSoon,
+            format!(
+                "the imported certificate {} ends in {} days",
+                pair.name,
+                left.whole_days()
+            ),
+            vec![format!("until {}", pair.not_after)],
+            Remedy::text(format!(
+                "renew it in {}: it is taken up by itself",
+                pair.file
+            )),
+        )
+    })
+}
+
+/// What trust stores say of our root.
+fn stores(facts: &Facts) -> Vec<Finding> {
+    let with = |wanted: StoreTrust| {
+        let stores = facts.machine.stores.iter();
+        let stores = stores.filter(|it| it.trust_for(&facts.name) == wanted);
+        stores.map(|it| it.store.clone()).collect::<Vec<_>>()
+    };
+    let attach = "sudo bentlane system attach --only trust";
+    let mut findings = Vec::new();
+    let older = with(StoreTrust::Older);
+    if let Some(first) = older.first() {
+        findings.push(Finding::of(
+            FindingKind::OlderRootTrusted,
+            format!("{first} trusts an older root of Bent Lane's, and not this one"),
+            older,
+            Remedy::fix("put the root of today there", attach),
+        ));
+    }
+    let without = with(StoreTrust::Distrusted);
+    if let Some(first) = without.first() {
+        let attached = facts.machine.trust_attached;
+        let summary = match without.len() {
+            1 => format!("{first} does not trust Bent Lane's root"),
+            others => format!("{others} trust stores do not trust Bent Lane's root"),
+        };
+        findings.push(Finding {
+            severity: if attached {
+                Severity::Warning
+            } else {
+                Severity::Hint
+            },
+            ..Finding::of(
+                FindingKind::RootDistrusted,
+                summary,
+                without,
+                Remedy::fix("have it trusted", attach),
+            )
+        });
+    }
+    findings
+}
+
+/// Another program where a route for raw TCP is to be listened for.
+fn listener_held(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let holder = seen.listener_holder.as_ref()?;
+    Some(Finding::of(
+        FindingKind::ListenerHeld,
+        format!(
+            "{} has {}, where Bent Lane is to listen for {}",
+            holder.command,
+            facts.listener,
+            facts.address()
+        ),
+        vec![holder.to_string()],
+        Remedy::command(
+            "stop that program; the service takes the port within seconds",
+            format!("kill {}", holder.pid),
+        ),
+    ))
+}

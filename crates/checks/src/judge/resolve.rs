@@ -1,0 +1,348 @@
+use std::net::IpAddr;
+use std::time::Duration;
+
+use time::OffsetDateTime;
+use time::macros::format_description;
+
+use super::{Judged, in_words, list, micros};
+use crate::advice::AdviceKind;
+use crate::finding::{Finding, Remedy, Severity};
+use crate::hosts::HostsEntry;
+use crate::kind::FindingKind;
+use crate::machine::{BrowserDns, NameserverSaid, Said};
+use crate::observation::{Facts, Observations, Resolve, SystemLookup, Timed};
+use bentlane_model::Pattern;
+use bentlane_model::is_at_or_below;
+
+pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
+    let ours = &seen.resolve;
+    let mut judged = match &ours.outcome {
+        Resolve::Addresses(found) => Judged::new(list(found)).with(elsewhere(facts, found)),
+        Resolve::Code(code) => {
+            Judged::new(code).with([Finding::resolver_refuses(facts.name.as_str(), code)])
+        }
+        Resolve::Silent => Judged::new("no answer").with([silent(facts, "no answer over UDP")]),
+        Resolve::Failed(reason) => Judged::new("failed").with([silent(facts, reason)]),
+    };
+    judged.micros = Some(micros(ours.took));
+    judged.evidence.push(format!(
+        "our resolver at {}, over UDP: {}",
+        facts.resolver,
+        told(ours)
+    ));
+    if let Some(over_tcp) = &seen.resolve_over_tcp {
+        judged
+            .evidence
+            .push(format!("the same over TCP: {}", told(over_tcp)));
+        if over_tcp.outcome != ours.outcome && judged.findings.is_empty() {
+            let evidence = format!("over TCP: {}", told(over_tcp));
+            judged.findings.push(silent(facts, &evidence));
+        }
+    }
+    let hosts: Vec<&HostsEntry> = facts.machine.hosts_of(&facts.name).collect();
+    for entry in &hosts {
+        judged.evidence.push(format!(
+            "the hosts file, line {}: {}",
+            entry.line, entry.address
+        ));
+    }
+    judged.findings.extend(stale_entries(facts, &hosts));
+    judge_system(facts, seen, &hosts, &mut judged);
+    judged.findings.extend(browsers(facts));
+    judged.findings.extend(name_advice(facts));
+    judged
+}
+
+fn told(lookup: &Timed<Resolve>) -> String {
+    let said = match &lookup.outcome {
+        Resolve::Addresses(found) if found.is_empty() => "no address".to_owned(),
+        Resolve::Addresses(found) => list(found),
+        Resolve::Code(code) => code.clone(),
+        Resolve::Silent => "no answer".to_owned(),
+        Resolve::Failed(reason) => reason.clone(),
+    };
+    format!("{said}, after {}", in_words(lookup.took))
+}
+
+fn silent(facts: &Facts, evidence: &str) -> Finding {
+    let resolver = facts.resolver.to_string();
+    Finding::resolver_silent(facts.name.as_str(), &resolver, evidence.to_owned())
+}
+
+fn elsewhere(facts: &Facts, found: &[IpAddr]) -> Option<Finding> {
+    let listening = |ip: &IpAddr| facts.listening_on.contains(ip);
+    if !found.is_empty() && found.iter().all(listening) {
+        return None;
+    }
+    let texts = |all: &[IpAddr]| all.iter().map(ToString::to_string).collect::<Vec<_>>();
+    Some(Finding::resolves_elsewhere(
+        facts.name.as_str(),
+        &texts(found),
+        &texts(&facts.listening_on),
+    ))
+}
+
+/// Entries of the hosts file that lead elsewhere, or to one family alone.
+fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
+    let name = &facts.name;
+    let ours = |ip: &IpAddr| facts.listening_on.contains(ip);
+    let line =
+        |entry: &&&HostsEntry| format!("/etc/hosts, line {}: {} {name}", entry.line, entry.address);
+    let stale: Vec<&&HostsEntry> = hosts.iter().filter(|it| !ours(&it.address)).collect();
+    if let Some(first) = stale.first() {
+        let numbers: Vec<String> = stale.iter().map(|entry| entry.line.to_string()).collect();
+        let pattern = name.as_str().replace('.', "\\.");
+        let edits: Vec<String> = numbers
+            .iter()
+            .map(|number| format!("{number}s/[[:blank:]]{pattern}\\([[:blank:]]\\|$\\)/\\1/"))
+            .collect();
+        return Some(Finding::of(
+            FindingKind::HostsOverride,
+            format!(
+                "the hosts file sends {name} to {}, where Bent Lane does not listen",
+                first.address
+            ),
+            stale.iter().map(line).collect(),
+            Remedy::command(
+                format!("take the name out of line {}", numbers.join(" and line ")),
+                format!("sudo sed -i '{}' /etc/hosts", edits.join("; ")),
+            ),
+        ));
+    }
+    let both = facts.listening_on.iter().any(IpAddr::is_ipv4)
+        && facts.listening_on.iter().any(IpAddr::is_ipv6);
+    let one = hosts.iter().all(|entry| entry.address.is_ipv4())
+        || hosts.iter().all(|entry| entry.address.is_ipv6());
+    let entry = hosts.first().filter(|_| both && one)?;
+    let other = facts
+        .listening_on
+        .iter()
+        .find(|ip| ip.is_ipv4() != entry.address.is_ipv4())?;
+    Some(Finding::of(
+        FindingKind::HostsOneFamily,
+        format!(
+            "the hosts file knows {name} by {} alone, and Bent Lane listens on {other}, too",
+            entry.address
+        ),
+        hosts.iter().map(|entry| line(&entry)).collect(),
+        Remedy::command(
+            "give the other address, too, or take the line away once the system is attached",
+            format!("echo '{other} {name}' | sudo tee -a /etc/hosts"),
+        ),
+    ))
+}
+
+/// Holds the system's own look-up against ours.
+fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judged: &mut Judged) {
+    let by_hosts = judged
+        .findings
+        .iter()
+        .any(|finding| finding.slug == FindingKind::HostsOverride);
+    let Some(system) = &seen.system else {
+        if hosts.is_empty() {
+            judged
+                .evidence
+                .push("the system has no reason to ask us, so it was not asked".to_owned());
+            judged.findings.push(not_asking(facts, Vec::new()));
+        }
+        return;
+    };
+    let said = match &system.outcome {
+        SystemLookup::Addresses(found) => list(found),
+        SystemLookup::NotFound(reason) => reason.clone(),
+        SystemLookup::Silent => "no answer".to_owned(),
+    };
+    let evidence = format!(
+        "the system's own look-up: {said}, after {}",
+        in_words(system.took)
+    );
+    judged.evidence.push(evidence.clone());
+    for NameserverSaid { server, said } in &seen.nameservers {
+        judged
+            .evidence
+            .push(format!("name server {server}: {}", in_short(said)));
+    }
+    let fine = matches!(&system.outcome, SystemLookup::Addresses(found)
+        if !found.is_empty() && found.iter().all(|ip| facts.listening_on.contains(ip)));
+    if fine || by_hosts {
+        return;
+    }
+    let cause = held(facts, &evidence).or_else(|| answered_first(facts, seen, &evidence));
+    let cause = cause.unwrap_or_else(|| not_asking(facts, vec![evidence]));
+    judged.findings.push(cause);
+}
+
+fn in_short(said: &Said) -> String {
+    match said {
+        Said::Addresses(found) => list(found),
+        Said::Negative { code, zone, ttl } => {
+            let zone = zone.as_ref().map(|zone| format!(", says the zone {zone}"));
+            let ttl = ttl.map(|ttl| format!(", for {ttl} s"));
+            format!(
+                "{code}{}{}",
+                zone.unwrap_or_default(),
+                ttl.unwrap_or_default()
+            )
+        }
+        Said::Nothing => "no answer".to_owned(),
+    }
+}
+
+fn not_asking(facts: &Facts, mut evidence: Vec<String>) -> Finding {
+    let machine = &facts.machine;
+    let zone = facts.snapshot.zone_of(facts.name.as_str());
+    let zone = zone.map_or_else(|| facts.name.to_string(), |zone| zone.name.to_string());
+    if machine.nameservers.is_empty() {
+        evidence.push("the system has no name server".to_owned());
+    } else {
+        evidence.push(format!("it asks {}", list(&machine.nameservers)));
+    }
+    let finding = Finding::of(
+        FindingKind::SystemNotAsking,
+        format!("the system does not ask Bent Lane for names in {zone}"),
+        evidence,
+        Remedy::fix("attach the system", "sudo bentlane system attach"),
+    );
+    match machine.names_attached {
+        true => Finding {
+            severity: Severity::Error,
+            ..finding
+        },
+        false => finding,
+    }
+}
+
+/// A name server on this machine that should be us, and is another program.
+fn held(facts: &Facts, evidence: &str) -> Option<Finding> {
+    let (at, holder) = facts.machine.dns_holder.as_ref()?;
+    Some(Finding::of(
+        FindingKind::DnsPortHeld,
+        format!(
+            "{} has {at}, where the system asks for names",
+            holder.command
+        ),
+        vec![holder.to_string(), evidence.to_owned()],
+        Remedy::command(
+            "stop that program; the service takes the port when it is started anew",
+            format!("sudo kill {}", holder.pid),
+        ),
+    ))
+}
+
+/// A name server that answers before ours is asked, or in our place from what it has kept.
+fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<Finding> {
+    let first = seen
+        .nameservers
+        .iter()
+        .find(|it| it.said != Said::Nothing)
+        .filter(|it| !facts.machine.ours.contains(&it.server))?;
+    let evidence = vec![
+        format!("name server {}: {}", first.server, in_short(&first.said)),
+        evidence.to_owned(),
+    ];
+    let own_zone = |zone: &String| {
+        let is_it = |own: &bentlane_model::Zone| own.name.as_str() == zone;
+        facts
+            .snapshot
+            .zone_of(facts.name.as_str())
+            .is_some_and(is_it)
+    };
+    if let Said::Negative {
+        zone: Some(zone),
+        ttl: Some(ttl),
+        ..
+    } = &first.said
+        && own_zone(zone)
+    {
+        let until = facts.now + Duration::from_secs(u64::from(*ttl));
+        return Some(Finding::of(
+            FindingKind::NegativeCached,
+            format!(
+                "{} still holds that {} does not exist, until {}",
+                first.server,
+                facts.name,
+                clock(until)
+            ),
+            evidence,
+            Remedy::command(
+                format!(
+                    "wait for {ttl} s, or empty that server's cache; the command is for systemd's \
+                     resolver"
+                ),
+                "resolvectl flush-caches",
+            ),
+        ));
+    }
+    Some(Finding::of(
+        FindingKind::NameserverFirst,
+        format!(
+            "the name server {} answers before Bent Lane is asked",
+            first.server
+        ),
+        evidence,
+        Remedy::fix(
+            "have Bent Lane asked first; it asks the others for everything else",
+            "sudo bentlane system attach --only lookups",
+        ),
+    ))
+}
+
+fn clock(at: OffsetDateTime) -> String {
+    let format = format_description!("[hour]:[minute]:[second] UTC");
+    let utc = at.to_offset(time::UtcOffset::UTC);
+    utc.format(format).unwrap_or_else(|_| at.to_string())
+}
+
+fn browsers(facts: &Facts) -> Option<Finding> {
+    // Browsers answer for names below localhost themselves (RFC 6761 §6.3).
+    if is_at_or_below(facts.name.as_str(), "localhost") {
+        return None;
+    }
+    let browsers = &facts.machine.browsers;
+    let first = browsers.first()?;
+    let line = |it: &BrowserDns| {
+        let server = it.server.as_deref().unwrap_or("a server of its own");
+        format!("{} asks {server}: {}", it.browser, it.file)
+    };
+    let url = format!("https://bentlane.localhost:{}/dns-query", facts.https_port);
+    Some(Finding::of(
+        FindingKind::BrowserAsksElsewhere,
+        format!(
+            "{} asks a DNS server of its own, which does not know your zones",
+            first.browser
+        ),
+        browsers.iter().map(line).collect(),
+        Remedy::text(format!(
+            "in the browser's settings, under secure DNS (DNS over HTTPS), switch it off or give {url}"
+        )),
+    ))
+}
+
+/// What is questionable about the name itself.
+fn name_advice(facts: &Facts) -> Vec<Finding> {
+    let zone = facts.snapshot.zone_of(facts.name.as_str());
+    let zone = zone.map(|zone| zone.name.to_string()).unwrap_or_default();
+    let finding = |advice: &crate::advice::Advice| {
+        let wildcard = matches!(facts.route.address.pattern, Pattern::Wildcard(_));
+        let kind = match advice.slug {
+            AdviceKind::MulticastDns => FindingKind::MulticastName,
+            AdviceKind::PublicSuffix | AdviceKind::RealDomain => FindingKind::PublicName,
+            AdviceKind::ForcedHttps => FindingKind::ForcedHttps,
+            AdviceKind::Unreserved => FindingKind::UnreservedSuffix,
+            AdviceKind::SingleLabel if wildcard => FindingKind::WildcardSingleLabel,
+            AdviceKind::SingleLabel => return None,
+        };
+        let remedy = match &advice.better {
+            Some(better) => Remedy::command(
+                format!("use a zone such as `{better}`, and add the routes there"),
+                format!("bentlane zone add {better}"),
+            ),
+            None => Remedy::text("nothing has to be done, as long as you know"),
+        };
+        let evidence = vec![format!("the zone {zone}")];
+        Some(Finding::of(kind, advice.reason.clone(), evidence, remedy))
+    };
+    let mut found: Vec<Finding> = facts.advice.iter().filter_map(finding).collect();
+    found.dedup_by_key(|finding| finding.slug);
+    found
+}

@@ -1,0 +1,44 @@
+//! Checks: what was observed on the way from a name to its answer, and what it means.
+//!
+//! [`diagnose`] is pure: [`Facts`] (the way it should go) and [`Observations`] (the way it went) go
+//! in, a [`Verdict`] comes out, so that every broken set-up is a row of a table test.
+
+mod acceptance;
+mod advice;
+mod cookie;
+mod diagnose;
+mod finding;
+mod from_container;
+mod guide;
+mod hosts;
+mod judge;
+mod kind;
+mod machine;
+mod observation;
+mod page;
+mod reach;
+mod trace;
+mod verdict;
+
+pub use acceptance::{Acceptance, Accepted, acceptance};
+pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
+pub use diagnose::diagnose;
+pub use finding::{Finding, Remedy, Severity};
+pub use from_container::{FromContainer, diagnose_from};
+pub use guide::guide;
+pub use hosts::{Hosts, HostsEntry};
+pub use kind::{CHECK_AGENT, FINDING_HEADER, FindingKind};
+pub use machine::{BrowserDns, Holder, Machine, NameserverSaid, Said, StoreSeen, StoreTrust};
+pub use observation::{
+    Answer, Attempt, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake,
+    Observations, PairFacts, PreflightSeen, Refusal, Resolve, SystemLookup, TargetLeaf, Timed,
+    UpgradeSeen, Visit,
+};
+pub use page::{Markup, Page};
+pub use reach::{
+    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, Lookups, MachineItem, MachinePart,
+    MachineSeen, MachineVerdict, NameFound, NameToReach, PROBE_LABEL, Standing, ToReach, ZoneNames,
+    judge_machine,
+};
+pub use trace::{Step, Trace, TraceSeen, trace};
+pub use verdict::{Hop, HopReport, HopState, Verdict, lane};

@@ -1,0 +1,469 @@
+use std::fmt;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
+use std::time::Duration;
+
+use time::OffsetDateTime;
+use url::Url;
+
+use super::finding::Finding;
+use super::kind::FindingKind;
+use super::machine::{Holder, Machine, NameserverSaid};
+use super::page::Page;
+use super::verdict::Hop;
+use crate::advice::Advice;
+use bentlane_model::ContainerPlace;
+use bentlane_model::Name;
+use bentlane_model::Plain;
+use bentlane_model::Snapshot;
+use bentlane_model::{Route, is_own};
+
+/// The way it should go: what a check holds its observations against.
+#[derive(Clone, Debug)]
+pub struct Facts {
+    /// The route.
+    pub route: Route,
+    /// The name that was asked for: the route's own, or one below its wildcard.
+    pub name: Name,
+    /// The URL that was asked for.
+    pub url: String,
+    /// The one hop to look at; `None` for the whole way.
+    pub only: Option<Hop>,
+    /// Whether certificates are issued for the name; not beyond what the root can vouch for.
+    pub certified: bool,
+    /// What is questionable about the name.
+    pub advice: Vec<Advice>,
+    /// Who had the target's port when the route was last proved.
+    pub before: Option<Holder>,
+    /// The imported certificate for the name.
+    pub pair: Option<PairFacts>,
+    /// Why the route's access log cannot be written, when it has one and that is so.
+    pub log_fault: Option<String>,
+    /// Our resolver.
+    pub resolver: SocketAddr,
+    /// The TLS listener, or that of the route's own address.
+    pub listener: SocketAddr,
+    /// The port of the TLS listener.
+    pub https_port: u16,
+    /// The port of the listener in the clear.
+    pub http_port: u16,
+    /// Whether to look further than the page itself: at what it asks, and at the app without us.
+    pub deep: bool,
+    /// The addresses on which our listeners are, so that a name may resolve to them.
+    pub listening_on: Vec<IpAddr>,
+    /// What holds for the machine.
+    pub machine: Arc<Machine>,
+    /// All routes and zones.
+    pub snapshot: Arc<Snapshot>,
+    /// When the check is made.
+    pub now: OffsetDateTime,
+}
+
+impl Facts {
+    /// Where we listen for `name`, given where we listen by default.
+    #[must_use]
+    pub fn listener_for(&self, name: &str) -> SocketAddr {
+        let at = self.snapshot.addresses_of(name, &self.listening_on);
+        match at.first().filter(|ip| is_own(**ip)) {
+            Some(own) => (*own, self.https_port).into(),
+            None => (self.listener.ip(), self.https_port).into(),
+        }
+    }
+
+    /// Where a check follows a redirect to: a URL that leads to a route through our own listener.
+    /// Where plain HTTP is redirected to HTTPS, that is where it leads.
+    #[must_use]
+    pub fn ours(&self, url: &Url) -> Option<Url> {
+        let name = url.domain()?;
+        let routed = self.snapshot.route_for(name, url.path())?;
+        let mut url = url.clone();
+        let port = url.port_or_known_default()?;
+        if url.scheme() == "http" {
+            let redirected = self.snapshot.plain_for(url.domain()?, Some(routed.route));
+            if port != self.http_port || redirected != Plain::Redirect {
+                return None;
+            }
+            url.set_scheme("https").ok()?;
+            url.set_port(Some(self.https_port)).ok()?;
+        } else if port != self.https_port {
+            return None;
+        }
+        Some(url)
+    }
+
+    /// The route's address, as commands take it.
+    #[must_use]
+    pub fn address(&self) -> String {
+        self.route.address.to_string()
+    }
+}
+
+/// An imported certificate for the name, as far as a check is concerned.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PairFacts {
+    /// Its first name, by which commands call it.
+    pub name: String,
+    /// All its names.
+    pub names: Vec<String>,
+    /// From when it is valid.
+    pub not_before: OffsetDateTime,
+    /// Until when.
+    pub not_after: OffsetDateTime,
+    /// Whether the route insists on it.
+    pub pinned: bool,
+    /// The file that it came from.
+    pub file: String,
+    /// Whether it is shown; one that could not be used when the service started is not.
+    pub shown: bool,
+    /// What is in its files now that cannot be used, and why.
+    pub fault: Option<(FindingKind, String)>,
+}
+
+/// An outcome, and how long it took to come.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Timed<T> {
+    /// What was seen.
+    pub outcome: T,
+    /// From the first octet sent to the outcome.
+    pub took: Duration,
+}
+
+/// The way it went, hop by hop.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Observations {
+    /// The name asked of our resolver over UDP.
+    pub resolve: Timed<Resolve>,
+    /// The same over TCP, when it was asked.
+    pub resolve_over_tcp: Option<Timed<Resolve>>,
+    /// The system's own look-up; `None` when it has no reason to come to us.
+    pub system: Option<Timed<SystemLookup>>,
+    /// What the system's name servers say, in their order; asked when the system is at odds with us.
+    pub nameservers: Vec<NameserverSaid>,
+    /// A connection to the target.
+    pub connect: Timed<Connect>,
+    /// Who has the target's port.
+    pub holder: Option<Holder>,
+    /// Where the app seems to have moved to.
+    pub moved_to: Option<(SocketAddr, Holder)>,
+    /// Another program on our own listener's port.
+    pub listener_holder: Option<Holder>,
+    /// A TLS handshake with our listener.
+    pub handshake: Timed<Handshake>,
+    /// What certificate the target shows, when the proxy did not accept it.
+    pub target_leaf: Option<TargetLeaf>,
+    /// A request through our listener; `None` when an earlier hop left it no chance.
+    pub answer: Option<Timed<Answer>>,
+    /// The same asked of the target itself, under its own host.
+    pub direct: Option<Timed<Direct>>,
+    /// The same asked of the target itself, under the route's name.
+    pub direct_by_name: Option<Timed<Direct>>,
+    /// The second answer through our listener, after a slow first.
+    pub again: Option<Duration>,
+    /// WebSocket requests, by path.
+    pub upgrades: Vec<UpgradeSeen>,
+    /// Event streams, by path.
+    pub events: Vec<EventsSeen>,
+    /// Preflights to other routes.
+    pub preflights: Vec<PreflightSeen>,
+}
+
+impl Observations {
+    /// The first three hops, with nothing seen beyond.
+    #[must_use]
+    pub fn new(
+        resolve: Timed<Resolve>,
+        connect: Timed<Connect>,
+        handshake: Timed<Handshake>,
+    ) -> Self {
+        Self {
+            resolve,
+            resolve_over_tcp: None,
+            system: None,
+            nameservers: Vec::new(),
+            connect,
+            holder: None,
+            moved_to: None,
+            listener_holder: None,
+            handshake,
+            target_leaf: None,
+            answer: None,
+            direct: None,
+            direct_by_name: None,
+            again: None,
+            upgrades: Vec::new(),
+            events: Vec::new(),
+            preflights: Vec::new(),
+        }
+    }
+}
+
+/// What the resolver said.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Resolve {
+    /// These addresses.
+    Addresses(Vec<IpAddr>),
+    /// An error, by its name in the registry of response codes.
+    Code(String),
+    /// Nothing, for as long as we waited.
+    Silent,
+    /// The question could not be sent, or its answer not be read.
+    Failed(String),
+}
+
+/// What the system's own look-up gave.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SystemLookup {
+    /// These addresses.
+    Addresses(Vec<IpAddr>),
+    /// No address, in the system's words.
+    NotFound(String),
+    /// Nothing, for as long as we waited.
+    Silent,
+}
+
+/// What came of connecting to the target.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Connect {
+    /// It accepted at this address.
+    Open(SocketAddr),
+    /// There is nothing to connect to: we answer ourselves.
+    NotNeeded,
+    /// It accepted at none of these.
+    Closed {
+        /// What came back from each.
+        attempts: Vec<Attempt>,
+        /// Where it does accept: the same port on the other family of loopback.
+        elsewhere: Option<SocketAddr>,
+    },
+    /// The container cannot be connected to.
+    Container(ContainerPlace),
+    /// The target's host has no address.
+    UnknownHost {
+        /// The system's reason.
+        reason: String,
+    },
+}
+
+/// One address that did not accept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Attempt {
+    /// The address tried.
+    pub address: SocketAddr,
+    /// What came back.
+    pub refusal: Refusal,
+}
+
+/// Why an address did not accept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Refusal {
+    /// A reset: nothing listens there.
+    Refused,
+    /// Nothing came back in time.
+    Silent,
+    /// Anything else, in the system's words.
+    Other(String),
+}
+
+/// What came of the TLS handshake with our listener.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Handshake {
+    /// The certificate is trusted and covers the name.
+    Verified {
+        /// The TLS version, such as `TLS 1.3`.
+        version: String,
+        /// The protocol agreed on, such as `h2`.
+        protocol: String,
+    },
+    /// A route for raw TCP has none.
+    NotNeeded,
+    /// Our listener accepts no connection.
+    Unreachable(String),
+    /// The certificate does not verify against our root, or is not the name's.
+    Untrusted {
+        /// What is wrong with it.
+        fault: CertificateFault,
+        /// The same in the TLS engine's words.
+        reason: String,
+    },
+    /// The handshake broke off.
+    Failed(String),
+}
+
+/// What is wrong with a certificate.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CertificateFault {
+    /// Its time is over.
+    Expired,
+    /// Its time has not begun.
+    Early,
+    /// It is for other names.
+    OtherName,
+    /// It leads to no root that is trusted, or anything else.
+    Untrusted,
+}
+
+/// The certificate that a target shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TargetLeaf {
+    /// Its names.
+    pub names: Vec<String>,
+    /// From when it is valid.
+    pub not_before: OffsetDateTime,
+    /// Until when.
+    pub not_after: OffsetDateTime,
+    /// Whether it is for the name by which it is verified.
+    pub covers: bool,
+    /// That name.
+    pub wanted: String,
+}
+
+/// What came of a request through our listener.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Answer {
+    /// The app's responses.
+    Visit(Box<Visit>),
+    /// Our listener for raw TCP accepted: what the app says is its own matter.
+    Accepted,
+    /// A page of our own, since the request could not be passed on.
+    OwnPage {
+        /// Its status code.
+        status: u16,
+        /// The finding that it shows.
+        finding: Box<Finding>,
+    },
+    /// No response, for as long as we waited.
+    Silent,
+    /// The exchange broke off.
+    Failed(String),
+}
+
+/// The responses that following redirects led to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Visit {
+    /// The first, and those that were followed.
+    pub pages: Vec<Page>,
+    /// Why it ends with the last.
+    pub end: End,
+    /// From the request to the first response's head.
+    pub first_byte: Duration,
+}
+
+impl Visit {
+    /// A visit that ends with its first page.
+    #[must_use]
+    pub fn of(page: Page) -> Self {
+        Self {
+            pages: vec![page],
+            end: End::Answered,
+            first_byte: Duration::ZERO,
+        }
+    }
+
+    /// The first response.
+    ///
+    /// # Panics
+    /// Never: a visit has one.
+    #[must_use]
+    pub fn first(&self) -> &Page {
+        self.pages.first().expect("a visit has a page")
+    }
+
+    /// The last response.
+    ///
+    /// # Panics
+    /// Never: a visit has one.
+    #[must_use]
+    pub fn last(&self) -> &Page {
+        self.pages.last().expect("a visit has a page")
+    }
+}
+
+/// Why no more redirects were followed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum End {
+    /// The last response is no redirect.
+    Answered,
+    /// It leads to where a check does not go.
+    Leaves(String),
+    /// It leads to where the check has been.
+    Turns(String),
+    /// There were too many.
+    TooMany,
+}
+
+/// What the target itself answered.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Direct {
+    /// This.
+    Page(Box<Page>),
+    /// Nothing that can be compared.
+    Failed(String),
+}
+
+impl Direct {
+    /// The answer, if there is one.
+    #[must_use]
+    pub fn page(&self) -> Option<&Page> {
+        match self {
+            Self::Page(page) => Some(page),
+            Self::Failed(_) => None,
+        }
+    }
+}
+
+/// A WebSocket request through our listener.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UpgradeSeen {
+    /// Where.
+    pub path: String,
+    /// The status, 101 for a change of protocol; `None` when there was no answer.
+    pub status: Option<u16>,
+    /// The status when the app is asked with its own origin.
+    pub with_own_origin: Option<u16>,
+}
+
+/// A request for an event stream through our listener.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EventsSeen {
+    /// Where.
+    pub path: String,
+    /// The status and media type of the answer.
+    pub head: Option<(u16, String)>,
+    /// How it was compressed, if it was.
+    pub encoding: Option<String>,
+    /// When octets came after the head, and how many events had ended by then.
+    pub lumps: Vec<(Duration, usize)>,
+    /// Whether octets came at once when the answer was asked for without compression.
+    pub flows_uncompressed: bool,
+}
+
+/// A preflight to another route, for a page of this one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PreflightSeen {
+    /// The URL that the page fetches.
+    pub url: String,
+    /// The address of the route there.
+    pub route: String,
+    /// The page's origin.
+    pub origin: String,
+    /// The status of the answer.
+    pub status: Option<u16>,
+    /// The origin that it allows.
+    pub allows: Option<String>,
+}
+
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Refused => f.write_str("connection refused"),
+            Self::Silent => f.write_str("no answer"),
+            Self::Other(reason) => f.write_str(reason),
+        }
+    }
+}
+
+impl fmt::Display for Attempt {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.address, self.refusal)
+    }
+}

@@ -1,0 +1,215 @@
+use std::cmp::Ordering;
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+
+use super::finding::Finding;
+use bentlane_model::Name;
+
+/// One step of the way from a name to the right answer.
+#[derive(
+    Clone,
+    Copy,
+    Debug,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    utoipa::ToSchema,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Hop {
+    /// The name resolves to where we listen.
+    Resolve,
+    /// Our certificate is trusted.
+    Handshake,
+    /// A route exists, and its target accepts a connection.
+    Connect,
+    /// A request gets its answer.
+    Answer,
+    /// The answer is the right app's.
+    Expect,
+}
+
+impl Hop {
+    /// All hops, in the order of a request.
+    pub const ALL: [Self; 5] = [
+        Self::Resolve,
+        Self::Handshake,
+        Self::Connect,
+        Self::Answer,
+        Self::Expect,
+    ];
+
+    /// The hop's name.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Resolve => "resolve",
+            Self::Handshake => "handshake",
+            Self::Connect => "connect",
+            Self::Answer => "answer",
+            Self::Expect => "expect",
+        }
+    }
+}
+
+impl fmt::Display for Hop {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+/// How a hop came out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum HopState {
+    /// As it should.
+    Passed,
+    /// Not as it should: the first such hop is where the way ends.
+    Broken,
+    /// An earlier hop is broken, so this one says nothing.
+    NotReached,
+    /// The route does not say what to expect, so nobody can tell whether it is the right app.
+    NotDeclared,
+}
+
+impl HopState {
+    /// Whether nothing is wrong at the hop, as far as anybody has said what would be right.
+    #[must_use]
+    pub fn is_good(self) -> bool {
+        matches!(self, Self::Passed | Self::NotDeclared)
+    }
+}
+
+/// One hop of a verdict.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct HopReport {
+    /// Which hop.
+    pub hop: Hop,
+    /// How it came out.
+    pub state: HopState,
+    /// What was seen, in a few words: an address, a protocol, a status.
+    pub detail: String,
+    /// What was seen, in full, a line each.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub evidence: Vec<String>,
+    /// How long it took, in microseconds; absent when it was not tried.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub micros: Option<u64>,
+}
+
+/// What a check of one route came to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Verdict {
+    /// The route's address.
+    pub address: String,
+    /// The name that was asked for.
+    #[schema(value_type = String)]
+    pub name: Name,
+    /// The URL that was asked for.
+    pub url: String,
+    /// Where the route leads.
+    pub to: String,
+    /// Whether no hop is broken, and each was reached.
+    pub passed: bool,
+    /// Whether it passes and breaks in turn, several times within minutes.
+    #[serde(default)]
+    pub flapping: bool,
+    /// All hops, in the order of a request.
+    pub hops: Vec<HopReport>,
+    /// What is wrong, the worst first, cause before effect.
+    pub findings: Vec<Finding>,
+    /// When the check was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub checked_at: OffsetDateTime,
+}
+
+impl Verdict {
+    /// The verdict on an address to which no route answers.
+    #[must_use]
+    pub fn nowhere(address: &str, name: Name, finding: Finding, now: OffsetDateTime) -> Self {
+        let report = |hop: Hop| HopReport {
+            hop,
+            state: match hop.cmp(&finding.hop) {
+                Ordering::Less => HopState::Passed,
+                Ordering::Equal => HopState::Broken,
+                Ordering::Greater => HopState::NotReached,
+            },
+            detail: String::new(),
+            evidence: Vec::new(),
+            micros: None,
+        };
+        Self {
+            address: address.to_owned(),
+            url: format!("https://{name}/"),
+            name,
+            to: String::new(),
+            passed: false,
+            flapping: false,
+            hops: Hop::ALL.into_iter().map(report).collect(),
+            findings: vec![finding],
+            checked_at: now,
+        }
+    }
+
+    /// The states of the hops, for drawing the lane.
+    #[must_use]
+    pub fn states(&self) -> Vec<HopState> {
+        self.hops.iter().map(|report| report.state).collect()
+    }
+
+    /// Whether `other` says the same of the route, times and evidence aside.
+    #[must_use]
+    pub fn agrees_with(&self, other: &Self) -> bool {
+        let kinds = |it: &Self| {
+            it.findings
+                .iter()
+                .map(|it| (it.slug, it.severity))
+                .collect()
+        };
+        let (own, others): (Vec<_>, Vec<_>) = (kinds(self), kinds(other));
+        self.to == other.to
+            && self.states() == other.states()
+            && self.flapping == other.flapping
+            && own == others
+    }
+
+    /// The worst finding, the cause before its effects.
+    #[must_use]
+    pub fn worst(&self) -> Option<&Finding> {
+        self.findings.first()
+    }
+}
+
+/// The lane as one line of text: solid where it passes, broken where it fails, dotted beyond, with an
+/// open end where nothing is declared.
+///
+/// ```
+/// use bentlane_checks::{HopState::{Broken, NotDeclared, NotReached, Passed}, lane};
+///
+/// assert_eq!(lane(&[Passed, Passed, Passed, Passed, Passed]), "●──●──●──●──●");
+/// assert_eq!(lane(&[Passed, Passed, Passed, Passed, NotDeclared]), "●──●──●──●╌╌◌");
+/// assert_eq!(lane(&[Passed, Broken, NotReached, NotReached, NotReached]), "●╴ ✕╌╌○╌╌○╌╌○");
+/// ```
+#[must_use]
+pub fn lane(states: &[HopState]) -> String {
+    let mut line = String::new();
+    for (position, state) in states.iter().enumerate() {
+        let (way, mark) = match state {
+            HopState::Passed => ("──", '●'),
+            HopState::Broken => ("╴ ", '✕'),
+            HopState::NotReached => ("╌╌", '○'),
+            HopState::NotDeclared => ("╌╌", '◌'),
+        };
+        if position > 0 {
+            line.push_str(way);
+        }
+        line.push(mark);
+    }
+    line
+}

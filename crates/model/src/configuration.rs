@@ -1,0 +1,1178 @@
+use std::collections::{HashMap, HashSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::address::{Address, AddressError, PathPrefix, Pattern};
+use crate::name::{Name, suffixes};
+use crate::record::{Record, RecordData, RecordName};
+use crate::settings::{Plain, REDIRECT_STATUSES, RouteSettings, TargetTls, TlsEnd};
+use crate::target::{Scheme, Target};
+
+/// A DNS suffix that the resolver answers for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Zone {
+    /// The suffix.
+    pub name: Name,
+    /// What its names resolve to.
+    #[serde(default)]
+    pub settings: ZoneSettings,
+    /// The user's own records in it, by owner.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub records: Vec<Record>,
+}
+
+/// What the names of a zone resolve to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ZoneSettings {
+    /// Seconds that an answer may be kept, also a negative one.
+    #[serde(default = "default_ttl")]
+    pub ttl: u32,
+    /// Which names there are.
+    #[serde(default)]
+    pub answers: Answers,
+    /// Another address than this machine's. When only one family is given, the other has none.
+    #[schema(value_type = Option<String>)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ipv4: Option<Ipv4Addr>,
+    /// The same for IPv6.
+    #[schema(value_type = Option<String>)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ipv6: Option<Ipv6Addr>,
+    /// What becomes of plain HTTP for its names.
+    #[serde(default)]
+    pub plain: Plain,
+}
+
+/// Which names of a zone there are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Answers {
+    /// Every one, so that a name without a route reaches a page that says so.
+    #[default]
+    EveryName,
+    /// Those of routes and records alone.
+    RoutedNames,
+}
+
+fn default_ttl() -> u32 {
+    10
+}
+
+/// The longest time for which a zone's answers may be kept: a day. A route that moves should be
+/// found.
+const LONGEST_ZONE_TTL: u32 = 86_400;
+
+impl Default for ZoneSettings {
+    fn default() -> Self {
+        Self {
+            ttl: default_ttl(),
+            answers: Answers::default(),
+            ipv4: None,
+            ipv6: None,
+            plain: Plain::default(),
+        }
+    }
+}
+
+impl ZoneSettings {
+    /// The addresses of another place that the zone's names resolve to; none is this machine's.
+    #[must_use]
+    pub fn addresses(&self) -> Vec<IpAddr> {
+        let v4 = self.ipv4.map(IpAddr::V4).into_iter();
+        v4.chain(self.ipv6.map(IpAddr::V6)).collect()
+    }
+}
+
+impl Zone {
+    /// A zone with the usual settings and no records.
+    #[must_use]
+    pub fn new(name: Name) -> Self {
+        Self {
+            name,
+            settings: ZoneSettings::default(),
+            records: Vec::new(),
+        }
+    }
+}
+
+/// An address and the target it leads to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Route {
+    /// What the route answers to; no two routes share it.
+    pub address: Address,
+    /// Where it leads.
+    pub to: Target,
+    /// How.
+    #[serde(default, skip_serializing_if = "RouteSettings::is_default")]
+    pub settings: RouteSettings,
+}
+
+impl Route {
+    /// A route with the usual settings.
+    #[must_use]
+    pub fn new(address: Address, to: Target) -> Self {
+        Self {
+            address,
+            to,
+            settings: RouteSettings::default(),
+        }
+    }
+}
+
+/// What the user wrote down: every zone and route, as of one revision.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Configuration {
+    /// Counts the changes; a later configuration has a higher one.
+    pub revision: u64,
+    /// The zones, by name.
+    pub zones: Vec<Zone>,
+    /// The routes, by address.
+    pub routes: Vec<Route>,
+}
+
+/// One change of the configuration.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// A new zone.
+    AddZone(Name),
+    /// A zone goes.
+    RemoveZone {
+        /// Its name.
+        name: Name,
+        /// Whether the routes that no other zone covers go with it.
+        with_routes: bool,
+    },
+    /// A zone is otherwise.
+    EditZone(ZoneChange),
+    /// A new route.
+    AddRoute(Route),
+    /// Many new routes, all or none.
+    AddRoutes(Vec<Route>),
+    /// The route with this address is otherwise.
+    EditRoute(Route),
+    /// A route goes.
+    RemoveRoute(Address),
+}
+
+/// One change of a zone that stays.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ZoneChange {
+    /// Its names resolve otherwise.
+    Settings {
+        /// Its name.
+        name: Name,
+        /// Its settings from now on.
+        settings: ZoneSettings,
+    },
+    /// A new record of the user's own.
+    AddRecord(Record),
+    /// Records go.
+    RemoveRecords {
+        /// Whose records.
+        owner: RecordName,
+        /// Of which type; `None` is every type.
+        kind: Option<String>,
+    },
+    /// Its own records are these from now on.
+    ReplaceRecords {
+        /// Its name.
+        name: Name,
+        /// All its records.
+        records: Vec<Record>,
+    },
+}
+
+/// Why a change is not made.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Rejection {
+    /// A value breaks a rule.
+    #[error(transparent)]
+    Invalid(Invalid),
+    /// What is there already stands against it.
+    #[error(transparent)]
+    Taken(Invalid),
+    /// What should change is not there.
+    #[error("there is no {what}: see `bentlane {list}`")]
+    Missing {
+        /// What was looked for.
+        what: String,
+        /// The command that lists what there is.
+        list: &'static str,
+    },
+}
+
+impl Rejection {
+    /// There is no route with this address.
+    #[must_use]
+    pub fn missing_route(address: &Address) -> Self {
+        Self::Missing {
+            what: format!("route `{address}`"),
+            list: "route list",
+        }
+    }
+}
+
+/// A route as a person typed it, field by field.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RouteDraft<'a> {
+    /// A name or `*.NAME`, with `:PORT` behind it for raw TCP.
+    pub name: &'a str,
+    /// A path prefix; `None` and `/` are every path.
+    pub prefix: Option<&'a str>,
+    /// A target.
+    pub to: &'a str,
+}
+
+/// A value that breaks a rule: which field, and which rule.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{field}: {reason}")]
+pub struct Invalid {
+    /// The field's name as the API and the project file spell it.
+    pub field: &'static str,
+    /// The rule, with the value that breaks it and what would be right.
+    pub reason: String,
+}
+
+impl Invalid {
+    /// A broken rule for `field`.
+    pub fn new(field: &'static str, reason: impl ToString) -> Self {
+        Self {
+            field,
+            reason: reason.to_string(),
+        }
+    }
+}
+
+impl RouteDraft<'_> {
+    /// Reads every field and says all that is wrong, not just the first.
+    ///
+    /// # Errors
+    /// One [`Invalid`] for each field that breaks its rule.
+    pub fn parse(&self) -> Result<Route, Vec<Invalid>> {
+        let (name, port) = match self.name.split_once(':') {
+            // What the whole address has against it is said of the port then.
+            Some((name, _)) => (name, self.name.parse::<Address>().map(|it| it.port)),
+            None => (self.name, Ok(None)),
+        };
+        let pattern = name.parse::<Pattern>().map_err(|e| Invalid::new("name", e));
+        let port = port.map_err(|e| Invalid::new("name", e));
+        let prefix = match self.prefix {
+            None | Some("") => Ok(PathPrefix::default()),
+            Some(text) => text
+                .parse()
+                .map_err(|e: AddressError| Invalid::new("prefix", e)),
+        };
+        let to = self
+            .to
+            .trim()
+            .parse::<Target>()
+            .map_err(|e| Invalid::new("to", e));
+        match (pattern, port, prefix, to) {
+            (Ok(pattern), Ok(port), Ok(prefix), Ok(to)) => {
+                let address = Address {
+                    pattern,
+                    prefix,
+                    port,
+                };
+                Ok(Route::new(address, to))
+            }
+            (pattern, port, prefix, to) => {
+                let name = pattern.err().or(port.err());
+                Err([name, prefix.err(), to.err()]
+                    .into_iter()
+                    .flatten()
+                    .collect())
+            }
+        }
+    }
+}
+
+/// A route's address of choice, as a person writes it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AddressChoice {
+    /// As the zone says.
+    Zone,
+    /// A loopback address of the name's own, whichever is free.
+    Own,
+    /// This one.
+    Ip(IpAddr),
+}
+
+impl FromStr for AddressChoice {
+    type Err = Invalid;
+
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        match text {
+            "zone" => Ok(Self::Zone),
+            "own" => Ok(Self::Own),
+            text => text.parse().map(Self::Ip).map_err(|_| {
+                let reason = format!(
+                    "`{text}` is no address: give one such as `127.0.0.5`, `own` for a free \
+                     loopback address, or `zone` for what the zone says"
+                );
+                Invalid::new("address", reason)
+            }),
+        }
+    }
+}
+
+impl Configuration {
+    /// The address that `pattern` gets by `choice`.
+    ///
+    /// # Errors
+    /// When there is no free one left.
+    pub fn choose(
+        &self,
+        pattern: &Pattern,
+        choice: AddressChoice,
+    ) -> Result<Option<IpAddr>, Rejection> {
+        match choice {
+            AddressChoice::Zone => Ok(None),
+            AddressChoice::Ip(ip) => Ok(Some(ip)),
+            AddressChoice::Own => self.own_address(pattern).map(Some).ok_or_else(|| {
+                let reason = "every loopback address that a name can have is taken";
+                Rejection::Taken(Invalid::new("address", reason))
+            }),
+        }
+    }
+
+    /// The zone with exactly this name.
+    #[must_use]
+    pub fn zone(&self, name: &Name) -> Option<&Zone> {
+        self.zones.iter().find(|zone| zone.name == *name)
+    }
+
+    /// The route with exactly this address.
+    #[must_use]
+    pub fn route(&self, address: &Address) -> Option<&Route> {
+        self.routes.iter().find(|route| route.address == *address)
+    }
+
+    /// The configuration that `change` makes of this one, under the next revision. Zones and routes are
+    /// in the order of their names, octet by octet, as they are when they are read where they are stored.
+    ///
+    /// # Errors
+    /// The first rule that the change breaks.
+    pub fn after(&self, change: &Change) -> Result<Self, Rejection> {
+        self.check(change)?;
+        let mut next = self.clone();
+        next.revision += 1;
+        let Self { zones, routes, .. } = &mut next;
+        match change {
+            Change::AddZone(name) => zones.push(Zone::new(name.clone())),
+            Change::RemoveZone { name, with_routes } => {
+                if *with_routes {
+                    let gone = self.routes_only_in(name).into_iter();
+                    let gone: HashSet<&Address> = gone.map(|route| &route.address).collect();
+                    routes.retain(|route| !gone.contains(&route.address));
+                }
+                zones.retain(|zone| zone.name != *name);
+            }
+            Change::EditZone(change) => {
+                let edited = self.zone_after(change)?;
+                zones.retain(|zone| zone.name != edited.name);
+                zones.push(edited);
+            }
+            Change::AddRoute(route) => routes.push(route.clone()),
+            Change::AddRoutes(added) => routes.extend_from_slice(added),
+            Change::EditRoute(edited) => {
+                if let Some(place) = routes.iter_mut().find(|it| it.address == edited.address) {
+                    edited.clone_into(place);
+                }
+            }
+            Change::RemoveRoute(address) => routes.retain(|route| route.address != *address),
+        }
+        zones.sort_by(|a, b| a.name.cmp(&b.name));
+        routes.sort_by(|a, b| a.address.cmp(&b.address));
+        Ok(next)
+    }
+
+    /// Whether `change` may be made.
+    ///
+    /// # Errors
+    /// The first rule that it breaks.
+    pub fn check(&self, change: &Change) -> Result<(), Rejection> {
+        match change {
+            Change::AddZone(zone) => self.check_new_zone(zone),
+            Change::RemoveZone { name, with_routes } => self.check_gone_zone(name, *with_routes),
+            Change::EditZone(change) => self.zone_after(change).map(drop),
+            Change::AddRoute(route) => RouteIndex::new(self).add(route),
+            Change::AddRoutes(routes) => {
+                let mut index = RouteIndex::new(self);
+                routes.iter().try_for_each(|route| index.add(route))
+            }
+            Change::EditRoute(route) => {
+                let known = self.route(&route.address);
+                known.ok_or_else(|| Rejection::missing_route(&route.address))?;
+                RouteIndex::without(self, &route.address).add(route)
+            }
+            Change::RemoveRoute(address) => self
+                .route(address)
+                .map(drop)
+                .ok_or_else(|| Rejection::missing_route(address)),
+        }
+    }
+
+    /// The zone as `change` makes it.
+    ///
+    /// # Errors
+    /// The first rule that the change breaks.
+    pub fn zone_after(&self, change: &ZoneChange) -> Result<Zone, Rejection> {
+        let named = |name: &Name| self.zone(name).cloned().ok_or_else(|| missing_zone(name));
+        let owning = |owner: &RecordName| {
+            let covers = |zone: &&Zone| owner.is_within(&zone.name);
+            let zones = self.zones.iter().filter(covers);
+            let zone = zones.max_by_key(|zone| zone.name.as_str().len()).cloned();
+            zone.ok_or_else(|| {
+                let reason = format!("`{owner}` is in no zone: see `bentlane zone list`");
+                Rejection::Invalid(Invalid::new("owner", reason))
+            })
+        };
+        match change {
+            ZoneChange::Settings { name, settings } => {
+                if settings.ttl > LONGEST_ZONE_TTL {
+                    let reason = format!("{} s is more than a day", settings.ttl);
+                    return Err(Rejection::Invalid(Invalid::new("ttl", reason)));
+                }
+                Ok(Zone {
+                    settings: *settings,
+                    ..named(name)?
+                })
+            }
+            ZoneChange::AddRecord(record) => {
+                let mut zone = owning(&record.owner)?;
+                if zone
+                    .records
+                    .iter()
+                    .any(|known| known.owner == record.owner && known.data == record.data)
+                {
+                    let (owner, kind) = (&record.owner, record.data.kind());
+                    let reason = format!("`{owner}` has this {kind} record already");
+                    return Err(Rejection::Taken(Invalid::new("data", reason)));
+                }
+                zone.records.push(record.clone());
+                check_records(&zone)?;
+                zone.records.sort();
+                Ok(zone)
+            }
+            ZoneChange::RemoveRecords { owner, kind } => {
+                let mut zone = owning(owner)?;
+                let goes = |record: &Record| {
+                    record.owner == *owner
+                        && kind
+                            .as_deref()
+                            .is_none_or(|kind| record.data.kind() == kind)
+                };
+                if !zone.records.iter().any(goes) {
+                    let kind = kind.as_deref().unwrap_or("own");
+                    return Err(Rejection::Missing {
+                        what: format!("{kind} record of `{owner}`"),
+                        list: "record list",
+                    });
+                }
+                zone.records.retain(|record| !goes(record));
+                Ok(zone)
+            }
+            ZoneChange::ReplaceRecords { name, records } => {
+                let mut zone = named(name)?;
+                zone.records.clone_from(records);
+                zone.records.sort();
+                zone.records.dedup();
+                check_records(&zone)?;
+                Ok(zone)
+            }
+        }
+    }
+
+    /// The loopback address that `pattern` has for its own, or the one that it would get: one that
+    /// no other name has, and the same each time as long as it is free. `None` when all are taken.
+    fn own_address(&self, pattern: &Pattern) -> Option<IpAddr> {
+        let index = RouteIndex::new(self);
+        if let Some(address) = index.addresses.get(pattern) {
+            return Some(*address);
+        }
+        let mut hasher = DefaultHasher::new();
+        pattern.hash(&mut hasher);
+        let start = u32::try_from(hasher.finish() % u64::from(OWN_ADDRESSES)).ok()?;
+        let candidates = (start..OWN_ADDRESSES).chain(0..start);
+        let candidates = candidates.map(|offset| Ipv4Addr::from(FIRST_OWN_ADDRESS + offset));
+        let candidates = candidates.filter(|ip| !matches!(ip.octets()[3], 0 | 255));
+        let mut candidates = candidates.map(IpAddr::V4);
+        candidates.find(|ip| !index.owners.contains_key(ip))
+    }
+
+    fn check_new_zone(&self, zone: &Name) -> Result<(), Rejection> {
+        if self.zone(zone).is_some() {
+            let reason = format!("the zone `{zone}` is there already");
+            return Err(Rejection::Taken(Invalid::new("name", reason)));
+        }
+        Ok(())
+    }
+
+    fn check_gone_zone(&self, zone: &Name, with_routes: bool) -> Result<(), Rejection> {
+        if self.zone(zone).is_none() {
+            return Err(missing_zone(zone));
+        }
+        let routes = self.routes_only_in(zone);
+        if let (false, [first, rest @ ..]) = (with_routes, routes.as_slice()) {
+            let others = if rest.is_empty() {
+                String::new()
+            } else {
+                format!(" and {}", rest.len())
+            };
+            return Err(Rejection::Taken(Invalid::new(
+                "name",
+                format!(
+                    "the zone `{zone}` has routes (`{}`{others}): remove them first, or all at \
+                     once with `bentlane zone remove {zone} --with-routes`",
+                    first.address
+                ),
+            )));
+        }
+        Ok(())
+    }
+
+    /// The routes that would be left without a zone if `zone` went.
+    #[must_use]
+    pub fn routes_only_in(&self, zone: &Name) -> Vec<&Route> {
+        let others = self.zones.iter().map(|other| other.name.as_str());
+        let others: HashSet<&str> = others.filter(|other| *other != zone.as_str()).collect();
+        self.routes
+            .iter()
+            .filter(|route| {
+                let base = route.address.pattern.base();
+                base.is_within(zone) && !suffixes(base.as_str()).any(|at| others.contains(at))
+            })
+            .collect()
+    }
+}
+
+/// What the rules for a new route look at, so that checking many of them costs no more for each.
+struct RouteIndex<'a> {
+    zones: HashSet<&'a str>,
+    routes: HashMap<&'a Address, &'a Route>,
+    /// The addresses that names resolve to by their routes' choice.
+    addresses: HashMap<&'a Pattern, IpAddr>,
+    /// Who has a loopback address for its own.
+    owners: HashMap<IpAddr, &'a Pattern>,
+}
+
+impl<'a> RouteIndex<'a> {
+    fn new(configuration: &'a Configuration) -> Self {
+        Self::of(configuration, configuration.routes.iter())
+    }
+
+    /// The index without the route at `address`.
+    fn without(configuration: &'a Configuration, address: &Address) -> Self {
+        let others = configuration.routes.iter();
+        Self::of(
+            configuration,
+            others.filter(|route| route.address != *address),
+        )
+    }
+
+    fn of(configuration: &'a Configuration, routes: impl Iterator<Item = &'a Route>) -> Self {
+        let zones = configuration.zones.iter();
+        let mut index = Self {
+            zones: zones.map(|zone| zone.name.as_str()).collect(),
+            routes: HashMap::with_capacity(configuration.routes.len()),
+            addresses: HashMap::new(),
+            owners: HashMap::new(),
+        };
+        routes.for_each(|route| index.note(route));
+        index
+    }
+
+    fn note(&mut self, route: &'a Route) {
+        self.routes.insert(&route.address, route);
+        if let Some(ip) = route.settings.address {
+            let pattern = &route.address.pattern;
+            self.addresses.insert(pattern, ip);
+            if is_own(ip) {
+                self.owners.insert(ip, pattern);
+            }
+        }
+    }
+
+    /// Checks `route` against the rules and what is there already, and adds it.
+    fn add(&mut self, route: &'a Route) -> Result<(), Rejection> {
+        let address = &route.address;
+        let base = address.pattern.base();
+        if !suffixes(base.as_str()).any(|suffix| self.zones.contains(suffix)) {
+            let zone = suggested_zone(base);
+            return Err(Rejection::Invalid(Invalid::new(
+                "name",
+                format!("`{base}` is in no zone: add one first with `bentlane zone add {zone}`"),
+            )));
+        }
+        if let Some(known) = self.routes.get(address) {
+            return Err(Rejection::Taken(Invalid::new(
+                "name",
+                format!(
+                    "the route `{address}` is there already and leads to {to}: change it with \
+                     `bentlane route edit {address} --to {new}`",
+                    to = known.to,
+                    new = route.to,
+                ),
+            )));
+        }
+        if let Some(ip) = route.settings.address {
+            self.check_address(&address.pattern, ip)?;
+        }
+        self.check_settings(route).map_err(Rejection::Invalid)?;
+        self.note(route);
+        Ok(())
+    }
+
+    /// Whether what was chosen for a route goes with its address and target.
+    fn check_settings(&self, route: &Route) -> Result<(), Invalid> {
+        let Route {
+            address,
+            to,
+            settings,
+        } = route;
+        if let Some(problem) = settings.expect.problems().into_iter().next() {
+            return Err(problem);
+        }
+        let refuse = |field, reason: String| Err(Invalid::new(field, reason));
+        if address.port.is_some() {
+            if !address.prefix.is_root() {
+                return refuse(
+                    "prefix",
+                    "a route for raw TCP has no path prefix".to_owned(),
+                );
+            }
+            if !to.is_bare() {
+                let reason = format!(
+                    "bytes of raw TCP go to a port such as `54021` or to `HOST:PORT`, not to `{to}`"
+                );
+                return refuse("to", reason);
+            }
+            if settings.access_log.is_some() {
+                let reason = "raw TCP has no requests that could be logged";
+                return refuse("access_log", reason.to_owned());
+            }
+            if !settings.address.is_some_and(is_own) {
+                let reason = "a route for raw TCP listens on a loopback address of the name's own: \
+                              give `own`, or one such as `127.0.0.5`";
+                return refuse("address", reason.to_owned());
+            }
+        } else if settings.tls == Some(TlsEnd::Passthrough) {
+            let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
+            if !bare || !address.prefix.is_root() {
+                let reason = "TLS passes unopened to a server alone, and for every path: what is \
+                              inside is not seen";
+                return refuse("tls", reason.to_owned());
+            }
+        }
+        let is_one = matches!(address.pattern, Pattern::Exact(_)) && address.port.is_none();
+        if settings.subdomains && !is_one {
+            let reason =
+                format!("only a route for one name over HTTP has subdomains, not `{address}`");
+            return refuse("subdomains", reason);
+        }
+        if settings.strip_prefix && address.prefix.is_root() {
+            let reason = format!("the route `{address}` has no path prefix to strip");
+            return refuse("strip_prefix", reason);
+        }
+        let no_tls = settings.target_tls != TargetTls::default() || settings.target_name.is_some();
+        if no_tls && to.scheme() != Some(Scheme::Https) {
+            let reason = format!("`{to}` is not asked over TLS: `https://HOST:PORT` is");
+            return refuse("target_tls", reason);
+        }
+        if settings.fallback.is_some() && !matches!(to, Target::Folder(_)) {
+            let reason = format!("`{to}` is no folder: only files have a fallback");
+            return refuse("fallback", reason);
+        }
+        let redirects = matches!(to, Target::Redirect(_));
+        if (settings.redirect_status.is_some() || settings.keep_path.is_some()) && !redirects {
+            let reason = format!("`{to}` is no redirect");
+            return refuse("redirect_status", reason);
+        }
+        if let Some(status) = settings.redirect_status
+            && !REDIRECT_STATUSES.contains(&status)
+        {
+            let reason = format!("{status} is none of 301, 302, 307 and 308");
+            return refuse("redirect_status", reason);
+        }
+        for origin in &settings.allow_origins {
+            let covered = |base: &Name| suffixes(base.as_str()).any(|at| self.zones.contains(at));
+            if origin.wildcard().is_some_and(|base| !covered(base)) {
+                let reason = format!("`{origin}` stands for names outside the zones");
+                return refuse("allow_origins", reason);
+            }
+        }
+        Ok(())
+    }
+
+    fn check_address(&self, pattern: &Pattern, ip: IpAddr) -> Result<(), Rejection> {
+        if ip.is_unspecified() || ip.is_multicast() || ip == IpAddr::V4(Ipv4Addr::BROADCAST) {
+            let reason = format!("`{ip}` is no address that a client could connect to");
+            return Err(Rejection::Invalid(Invalid::new("address", reason)));
+        }
+        let taken = |reason| Err(Rejection::Taken(Invalid::new("address", reason)));
+        match (self.addresses.get(pattern), self.owners.get(&ip)) {
+            (Some(known), _) if *known != ip => taken(format!(
+                "another route of `{pattern}` gives it the address {known}, and a name has one"
+            )),
+            (_, Some(owner)) if *owner != pattern => taken(format!(
+                "{ip} is the own address of `{owner}`: give another, or `own` for one that is free"
+            )),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// The first of the loopback addresses that names get for their own, and how many there are:
+/// 127.64.0.0/10, where nothing else is known to listen.
+const FIRST_OWN_ADDRESS: u32 = u32::from_be_bytes([127, 64, 0, 0]);
+const OWN_ADDRESSES: u32 = 1 << 22;
+
+/// Whether a name that resolves to `ip` has it for its own: a loopback address that is not
+/// everybody's.
+#[must_use]
+pub fn is_own(ip: IpAddr) -> bool {
+    ip.is_loopback() && ip != IpAddr::V4(Ipv4Addr::LOCALHOST) && ip.is_ipv4()
+}
+
+fn missing_zone(zone: &Name) -> Rejection {
+    Rejection::Missing {
+        what: format!("zone `{zone}`"),
+        list: "zone list",
+    }
+}
+
+/// Whether the records of `zone` can stand side by side: a name that is another's alias has nothing
+/// else (RFC 1034 §3.6.2), and the zone's own name has its SOA.
+fn check_records(zone: &Zone) -> Result<(), Rejection> {
+    let mut aliases = HashSet::new();
+    for Record { owner, data, .. } in &zone.records {
+        if !owner.is_within(&zone.name) {
+            let reason = format!("`{owner}` lies outside the zone `{}`", zone.name);
+            return Err(Rejection::Invalid(Invalid::new("owner", reason)));
+        }
+        if matches!(data, RecordData::Cname(_)) {
+            if owner.as_str() == zone.name.as_str() {
+                let reason = format!("`{owner}` is the zone itself, which cannot be an alias");
+                return Err(Rejection::Invalid(Invalid::new("owner", reason)));
+            }
+            aliases.insert(owner);
+        }
+    }
+    let mut seen = HashSet::new();
+    for Record { owner, .. } in &zone.records {
+        if aliases.contains(owner) && !seen.insert(owner) {
+            let reason = format!(
+                "`{owner}` is an alias (CNAME), and beside that it can have no other record"
+            );
+            return Err(Rejection::Taken(Invalid::new("owner", reason)));
+        }
+    }
+    Ok(())
+}
+
+/// The zone one would most likely want for `name`: its last two labels, since cookies are not
+/// shared and wildcard certificates are refused right under a single label.
+#[must_use]
+pub fn suggested_zone(name: &Name) -> &str {
+    let text = name.as_str();
+    text.rmatch_indices('.')
+        .nth(1)
+        .map_or(text, |(dot, _)| &text[dot + 1..])
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::presentation::words;
+
+    fn highmoor() -> Configuration {
+        let zone = |name: &str| Zone::new(name.parse().unwrap());
+        let route =
+            |address: &str, to: &str| Route::new(address.parse().unwrap(), to.parse().unwrap());
+        Configuration {
+            revision: 1,
+            zones: vec![zone("moor.test"), zone("deep.moor.test"), zone("fell.test")],
+            routes: vec![
+                route("booking.moor.test", "4310"),
+                route("a.deep.moor.test", "4311"),
+                route("fell.test", "4312"),
+                Route {
+                    settings: RouteSettings {
+                        address: Some([127, 0, 0, 5].into()),
+                        ..RouteSettings::default()
+                    },
+                    ..route("store.moor.test", "4313")
+                },
+            ],
+        }
+    }
+
+    #[rstest]
+    #[case(Change::AddZone("a.test".parse().unwrap()), "+a.test")]
+    #[case(remove_zone("fell.test", true), "-fell.test -fell.test to 4312")]
+    #[case(remove_zone("deep.moor.test", false), "-deep.moor.test")]
+    #[case(record("x.fell A 127.0.0.1"), "+fell.test with 1 -fell.test")]
+    #[case(
+        Change::AddRoutes(["b.moor.test:5432", "b.moor.test", "*.moor.test"].map(route_to_1).into()),
+        "+*.moor.test to 1 +b.moor.test to 1 +b.moor.test:5432 to 1"
+    )]
+    #[case(
+        Change::EditRoute(route_to_1("fell.test")),
+        "+fell.test to 1 -fell.test to 4312"
+    )]
+    #[case(Change::RemoveRoute("fell.test".parse().unwrap()), "-fell.test to 4312")]
+    fn what_a_change_makes_of_it(#[case] change: Change, #[case] wanted: &str) {
+        let lines = |it: &Configuration| -> Vec<String> {
+            let zones = it.zones.iter().map(|zone| match zone.records.len() {
+                0 => zone.name.to_string(),
+                records => format!("{} with {records}", zone.name),
+            });
+            let routes = it.routes.iter();
+            let routes = routes.map(|route| format!("{} to {}", route.address, route.to));
+            zones.chain(routes).collect()
+        };
+        let (before, after) = (highmoor(), highmoor().after(&change).unwrap());
+        let only_in = |one: &Configuration, other: &Configuration, sign: &str| -> Vec<String> {
+            let other = lines(other);
+            let only = lines(one).into_iter().filter(|it| !other.contains(it));
+            only.map(|it| format!("{sign}{it}")).collect()
+        };
+        let found = [only_in(&after, &before, "+"), only_in(&before, &after, "-")].concat();
+        assert_eq!(found.join(" "), wanted);
+        assert!(after.zones.is_sorted_by_key(|zone| zone.name.to_string()));
+        assert!(
+            after
+                .routes
+                .is_sorted_by_key(|route| route.address.to_string())
+        );
+        assert_eq!(after.revision, 2);
+    }
+
+    /// The route at `address`, with another target.
+    fn route_to_1(address: &str) -> Route {
+        let mut route = Route::new(address.parse().unwrap(), "1".parse().unwrap());
+        let raw = route.address.port.is_some();
+        route.settings.address = raw.then_some([127, 0, 0, 6].into());
+        route
+    }
+
+    #[test]
+    fn every_wrong_field_is_named() {
+        let draft = RouteDraft {
+            name: "a_b.test",
+            prefix: Some("api"),
+            to: "70000",
+        };
+        let fields: Vec<_> = draft
+            .parse()
+            .unwrap_err()
+            .into_iter()
+            .map(|e| e.field)
+            .collect();
+        assert_eq!(fields, ["name", "prefix", "to"]);
+    }
+
+    /// A record of `OWNER TYPE DATA`, with names relative to `origin`.
+    fn record_below(origin: &str, line: &str) -> Record {
+        let origin = origin.parse().unwrap();
+        let words = words(line).unwrap();
+        let [owner, kind, data @ ..] = words.as_slice() else {
+            panic!("`{line}` is no record");
+        };
+        Record {
+            owner: RecordName::relative(owner.as_str().unwrap(), &origin).unwrap(),
+            ttl: None,
+            data: RecordData::parse(kind.as_str().unwrap(), data, &origin).unwrap(),
+        }
+    }
+
+    fn record(line: &str) -> Change {
+        Change::EditZone(ZoneChange::AddRecord(record_below("test", line)))
+    }
+
+    fn remove_records(owner: &str, kind: &str) -> Change {
+        Change::EditZone(ZoneChange::RemoveRecords {
+            owner: owner.parse().unwrap(),
+            kind: Some(kind.into()),
+        })
+    }
+
+    #[rstest]
+    #[case(record("x.fell A 127.0.0.1"), None)]
+    #[case(
+        record("x.other A 127.0.0.1"),
+        Some("owner: `x.other.test` is in no zone")
+    )]
+    #[case(record("fell CNAME x"), Some("owner: `fell.test` is the zone itself"))]
+    #[case(record("alias.fell TXT two"), Some("it can have no other record"))]
+    #[case(record("mail.fell CNAME x"), Some("it can have no other record"))]
+    #[case(record("mail.fell A 127.0.0.1"), Some("has this A record already"))]
+    #[case(record("mail.fell A 127.0.0.2"), None)]
+    #[case(remove_records("mail.fell.test", "A"), None)]
+    #[case(
+        remove_records("mail.fell.test", "MX"),
+        Some("there is no MX record of `mail.fell.test`")
+    )]
+    #[case(
+        Change::EditZone(ZoneChange::Settings {
+            name: "fell.test".parse().unwrap(),
+            settings: ZoneSettings { ttl: 86_401, ..ZoneSettings::default() },
+        }),
+        Some("ttl: 86401 s is more than a day")
+    )]
+    fn records_stand_side_by_side(#[case] change: Change, #[case] refusal: Option<&str>) {
+        let mut configuration = highmoor();
+        let zone = &mut configuration.zones[2];
+        zone.records = ["mail A 127.0.0.1", "alias CNAME mail"]
+            .map(|line| record_below(zone.name.as_str(), line))
+            .to_vec();
+        match (configuration.check(&change), refusal) {
+            (Ok(()), None) => {}
+            (Err(error), Some(part)) => assert!(error.to_string().contains(part), "{error}"),
+            (outcome, _) => panic!("{outcome:?}"),
+        }
+    }
+
+    fn new_route(address: &str) -> Route {
+        Route::new(address.parse().unwrap(), "1".parse().unwrap())
+    }
+
+    fn add_route(address: &str) -> Change {
+        Change::AddRoute(new_route(address))
+    }
+
+    fn add_route_at(address: &str, ip: &str) -> Change {
+        let mut route = new_route(address);
+        route.settings.address = Some(ip.parse().unwrap());
+        Change::AddRoute(route)
+    }
+
+    fn add_route_with(address: &str, to: &str, settings: &str) -> Change {
+        Change::AddRoute(Route {
+            settings: serde_json::from_str(settings).unwrap(),
+            ..Route::new(address.parse().unwrap(), to.parse().unwrap())
+        })
+    }
+
+    #[rstest]
+    #[case("new.moor.test:5432", "54021", r#"{"address":"127.64.0.9"}"#, None)]
+    #[case(
+        "new.moor.test:5432",
+        "54021",
+        "{}",
+        Some("address: a route for raw TCP")
+    )]
+    #[case(
+        "new.moor.test:5432",
+        "54021",
+        r#"{"address":"192.0.2.1"}"#,
+        Some("address: a route")
+    )]
+    #[case(
+        "new.moor.test:5432",
+        "http://a:1",
+        r#"{"address":"127.64.0.9"}"#,
+        Some("to: bytes of")
+    )]
+    #[case("new.moor.test", "8443", r#"{"tls":"passthrough"}"#, None)]
+    #[case(
+        "new.moor.test/a",
+        "8443",
+        r#"{"tls":"passthrough"}"#,
+        Some("tls: TLS passes")
+    )]
+    #[case(
+        "new.moor.test",
+        "folder:/a",
+        r#"{"tls":"passthrough"}"#,
+        Some("tls: TLS passes")
+    )]
+    #[case("new.moor.test/a", "1", r#"{"subdomains":true}"#, None)]
+    #[case(
+        "*.new.moor.test",
+        "1",
+        r#"{"subdomains":true}"#,
+        Some("only a route for one name")
+    )]
+    #[case("new.moor.test/a", "1", r#"{"strip_prefix":true}"#, None)]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"strip_prefix":true}"#,
+        Some("no path prefix to strip")
+    )]
+    #[case("new.moor.test", "https://a:1", r#"{"target_tls":"none"}"#, None)]
+    #[case(
+        "new.moor.test",
+        "http://a:1",
+        r#"{"target_tls":"none"}"#,
+        Some("not asked over TLS")
+    )]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"target_name":"a.test"}"#,
+        Some("not asked over TLS")
+    )]
+    #[case("new.moor.test", "folder:/a", r#"{"fallback":"index.html"}"#, None)]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"fallback":"index.html"}"#,
+        Some("is no folder")
+    )]
+    #[case(
+        "new.moor.test",
+        "redirect:https://a.test",
+        r#"{"redirect_status":308}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test",
+        "redirect:https://a.test",
+        r#"{"redirect_status":303}"#,
+        Some("303 is none")
+    )]
+    #[case("new.moor.test", "1", r#"{"keep_path":true}"#, Some("is no redirect"))]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"allow_origins":["https://*.moor.test"]}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"allow_origins":["https://a.example"]}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test",
+        "1",
+        r#"{"allow_origins":["https://*.example"]}"#,
+        Some("outside the zones")
+    )]
+    fn settings_go_with_address_and_target(
+        #[case] address: &str,
+        #[case] to: &str,
+        #[case] settings: &str,
+        #[case] refusal: Option<&str>,
+    ) {
+        let outcome = highmoor().check(&add_route_with(address, to, settings));
+        match (outcome, refusal) {
+            (Ok(()), None) => {}
+            (Err(error), Some(part)) => assert!(error.to_string().contains(part), "{error}"),
+            (outcome, _) => panic!("{outcome:?}"),
+        }
+    }
+
+    fn add_routes(addresses: &[&str]) -> Change {
+        Change::AddRoutes(addresses.iter().map(|at| new_route(at)).collect())
+    }
+
+    fn remove_route(address: &str) -> Change {
+        Change::RemoveRoute(address.parse().unwrap())
+    }
+
+    fn add_zone(name: &str) -> Change {
+        Change::AddZone(name.parse().unwrap())
+    }
+
+    fn remove_zone(name: &str, with_routes: bool) -> Change {
+        Change::RemoveZone {
+            name: name.parse().unwrap(),
+            with_routes,
+        }
+    }
+
+    #[rstest]
+    #[case(add_route("new.moor.test"), None)]
+    #[case(add_route("*.moor.test"), None)]
+    #[case(add_route("booking.moor.test/api"), None)]
+    #[case(
+        add_route("booking.moor.test"),
+        Some("is there already and leads to 4310")
+    )]
+    #[case(add_route("a.b.other.test"), Some("bentlane zone add other.test"))]
+    #[case(add_route("blackmoor.test"), Some("is in no zone"))]
+    #[case(add_routes(&["new.moor.test", "*.moor.test"]), None)]
+    #[case(add_routes(&["new.moor.test", "new.moor.test"]), Some("is there already"))]
+    #[case(add_routes(&["new.moor.test", "x.other.test"]), Some("is in no zone"))]
+    #[case(Change::EditRoute(new_route("booking.moor.test")), None)]
+    #[case(Change::EditRoute(new_route("new.moor.test")), Some("no route"))]
+    #[case(add_route_at("new.moor.test", "127.0.0.7"), None)]
+    #[case(add_route_at("new.moor.test", "192.0.2.7"), None)]
+    #[case(add_route_at("store.moor.test/api", "127.0.0.5"), None)]
+    #[case(
+        add_route_at("store.moor.test/api", "127.0.0.6"),
+        Some("gives it the address 127.0.0.5")
+    )]
+    #[case(
+        add_route_at("new.moor.test", "127.0.0.5"),
+        Some("127.0.0.5 is the own address of `store.moor.test`")
+    )]
+    #[case(
+        add_route_at("new.moor.test", "0.0.0.0"),
+        Some("no address that a client")
+    )]
+    #[case(remove_route("booking.moor.test"), None)]
+    #[case(
+        remove_route("booking.moor.test/api"),
+        Some("no route `booking.moor.test/api`")
+    )]
+    #[case(add_zone("other.test"), None)]
+    #[case(add_zone("fell.test"), Some("is there already"))]
+    #[case(remove_zone("other.test", false), Some("no zone `other.test`"))]
+    #[case(remove_zone("deep.moor.test", false), None)]
+    #[case(
+        remove_zone("fell.test", false),
+        Some("bentlane zone remove fell.test --with-routes")
+    )]
+    #[case(remove_zone("fell.test", true), None)]
+    fn changes_are_checked(#[case] change: Change, #[case] refusal: Option<&str>) {
+        match (highmoor().check(&change), refusal) {
+            (Ok(()), None) => {}
+            (Err(error), Some(part)) => assert!(error.to_string().contains(part), "{error}"),
+            (outcome, _) => panic!("{change:?}: {outcome:?}"),
+        }
+    }
+
+    #[test]
+    fn own_addresses_are_free_and_stay() {
+        let mut configuration = highmoor();
+        let mut seen = HashSet::new();
+        for number in 0..500 {
+            let mut route = new_route(&format!("x{number}.moor.test"));
+            let ip = configuration.own_address(&route.address.pattern).unwrap();
+            assert!(is_own(ip) && seen.insert(ip), "{ip}");
+            route.settings.address = Some(ip);
+            configuration
+                .check(&Change::AddRoute(route.clone()))
+                .unwrap();
+            configuration.routes.push(route);
+        }
+        let kept = configuration.own_address(&"store.moor.test".parse().unwrap());
+        assert_eq!(kept, Some([127, 0, 0, 5].into()));
+    }
+
+    #[rstest]
+    #[case("moor.test", &["booking.moor.test", "store.moor.test"])]
+    #[case("deep.moor.test", &[])]
+    #[case("fell.test", &["fell.test"])]
+    fn routes_that_go_with_a_zone(#[case] zone: &str, #[case] wanted: &[&str]) {
+        let configuration = highmoor();
+        let found: Vec<_> = configuration
+            .routes_only_in(&zone.parse().unwrap())
+            .into_iter()
+            .map(|route| route.address.to_string())
+            .collect();
+        assert_eq!(found, wanted);
+    }
+}

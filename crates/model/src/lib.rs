@@ -1,0 +1,39 @@
+//! Names, zones, routes, settings and targets, and the snapshot that the data plane reads.
+//!
+//! No I/O, no clock, no async: values go in, decisions come out. Start from [`Configuration`], what
+//! the user wrote down, and [`Snapshot`], the compiled form of it.
+//!
+//! Left to others: DNS messages (`bentlane_dns`), certificates (`bentlane_ca`), what a check found
+//! (`bentlane_checks`), and whatever opens a socket or a file.
+
+mod address;
+mod configuration;
+mod container;
+mod error;
+mod expectation;
+mod mapping;
+mod name;
+mod presentation;
+mod record;
+mod settings;
+mod snapshot;
+mod target;
+
+pub use address::{Address, AddressError, PathPrefix, Pattern};
+pub use configuration::{
+    AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone,
+    ZoneChange, ZoneSettings, is_own, suggested_zone,
+};
+pub use container::{ContainerPlace, ContainerSeen, ContainerTarget, Containers};
+pub use error::chain;
+pub use expectation::{Expectation, ExpectedField, ExpectedValue};
+pub use mapping::{Mapping, host_and_port, without_prefix};
+pub use name::{Name, NameError, is_at_or_below, suffixes};
+pub use presentation::{Entry, Word, ZoneFileError, entries, words};
+pub use record::{Record, RecordData, RecordError, RecordName};
+pub use settings::{
+    AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, RouteSettings,
+    TargetTls, TlsEnd,
+};
+pub use snapshot::{Destination, DestinationId, RawRoute, Resolution, Routed, Snapshot};
+pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
