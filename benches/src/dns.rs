@@ -43,7 +43,7 @@ pub(crate) fn compare(
             )
         };
         let (bare_cpu, bare_rate) = of(&bare, responder.pid(), "");
-        let (our_cpu, our_rate) = of(&ours, subject.pid(), "resolver");
+        let (our_cpu, our_rate) = of(&ours, subject.pid(), "dns udp");
         cpu.push((bare_cpu, our_cpu));
         rate.push((bare_rate, our_rate));
         let (mut slow, mut fast) = (Vec::new(), Vec::new());

@@ -15,6 +15,7 @@
 mod app;
 mod bare;
 mod checks;
+mod clients;
 mod dns;
 mod grow;
 mod load;
@@ -98,6 +99,10 @@ enum Part {
     Steady,
     /// Certificates and handshakes
     Handshakes,
+    /// Requests and DNS answers, by clients that are not ours
+    Clients,
+    /// What the service costs while nobody looks
+    Idle,
     /// DNS answers
     Names,
     /// Memory, and how fast the service starts
@@ -163,6 +168,20 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
             ends.latency(protocol, scale, &mut report);
             ends.transfers(protocol, scale, &mut report);
         }
+    }
+    if wanted(Part::Clients) {
+        clients::compare(
+            &relay,
+            &responder,
+            &subject,
+            folder.path(),
+            scale,
+            &mut report,
+        );
+    }
+    if wanted(Part::Idle) {
+        let ends = (responder.address(), &*target);
+        clients::idle(bentlane, folder.path(), ends, scale, &mut report);
     }
     if wanted(Part::Connections) {
         let folder = folder.path().join("connections");

@@ -29,6 +29,19 @@ pub(crate) fn thread_time(pid: u32, name: &str) -> Duration {
     Duration::from_nanos(nanoseconds)
 }
 
+/// How often the threads of a process went to sleep so far, and were woken again.
+pub(crate) fn wake_ups(pid: u32) -> f64 {
+    let tasks = fs::read_dir(format!("/proc/{pid}/task")).unwrap();
+    let count = |task: fs::DirEntry| {
+        let status = fs::read_to_string(task.path().join("status")).ok()?;
+        let line = status
+            .lines()
+            .find(|line| line.starts_with("voluntary_ctxt_switches"))?;
+        line.split_whitespace().nth(1)?.parse::<f64>().ok()
+    };
+    tasks.flatten().filter_map(count).sum()
+}
+
 /// Resident memory of a process in KiB.
 pub(crate) fn resident_kib(pid: u32) -> u64 {
     let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap();

@@ -109,7 +109,7 @@ fn a_route_is_proved_only_where_this_machine_reaches_it() {
     // The same part alone, in each format.
     let alone = world.run(&["system", "check", "--format", "json"]);
     assert_eq!((alone.code, &alone.json()["passed"]), (1, &false.into()));
-    let waited = world.run(&["system", "check", "--wait", "1s", "--format", "junit"]);
+    let waited = world.run(&["system", "check", "--wait", "5s", "--format", "junit"]);
     assert_eq!(waited.code, 1);
     let failure = r#"<failure type="lookups" message="names are not found"#;
     assert!(waited.stdout.contains(failure), "{waited:?}");

@@ -167,7 +167,7 @@ fn tls_passes_unopened_by_its_server_name() {
         0,
         "its certificate is not ours"
     );
-    world.ok(&["route", "edit", "ledger.moor.test", "--tls", "none"]);
+    world.ok(&["route", "edit", "ledger.moor.test", "--unset", "tls"]);
     let said = fetch("ledger.moor.test", &root);
     assert!(said.stdout.contains("target-speaks-tls"), "{said:?}");
 }

@@ -25,6 +25,8 @@ state() {
   md5sum /etc/ssl/certs/ca-certificates.crt
   keytool -list -keystore /etc/ssl/certs/java/cacerts -storepass changeit 2>/dev/null | grep -o 'SHA-256.*' | sort
 }
+# Java's store may be older than the system's; what is done below brings it up to date.
+update-ca-certificates --fresh >/dev/null 2>&1
 state > "$FOLDER/before"
 step plan; "$BENTLANE" setup --dry-run --zone moor.test
 state | diff "$FOLDER/before" - && echo untouched

@@ -150,6 +150,11 @@ impl World {
         self.service.as_ref().unwrap()
     }
 
+    /// The running service, to see it end.
+    pub fn service_mut(&mut self) -> &mut Background {
+        self.service.as_mut().unwrap()
+    }
+
     /// Ends the service with a signal; gives its exit code.
     pub fn end(&mut self, which: Signal) -> i32 {
         self.service.take().unwrap().end(which)
@@ -313,7 +318,7 @@ impl World {
     }
 
     /// What the API answers to this change at this path below `/api/v1`.
-    #[must_use]
+    #[allow(clippy::must_use_candidate, reason = "the change is an effect, too")]
     pub fn patch(&self, path: &str, body: &str) -> Value {
         self.send("PATCH", path, body)
     }

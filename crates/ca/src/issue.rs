@@ -1,5 +1,6 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use bentlane_model::Name;
 use rand::RngCore;
 use rcgen::string::Ia5String;
 use rcgen::{
@@ -14,9 +15,7 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::limits::Limits;
 use super::root::{Authority, AuthorityError, BACKDATE};
-use super::template::{Parts, Templates};
 use super::verify::third_left;
-use bentlane_model::Name;
 
 /// How long an issuing certificate is valid.
 const ISSUER_LIFE: Duration = Duration::days(365);
@@ -33,7 +32,6 @@ pub struct Issuer {
     not_after: OffsetDateTime,
     /// When a third of its life is left; its end when it cannot be made anew.
     renew_at: OffsetDateTime,
-    templates: Templates,
 }
 
 impl std::fmt::Debug for Issuer {
@@ -131,7 +129,6 @@ impl Issuer {
             limits: limits.clone(),
             not_after,
             renew_at: not_after,
-            templates: Templates::default(),
         })
     }
 
@@ -175,7 +172,6 @@ impl Issuer {
             limits,
             not_after,
             renew_at: third_left(not_before, not_after),
-            templates: Templates::default(),
         })
     }
 
@@ -241,21 +237,15 @@ impl Issuer {
     pub fn issue(&self, name: &Name, now: OffsetDateTime) -> Result<Leaf, AuthorityError> {
         let key = KeyPair::generate_for(&PKCS_ECDSA_P256_SHA256)?;
         let not_after = (now + LEAF_LIFE).min(self.not_after);
-        let plain = name.as_str() != "localhost";
-        let by_template = plain.then(|| {
-            let parts = Parts {
-                name: name.as_str(),
-                key: &key,
-                serial: serial_octets(),
-                not_before: now - BACKDATE,
-                not_after,
-            };
-            self.templates.leaf(&self.issuer, &parts)
-        });
-        let certificate = match by_template.flatten() {
-            Some(certificate) => certificate,
-            None => self.encoded(name, &key, now, not_after)?,
-        };
+        let mut names = vec![SanType::DnsName(Ia5String::try_from(name.as_str())?)];
+        if name.as_str() == "localhost" {
+            names.extend([
+                SanType::IpAddress(IpAddr::V4(Ipv4Addr::LOCALHOST)),
+                SanType::IpAddress(IpAddr::V6(Ipv6Addr::LOCALHOST)),
+            ]);
+        }
+        let params = leaf_params(names, now, not_after);
+        let certificate = params.signed_by(&key, &self.issuer)?.into();
         Ok(Leaf {
             chain: [certificate]
                 .into_iter()
@@ -265,27 +255,6 @@ impl Issuer {
             not_after,
             renew_at: third_left(now, not_after),
         })
-    }
-}
-
-impl Issuer {
-    /// The leaf for `name` as the encoder makes it.
-    fn encoded(
-        &self,
-        name: &Name,
-        key: &KeyPair,
-        now: OffsetDateTime,
-        not_after: OffsetDateTime,
-    ) -> Result<CertificateDer<'static>, AuthorityError> {
-        let mut names = vec![SanType::DnsName(Ia5String::try_from(name.as_str())?)];
-        if name.as_str() == "localhost" {
-            names.extend([
-                SanType::IpAddress(IpAddr::V4(Ipv4Addr::LOCALHOST)),
-                SanType::IpAddress(IpAddr::V6(Ipv6Addr::LOCALHOST)),
-            ]);
-        }
-        let params = leaf_params(names, now, not_after);
-        Ok(params.signed_by(key, &self.issuer)?.into())
     }
 }
 
@@ -323,14 +292,10 @@ fn signed_by(certificate: &X509Certificate<'_>, root: &CertificateDer<'_>) -> bo
 
 /// A random positive number of 127 bits: unique without a list, and unguessable.
 pub(super) fn serial_number() -> SerialNumber {
-    SerialNumber::from_slice(&serial_octets())
-}
-
-fn serial_octets() -> [u8; 16] {
     let mut octets = [0; 16];
     rand::rng().fill_bytes(&mut octets);
     octets[0] = (octets[0] & 0x7f) | 0x40;
-    octets
+    SerialNumber::from_slice(&octets)
 }
 
 #[cfg(test)]

@@ -13,7 +13,6 @@ mod pair;
 mod parts;
 mod root;
 mod safe;
-mod template;
 mod verify;
 
 pub use accept::OneCertificate;

@@ -4,7 +4,7 @@ use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum};
 
 use crate::cmd::{
     authority, cert, check, console, from_container, journal, record, route, serve, setup, status,
-    system, trace, traffic, zone,
+    system, trace, traffic, undo, zone,
 };
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
@@ -118,6 +118,8 @@ pub(crate) enum Command {
     Traffic(traffic::Traffic),
     /// Show what changed, when and by whom
     Journal(journal::Journal),
+    /// Take back the last change, or a named one of the journal
+    Undo(undo::Undo),
     /// Open the console in a browser, signed in
     Console(console::Console),
 }

@@ -19,8 +19,7 @@ use tikv_jemallocator::Jemalloc;
 use crate::args::Args;
 use crate::output::Output;
 
-/// Gives memory back to the system a second after it was needed, by a thread of its own: how it is
-/// set up stands in `.cargo/config.toml`, since it is built in.
+/// It gives memory back after a load, and fragments less than the system's (docs/performance.md).
 #[global_allocator]
 static ALLOCATOR: Jemalloc = Jemalloc;
 

@@ -1,15 +1,18 @@
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 
 use crate::address::{Address, AddressError, PathPrefix, Pattern};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData, RecordName};
-use crate::settings::{Plain, REDIRECT_STATUSES, RouteSettings, TargetTls, TlsEnd};
-use crate::target::{Scheme, Target};
+use crate::route_index::{FIRST_OWN_ADDRESS, OWN_ADDRESSES, RouteIndex};
+use crate::setting::{merged, settings};
+use crate::settings::{Plain, RouteSettings};
+use crate::target::Target;
+use crate::undo::{Conflict, Undo};
 
 /// A DNS suffix that the resolver answers for.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -24,27 +27,20 @@ pub struct Zone {
     pub records: Vec<Record>,
 }
 
-/// What the names of a zone resolve to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct ZoneSettings {
-    /// Seconds that an answer may be kept, also a negative one.
-    #[serde(default = "default_ttl")]
-    pub ttl: u32,
-    /// Which names there are.
-    #[serde(default)]
-    pub answers: Answers,
-    /// Another address than this machine's. When only one family is given, the other has none.
-    #[schema(value_type = Option<String>)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ipv4: Option<Ipv4Addr>,
-    /// The same for IPv6.
-    #[schema(value_type = Option<String>)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ipv6: Option<Ipv6Addr>,
-    /// What becomes of plain HTTP for its names.
-    #[serde(default)]
-    pub plain: Plain,
+settings! {
+    /// How a zone answers.
+    pub struct ZoneSettings with its own default {
+        /// Seconds for which an answer may be cached, up to 86400
+        ttl: u32 as u32, "SECONDS", "10";
+        /// Which names exist: `every-name`, or those of routes and records (`routed-names`)
+        answers: Answers as String, "WHICH", "every-name";
+        /// The IPv4 address that its names resolve to
+        ipv4: Option<Ipv4Addr> as String, "ADDRESS", "this machine's, unless there is an IPv6 one";
+        /// The IPv6 address that its names resolve to
+        ipv6: Option<Ipv6Addr> as String, "ADDRESS", "this machine's, unless there is an IPv4 one";
+        /// How to handle plain HTTP: `redirect`, `serve` or `refuse`
+        plain: Plain as String, "HOW", "redirect";
+    }
 }
 
 /// Which names of a zone there are.
@@ -74,11 +70,20 @@ impl Default for ZoneSettings {
             ipv4: None,
             ipv6: None,
             plain: Plain::default(),
+            unknown: BTreeMap::new(),
         }
     }
 }
 
 impl ZoneSettings {
+    /// The settings after a JSON merge patch (RFC 7396): `null` unsets, what is left out stays.
+    ///
+    /// # Errors
+    /// Each key that there is not, and each value that its setting does not take.
+    pub fn merged(&self, patch: &Map<String, Value>) -> Result<Self, Vec<Invalid>> {
+        merged(self, patch, Self::SETTINGS)
+    }
+
     /// The addresses of another place that the zone's names resolve to; none is this machine's.
     #[must_use]
     pub fn addresses(&self) -> Vec<IpAddr> {
@@ -149,13 +154,27 @@ pub enum Change {
     /// A zone is otherwise.
     EditZone(ZoneChange),
     /// A new route.
-    AddRoute(Route),
+    AddRoute(Box<Route>),
     /// Many new routes, all or none.
     AddRoutes(Vec<Route>),
-    /// The route with this address is otherwise.
-    EditRoute(Route),
+    /// A route leads elsewhere, or otherwise.
+    EditRoute(RouteEdit),
     /// A route goes.
     RemoveRoute(Address),
+    /// An earlier change is taken back.
+    Undo(Undo),
+}
+
+/// What to change of a route: what is not named stays as it is at the moment of the change.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RouteEdit {
+    /// Which route.
+    pub address: Address,
+    /// Where it leads from now on.
+    pub to: Option<Target>,
+    /// A merge patch for its settings, see [`RouteSettings::merged`]. The address `own` is a free
+    /// loopback address.
+    pub settings: Map<String, Value>,
 }
 
 /// One change of a zone that stays.
@@ -165,8 +184,8 @@ pub enum ZoneChange {
     Settings {
         /// Its name.
         name: Name,
-        /// Its settings from now on.
-        settings: ZoneSettings,
+        /// A merge patch for its settings, see [`ZoneSettings::merged`].
+        settings: Map<String, Value>,
     },
     /// A new record of the user's own.
     AddRecord(Record),
@@ -186,15 +205,82 @@ pub enum ZoneChange {
     },
 }
 
+/// What is different between two configurations, each as it was and as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Difference<'a> {
+    /// Zones, by name.
+    pub zones: Vec<Changed<&'a Zone>>,
+    /// Routes, by address.
+    pub routes: Vec<Changed<&'a Route>>,
+}
+
+/// A zone or a route that was added (`after` alone), removed (`before` alone) or edited (both).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Changed<T> {
+    /// What it was.
+    pub before: Option<T>,
+    /// What it is.
+    pub after: Option<T>,
+}
+
+impl<T> Changed<T> {
+    /// What it is, or was when it is gone.
+    pub fn either(&self) -> Option<&T> {
+        self.after.as_ref().or(self.before.as_ref())
+    }
+}
+
+impl Difference<'_> {
+    /// Whether nothing is.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.zones.is_empty() && self.routes.is_empty()
+    }
+}
+
+fn different<'a, T: PartialEq, K: Eq + Hash + 'a>(
+    before: &'a [T],
+    after: &'a [T],
+    key: impl Fn(&'a T) -> &'a K,
+) -> Vec<Changed<&'a T>> {
+    let mut known: HashMap<&K, &T> = before.iter().map(|it| (key(it), it)).collect();
+    let mut changed: Vec<_> = after
+        .iter()
+        .filter_map(|after| {
+            let before = known.remove(key(after));
+            let changed = Changed {
+                before,
+                after: Some(after),
+            };
+            (before != Some(after)).then_some(changed)
+        })
+        .collect();
+    let gone = before.iter().filter(|it| known.contains_key(key(it)));
+    changed.extend(gone.map(|before| Changed {
+        before: Some(before),
+        after: None,
+    }));
+    changed
+}
+
 /// Why a change is not made.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Rejection {
     /// A value breaks a rule.
     #[error(transparent)]
     Invalid(Invalid),
+    /// Several values do.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
+    Several(Vec<Invalid>),
     /// What is there already stands against it.
     #[error(transparent)]
     Taken(Invalid),
+    /// Later changes stand against taking one back.
+    #[error(
+        "nothing was taken back, since it has changed again: {}",
+        .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+    )]
+    Conflicts(Vec<Conflict>),
     /// What should change is not there.
     #[error("there is no {what}: see `bentlane {list}`")]
     Missing {
@@ -291,53 +377,46 @@ impl RouteDraft<'_> {
     }
 }
 
-/// A route's address of choice, as a person writes it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum AddressChoice {
-    /// As the zone says.
-    Zone,
-    /// A loopback address of the name's own, whichever is free.
-    Own,
-    /// This one.
-    Ip(IpAddr),
-}
-
-impl FromStr for AddressChoice {
-    type Err = Invalid;
-
-    fn from_str(text: &str) -> Result<Self, Invalid> {
-        match text {
-            "zone" => Ok(Self::Zone),
-            "own" => Ok(Self::Own),
-            text => text.parse().map(Self::Ip).map_err(|_| {
-                let reason = format!(
-                    "`{text}` is no address: give one such as `127.0.0.5`, `own` for a free \
-                     loopback address, or `zone` for what the zone says"
-                );
-                Invalid::new("address", reason)
-            }),
-        }
-    }
-}
+/// The address that stands for a free loopback address.
+pub const OWN_ADDRESS: &str = "own";
 
 impl Configuration {
-    /// The address that `pattern` gets by `choice`.
+    /// The settings of a route at `address` after a merge patch.
     ///
     /// # Errors
-    /// When there is no free one left.
-    pub fn choose(
+    /// What is wrong with the patch, or that no loopback address is left for `own`.
+    pub fn settings_after(
         &self,
-        pattern: &Pattern,
-        choice: AddressChoice,
-    ) -> Result<Option<IpAddr>, Rejection> {
-        match choice {
-            AddressChoice::Zone => Ok(None),
-            AddressChoice::Ip(ip) => Ok(Some(ip)),
-            AddressChoice::Own => self.own_address(pattern).map(Some).ok_or_else(|| {
+        address: &Address,
+        settings: &RouteSettings,
+        patch: &Map<String, Value>,
+    ) -> Result<RouteSettings, Rejection> {
+        let mut patch = patch.clone();
+        if let Some(choice) = patch.get_mut("address")
+            && choice == OWN_ADDRESS
+        {
+            let own = self.own_address(&address.pattern).ok_or_else(|| {
                 let reason = "every loopback address that a name can have is taken";
                 Rejection::Taken(Invalid::new("address", reason))
-            }),
+            })?;
+            *choice = Value::String(own.to_string());
         }
+        settings.merged(&patch).map_err(Rejection::Several)
+    }
+
+    /// The route as `edit` makes it.
+    ///
+    /// # Errors
+    /// When there is none, or what is wrong with the patch.
+    pub fn route_after(&self, edit: &RouteEdit) -> Result<Route, Rejection> {
+        let address = &edit.address;
+        let route = self.route(address);
+        let route = route.ok_or_else(|| Rejection::missing_route(address))?;
+        Ok(Route {
+            address: address.clone(),
+            to: edit.to.clone().unwrap_or_else(|| route.to.clone()),
+            settings: self.settings_after(address, &route.settings, &edit.settings)?,
+        })
     }
 
     /// The zone with exactly this name.
@@ -377,18 +456,30 @@ impl Configuration {
                 zones.retain(|zone| zone.name != edited.name);
                 zones.push(edited);
             }
-            Change::AddRoute(route) => routes.push(route.clone()),
+            Change::AddRoute(route) => routes.push(Route::clone(route)),
             Change::AddRoutes(added) => routes.extend_from_slice(added),
-            Change::EditRoute(edited) => {
-                if let Some(place) = routes.iter_mut().find(|it| it.address == edited.address) {
-                    edited.clone_into(place);
+            Change::EditRoute(edit) => {
+                let edited = self.route_after(edit)?;
+                if let Some(place) = routes.iter_mut().find(|it| it.address == edit.address) {
+                    *place = edited;
                 }
             }
             Change::RemoveRoute(address) => routes.retain(|route| route.address != *address),
+            Change::Undo(undo) => undo.take_back(&mut next)?,
         }
+        let Self { zones, routes, .. } = &mut next;
         zones.sort_by(|a, b| a.name.cmp(&b.name));
         routes.sort_by(|a, b| a.address.cmp(&b.address));
         Ok(next)
+    }
+
+    /// What is different in `after`: each zone and route that is new, gone or otherwise.
+    #[must_use]
+    pub fn difference<'a>(&'a self, after: &'a Self) -> Difference<'a> {
+        Difference {
+            zones: different(&self.zones, &after.zones, |zone| &zone.name),
+            routes: different(&self.routes, &after.routes, |route| &route.address),
+        }
     }
 
     /// Whether `change` may be made.
@@ -405,15 +496,15 @@ impl Configuration {
                 let mut index = RouteIndex::new(self);
                 routes.iter().try_for_each(|route| index.add(route))
             }
-            Change::EditRoute(route) => {
-                let known = self.route(&route.address);
-                known.ok_or_else(|| Rejection::missing_route(&route.address))?;
-                RouteIndex::without(self, &route.address).add(route)
+            Change::EditRoute(edit) => {
+                let route = self.route_after(edit)?;
+                RouteIndex::without(self, &route.address).add(&route)
             }
             Change::RemoveRoute(address) => self
                 .route(address)
                 .map(drop)
                 .ok_or_else(|| Rejection::missing_route(address)),
+            Change::Undo(undo) => undo.take_back(&mut self.clone()),
         }
     }
 
@@ -434,14 +525,13 @@ impl Configuration {
         };
         match change {
             ZoneChange::Settings { name, settings } => {
+                let zone = named(name)?;
+                let settings = zone.settings.merged(settings).map_err(Rejection::Several)?;
                 if settings.ttl > LONGEST_ZONE_TTL {
                     let reason = format!("{} s is more than a day", settings.ttl);
                     return Err(Rejection::Invalid(Invalid::new("ttl", reason)));
                 }
-                Ok(Zone {
-                    settings: *settings,
-                    ..named(name)?
-                })
+                Ok(Zone { settings, ..zone })
             }
             ZoneChange::AddRecord(record) => {
                 let mut zone = owning(&record.owner)?;
@@ -513,7 +603,7 @@ impl Configuration {
         Ok(())
     }
 
-    fn check_gone_zone(&self, zone: &Name, with_routes: bool) -> Result<(), Rejection> {
+    pub(crate) fn check_gone_zone(&self, zone: &Name, with_routes: bool) -> Result<(), Rejection> {
         if self.zone(zone).is_none() {
             return Err(missing_zone(zone));
         }
@@ -551,194 +641,6 @@ impl Configuration {
     }
 }
 
-/// What the rules for a new route look at, so that checking many of them costs no more for each.
-struct RouteIndex<'a> {
-    zones: HashSet<&'a str>,
-    routes: HashMap<&'a Address, &'a Route>,
-    /// The addresses that names resolve to by their routes' choice.
-    addresses: HashMap<&'a Pattern, IpAddr>,
-    /// Who has a loopback address for its own.
-    owners: HashMap<IpAddr, &'a Pattern>,
-}
-
-impl<'a> RouteIndex<'a> {
-    fn new(configuration: &'a Configuration) -> Self {
-        Self::of(configuration, configuration.routes.iter())
-    }
-
-    /// The index without the route at `address`.
-    fn without(configuration: &'a Configuration, address: &Address) -> Self {
-        let others = configuration.routes.iter();
-        Self::of(
-            configuration,
-            others.filter(|route| route.address != *address),
-        )
-    }
-
-    fn of(configuration: &'a Configuration, routes: impl Iterator<Item = &'a Route>) -> Self {
-        let zones = configuration.zones.iter();
-        let mut index = Self {
-            zones: zones.map(|zone| zone.name.as_str()).collect(),
-            routes: HashMap::with_capacity(configuration.routes.len()),
-            addresses: HashMap::new(),
-            owners: HashMap::new(),
-        };
-        routes.for_each(|route| index.note(route));
-        index
-    }
-
-    fn note(&mut self, route: &'a Route) {
-        self.routes.insert(&route.address, route);
-        if let Some(ip) = route.settings.address {
-            let pattern = &route.address.pattern;
-            self.addresses.insert(pattern, ip);
-            if is_own(ip) {
-                self.owners.insert(ip, pattern);
-            }
-        }
-    }
-
-    /// Checks `route` against the rules and what is there already, and adds it.
-    fn add(&mut self, route: &'a Route) -> Result<(), Rejection> {
-        let address = &route.address;
-        let base = address.pattern.base();
-        if !suffixes(base.as_str()).any(|suffix| self.zones.contains(suffix)) {
-            let zone = suggested_zone(base);
-            return Err(Rejection::Invalid(Invalid::new(
-                "name",
-                format!("`{base}` is in no zone: add one first with `bentlane zone add {zone}`"),
-            )));
-        }
-        if let Some(known) = self.routes.get(address) {
-            return Err(Rejection::Taken(Invalid::new(
-                "name",
-                format!(
-                    "the route `{address}` is there already and leads to {to}: change it with \
-                     `bentlane route edit {address} --to {new}`",
-                    to = known.to,
-                    new = route.to,
-                ),
-            )));
-        }
-        if let Some(ip) = route.settings.address {
-            self.check_address(&address.pattern, ip)?;
-        }
-        self.check_settings(route).map_err(Rejection::Invalid)?;
-        self.note(route);
-        Ok(())
-    }
-
-    /// Whether what was chosen for a route goes with its address and target.
-    fn check_settings(&self, route: &Route) -> Result<(), Invalid> {
-        let Route {
-            address,
-            to,
-            settings,
-        } = route;
-        if let Some(problem) = settings.expect.problems().into_iter().next() {
-            return Err(problem);
-        }
-        let refuse = |field, reason: String| Err(Invalid::new(field, reason));
-        if address.port.is_some() {
-            if !address.prefix.is_root() {
-                return refuse(
-                    "prefix",
-                    "a route for raw TCP has no path prefix".to_owned(),
-                );
-            }
-            if !to.is_bare() {
-                let reason = format!(
-                    "bytes of raw TCP go to a port such as `54021` or to `HOST:PORT`, not to `{to}`"
-                );
-                return refuse("to", reason);
-            }
-            if settings.access_log.is_some() {
-                let reason = "raw TCP has no requests that could be logged";
-                return refuse("access_log", reason.to_owned());
-            }
-            if !settings.address.is_some_and(is_own) {
-                let reason = "a route for raw TCP listens on a loopback address of the name's own: \
-                              give `own`, or one such as `127.0.0.5`";
-                return refuse("address", reason.to_owned());
-            }
-        } else if settings.tls == Some(TlsEnd::Passthrough) {
-            let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
-            if !bare || !address.prefix.is_root() {
-                let reason = "TLS passes unopened to a server alone, and for every path: what is \
-                              inside is not seen";
-                return refuse("tls", reason.to_owned());
-            }
-        }
-        let is_one = matches!(address.pattern, Pattern::Exact(_)) && address.port.is_none();
-        if settings.subdomains && !is_one {
-            let reason =
-                format!("only a route for one name over HTTP has subdomains, not `{address}`");
-            return refuse("subdomains", reason);
-        }
-        if settings.strip_prefix && address.prefix.is_root() {
-            let reason = format!("the route `{address}` has no path prefix to strip");
-            return refuse("strip_prefix", reason);
-        }
-        let no_tls = settings.target_tls != TargetTls::default() || settings.target_name.is_some();
-        if no_tls && to.scheme() != Some(Scheme::Https) {
-            let reason = format!("`{to}` is not asked over TLS: `https://HOST:PORT` is");
-            return refuse("target_tls", reason);
-        }
-        if settings.fallback.is_some() && !matches!(to, Target::Folder(_)) {
-            let reason = format!("`{to}` is no folder: only files have a fallback");
-            return refuse("fallback", reason);
-        }
-        let redirects = matches!(to, Target::Redirect(_));
-        if (settings.redirect_status.is_some() || settings.keep_path.is_some()) && !redirects {
-            let reason = format!("`{to}` is no redirect");
-            return refuse("redirect_status", reason);
-        }
-        if let Some(status) = settings.redirect_status
-            && !REDIRECT_STATUSES.contains(&status)
-        {
-            let reason = format!("{status} is none of 301, 302, 307 and 308");
-            return refuse("redirect_status", reason);
-        }
-        for origin in &settings.allow_origins {
-            let covered = |base: &Name| suffixes(base.as_str()).any(|at| self.zones.contains(at));
-            if origin.wildcard().is_some_and(|base| !covered(base)) {
-                let reason = format!("`{origin}` stands for names outside the zones");
-                return refuse("allow_origins", reason);
-            }
-        }
-        Ok(())
-    }
-
-    fn check_address(&self, pattern: &Pattern, ip: IpAddr) -> Result<(), Rejection> {
-        if ip.is_unspecified() || ip.is_multicast() || ip == IpAddr::V4(Ipv4Addr::BROADCAST) {
-            let reason = format!("`{ip}` is no address that a client could connect to");
-            return Err(Rejection::Invalid(Invalid::new("address", reason)));
-        }
-        let taken = |reason| Err(Rejection::Taken(Invalid::new("address", reason)));
-        match (self.addresses.get(pattern), self.owners.get(&ip)) {
-            (Some(known), _) if *known != ip => taken(format!(
-                "another route of `{pattern}` gives it the address {known}, and a name has one"
-            )),
-            (_, Some(owner)) if *owner != pattern => taken(format!(
-                "{ip} is the own address of `{owner}`: give another, or `own` for one that is free"
-            )),
-            _ => Ok(()),
-        }
-    }
-}
-
-/// The first of the loopback addresses that names get for their own, and how many there are:
-/// 127.64.0.0/10, where nothing else is known to listen.
-const FIRST_OWN_ADDRESS: u32 = u32::from_be_bytes([127, 64, 0, 0]);
-const OWN_ADDRESSES: u32 = 1 << 22;
-
-/// Whether a name that resolves to `ip` has it for its own: a loopback address that is not
-/// everybody's.
-#[must_use]
-pub fn is_own(ip: IpAddr) -> bool {
-    ip.is_loopback() && ip != IpAddr::V4(Ipv4Addr::LOCALHOST) && ip.is_ipv4()
-}
-
 fn missing_zone(zone: &Name) -> Rejection {
     Rejection::Missing {
         what: format!("zone `{zone}`"),
@@ -748,7 +650,7 @@ fn missing_zone(zone: &Name) -> Rejection {
 
 /// Whether the records of `zone` can stand side by side: a name that is another's alias has nothing
 /// else (RFC 1034 §3.6.2), and the zone's own name has its SOA.
-fn check_records(zone: &Zone) -> Result<(), Rejection> {
+pub(crate) fn check_records(zone: &Zone) -> Result<(), Rejection> {
     let mut aliases = HashSet::new();
     for Record { owner, data, .. } in &zone.records {
         if !owner.is_within(&zone.name) {
@@ -791,6 +693,7 @@ mod tests {
 
     use super::*;
     use crate::presentation::words;
+    use crate::route_index::is_own;
 
     fn highmoor() -> Configuration {
         let zone = |name: &str| Zone::new(name.parse().unwrap());
@@ -810,13 +713,24 @@ mod tests {
                     },
                     ..route("store.moor.test", "4313")
                 },
+                Route {
+                    settings: RouteSettings {
+                        redirect_status: Some(308),
+                        keep_path: Some(false),
+                        ..RouteSettings::default()
+                    },
+                    ..route("old.fell.test", "redirect:https://fell.test")
+                },
             ],
         }
     }
 
     #[rstest]
     #[case(Change::AddZone("a.test".parse().unwrap()), "+a.test")]
-    #[case(remove_zone("fell.test", true), "-fell.test -fell.test to 4312")]
+    #[case(
+        remove_zone("fell.test", true),
+        "-fell.test -fell.test to 4312 -old.fell.test to redirect:https://fell.test"
+    )]
     #[case(remove_zone("deep.moor.test", false), "-deep.moor.test")]
     #[case(record("x.fell A 127.0.0.1"), "+fell.test with 1 -fell.test")]
     #[case(
@@ -824,7 +738,7 @@ mod tests {
         "+*.moor.test to 1 +b.moor.test to 1 +b.moor.test:5432 to 1"
     )]
     #[case(
-        Change::EditRoute(route_to_1("fell.test")),
+        edit("fell.test", Some("1"), r#"{}"#),
         "+fell.test to 1 -fell.test to 4312"
     )]
     #[case(Change::RemoveRoute("fell.test".parse().unwrap()), "-fell.test to 4312")]
@@ -923,7 +837,7 @@ mod tests {
     #[case(
         Change::EditZone(ZoneChange::Settings {
             name: "fell.test".parse().unwrap(),
-            settings: ZoneSettings { ttl: 86_401, ..ZoneSettings::default() },
+            settings: patch(r#"{"ttl":86401}"#),
         }),
         Some("ttl: 86401 s is more than a day")
     )]
@@ -940,25 +854,37 @@ mod tests {
         }
     }
 
+    fn patch(json: &str) -> Map<String, Value> {
+        serde_json::from_str(json).unwrap()
+    }
+
+    fn edit(address: &str, to: Option<&str>, settings: &str) -> Change {
+        Change::EditRoute(RouteEdit {
+            address: address.parse().unwrap(),
+            to: to.map(|to| to.parse().unwrap()),
+            settings: patch(settings),
+        })
+    }
+
     fn new_route(address: &str) -> Route {
         Route::new(address.parse().unwrap(), "1".parse().unwrap())
     }
 
     fn add_route(address: &str) -> Change {
-        Change::AddRoute(new_route(address))
+        Change::AddRoute(Box::new(new_route(address)))
     }
 
     fn add_route_at(address: &str, ip: &str) -> Change {
         let mut route = new_route(address);
         route.settings.address = Some(ip.parse().unwrap());
-        Change::AddRoute(route)
+        Change::AddRoute(Box::new(route))
     }
 
     fn add_route_with(address: &str, to: &str, settings: &str) -> Change {
-        Change::AddRoute(Route {
+        Change::AddRoute(Box::new(Route {
             settings: serde_json::from_str(settings).unwrap(),
             ..Route::new(address.parse().unwrap(), to.parse().unwrap())
-        })
+        }))
     }
 
     #[rstest]
@@ -1105,8 +1031,29 @@ mod tests {
     #[case(add_routes(&["new.moor.test", "*.moor.test"]), None)]
     #[case(add_routes(&["new.moor.test", "new.moor.test"]), Some("is there already"))]
     #[case(add_routes(&["new.moor.test", "x.other.test"]), Some("is in no zone"))]
-    #[case(Change::EditRoute(new_route("booking.moor.test")), None)]
-    #[case(Change::EditRoute(new_route("new.moor.test")), Some("no route"))]
+    #[case(edit("booking.moor.test", Some("1"), "{}"), None)]
+    #[case(edit("new.moor.test", Some("1"), "{}"), Some("no route"))]
+    #[case(edit("fell.test", None, r#"{"note":"hut","address":"own"}"#), None)]
+    #[case(
+        edit("fell.test", None, r#"{"colour":1}"#),
+        Some("there is no setting `colour`")
+    )]
+    #[case(
+        edit("fell.test", None, r#"{"note":1,"paused":"x"}"#),
+        Some("; paused: ")
+    )]
+    #[case(
+        edit("old.fell.test", Some("1"), "{}"),
+        Some("`--unset redirect_status --unset keep_path` unsets it")
+    )]
+    #[case(
+        edit(
+            "old.fell.test",
+            Some("1"),
+            r#"{"redirect_status":null,"keep_path":null}"#
+        ),
+        None
+    )]
     #[case(add_route_at("new.moor.test", "127.0.0.7"), None)]
     #[case(add_route_at("new.moor.test", "192.0.2.7"), None)]
     #[case(add_route_at("store.moor.test/api", "127.0.0.5"), None)]
@@ -1154,7 +1101,7 @@ mod tests {
             assert!(is_own(ip) && seen.insert(ip), "{ip}");
             route.settings.address = Some(ip);
             configuration
-                .check(&Change::AddRoute(route.clone()))
+                .check(&Change::AddRoute(Box::new(route.clone())))
                 .unwrap();
             configuration.routes.push(route);
         }
@@ -1165,7 +1112,7 @@ mod tests {
     #[rstest]
     #[case("moor.test", &["booking.moor.test", "store.moor.test"])]
     #[case("deep.moor.test", &[])]
-    #[case("fell.test", &["fell.test"])]
+    #[case("fell.test", &["fell.test", "old.fell.test"])]
     fn routes_that_go_with_a_zone(#[case] zone: &str, #[case] wanted: &[&str]) {
         let configuration = highmoor();
         let found: Vec<_> = configuration

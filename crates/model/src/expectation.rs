@@ -7,35 +7,27 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use crate::configuration::Invalid;
+use crate::setting::settings;
 use crate::settings::serde_by_text;
 
-/// What the answer at a route's own path has to be like.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct Expectation {
-    /// Its status, after redirects.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub status: Option<u16>,
-    /// A text in it.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub text: Option<String>,
-    /// The title of the page.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub title: Option<String>,
-    /// Fields that it has: `NAME: VALUE`, or `NAME` for any value.
-    #[schema(value_type = Vec<String>)]
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub header: Vec<ExpectedField>,
-    /// Values in its JSON: `POINTER=VALUE`, with a pointer of RFC 6901.
-    #[schema(value_type = Vec<String>)]
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub json: Vec<ExpectedValue>,
-    /// A path at which the app speaks WebSocket.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub websocket: Option<String>,
-    /// A path at which the app sends server-sent events.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub events: Option<String>,
+settings! {
+    /// What the response at a route's own path has to be like.
+    pub struct Expectation {
+        /// The status, after redirects
+        status: Option<u16> as u32, "STATUS", "any below 500";
+        /// A text in the body
+        text: Option<String> as String, "TEXT", "any";
+        /// The title of the page
+        title: Option<String> as String, "TITLE", "any";
+        /// Headers that it has: `NAME: VALUE`, or `NAME` for any value
+        header: Vec<ExpectedField> as Vec<String>, "HEADER", "any", rare;
+        /// Values in its JSON, such as `/status=ok`: a JSON Pointer (RFC 6901), `=`, and the value
+        json: Vec<ExpectedValue> as Vec<String>, "POINTER=VALUE", "any", rare;
+        /// A path at which the app speaks WebSocket
+        websocket: Option<String> as String, "PATH", "none", rare;
+        /// A path at which the app sends server-sent events
+        events: Option<String> as String, "PATH", "none", rare;
+    }
 }
 
 impl Expectation {
@@ -64,18 +56,18 @@ impl Expectation {
         let status = self.status.filter(|it| !(200..600).contains(it));
         let status = status.map(|it| {
             let reason = format!("{it} is no status of a response: it has to be 200 to 599");
-            Invalid::new("expect_status", reason)
+            Invalid::new("expect.status", reason)
         });
         let paths = [
-            ("expect_websocket", &self.websocket),
-            ("expect_events", &self.events),
+            ("expect.websocket", &self.websocket),
+            ("expect.events", &self.events),
         ];
         let paths = paths.into_iter().filter_map(|(field, path)| {
             let path = path.as_ref().filter(|path| !path.starts_with('/'))?;
             let reason = format!("`{path}` is no path: it has to start with `/`");
             Some(Invalid::new(field, reason))
         });
-        let texts = [("expect_text", &self.text), ("expect_title", &self.title)];
+        let texts = [("expect.text", &self.text), ("expect.title", &self.title)];
         let texts = texts.into_iter().filter_map(|(field, text)| {
             text.as_ref().filter(|text| text.trim().is_empty())?;
             Some(Invalid::new(field, "it must not be empty".to_owned()))
@@ -196,6 +188,6 @@ mod tests {
         };
         let problems = expect.problems();
         let fields: Vec<&str> = problems.iter().map(|problem| problem.field).collect();
-        assert_eq!(fields, ["expect_status", "expect_text", "expect_websocket"]);
+        assert_eq!(fields, ["expect.status", "expect.text", "expect.websocket"]);
     }
 }

@@ -11,29 +11,37 @@ mod configuration;
 mod container;
 mod error;
 mod expectation;
+mod guide;
 mod mapping;
 mod name;
 mod presentation;
 mod record;
+mod route_index;
+mod setting;
 mod settings;
 mod snapshot;
 mod target;
+mod undo;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
 pub use configuration::{
-    AddressChoice, Answers, Change, Configuration, Invalid, Rejection, Route, RouteDraft, Zone,
-    ZoneChange, ZoneSettings, is_own, suggested_zone,
+    Answers, Change, Changed, Configuration, Difference, Invalid, OWN_ADDRESS, Rejection, Route,
+    RouteDraft, RouteEdit, Zone, ZoneChange, ZoneSettings, suggested_zone,
 };
 pub use container::{ContainerPlace, ContainerSeen, ContainerTarget, Containers};
 pub use error::chain;
 pub use expectation::{Expectation, ExpectedField, ExpectedValue};
+pub use guide::settings_guide;
 pub use mapping::{Mapping, host_and_port, without_prefix};
 pub use name::{Name, NameError, is_at_or_below, suffixes};
 pub use presentation::{Entry, Word, ZoneFileError, entries, words};
 pub use record::{Record, RecordData, RecordError, RecordName};
+pub use route_index::is_own;
+pub use setting::{Setting, SettingKind};
 pub use settings::{
     AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, RouteSettings,
     TargetTls, TlsEnd,
 };
 pub use snapshot::{Destination, DestinationId, RawRoute, Resolution, Routed, Snapshot};
 pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
+pub use undo::{Conflict, Undo};

@@ -6,101 +6,71 @@ use std::path::{Path, PathBuf};
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 
 use crate::address::Pattern;
 use crate::configuration::Invalid;
 use crate::expectation::Expectation;
 use crate::mapping::host_and_port;
 use crate::name::Name;
+use crate::setting::{SettingKind, SettingType, is_default, merged, settings};
 
-/// How a route leads to its target.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct RouteSettings {
-    /// The address that the route's name resolves to, instead of the zone's. A loopback address is
-    /// the name's own: we listen there, too. All routes of a name share it.
-    #[schema(value_type = Option<String>)]
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub address: Option<IpAddr>,
-    /// Whether the target gets paths without the route's prefix.
-    #[serde(skip_serializing_if = "is_default")]
-    pub strip_prefix: bool,
-    /// Which Host the target gets.
-    #[serde(skip_serializing_if = "is_default")]
-    pub host: HostField,
-    /// How the target's certificate is verified: `verify`, `none`, or the file of the one
-    /// certificate to accept.
-    #[schema(value_type = String)]
-    #[serde(skip_serializing_if = "is_default")]
-    pub target_tls: TargetTls,
-    /// The name that the target's certificate is for, when it is not the target's host.
-    #[schema(value_type = Option<String>)]
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub target_name: Option<Name>,
-    /// The origins whose pages may read responses: `https://a.moor.test`, `https://*.moor.test`.
-    #[schema(value_type = Vec<String>)]
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub allow_origins: Vec<AllowedOrigin>,
-    /// Fields to set: `request NAME: VALUE` or `response NAME: VALUE`.
-    #[schema(value_type = Vec<String>)]
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub set_headers: Vec<FieldToSet>,
-    /// Fields to remove: `request NAME` or `response NAME`.
-    #[schema(value_type = Vec<String>)]
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub remove_headers: Vec<FieldToRemove>,
-    /// What becomes of plain HTTP; as the zone says when it is left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub plain: Option<Plain>,
-    /// The certificate to show: the first name of an imported one, or `issued` for one made here
-    /// even where an imported one covers the name.
-    #[schema(value_type = Option<String>)]
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub cert: Option<PinnedCert>,
-    /// Who opens TLS; we do for HTTP, the target for raw TCP, when it is left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub tls: Option<TlsEnd>,
-    /// A file of a target folder to answer with where there is none for a path, as single-page apps
-    /// want it.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub fallback: Option<String>,
-    /// The status of a redirect: 301, 302, 307 or 308; 307 when it is left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub redirect_status: Option<u16>,
-    /// Whether a redirect keeps path and query; when it is left out, where its URL has none.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub keep_path: Option<bool>,
-    /// Whether what clients say of proxies before us (`Forwarded`, `X-Forwarded-For`) is believed
-    /// and added to.
-    #[serde(skip_serializing_if = "is_default")]
-    pub trust_forwarded: bool,
-    /// Whether the route covers every name below its own, too.
-    #[serde(skip_serializing_if = "is_default")]
-    pub subdomains: bool,
-    /// Whether responses tell in `Server-Timing` where the time went.
-    #[serde(skip_serializing_if = "is_default")]
-    pub server_timing: bool,
-    /// Whether `Strict-Transport-Security` is taken out of responses: browsers remember it longer
-    /// than the route may last.
-    #[serde(skip_serializing_if = "is_default")]
-    pub drop_hsts: bool,
-    /// Whether the route rests: a page says so, and nothing reaches the target.
-    #[serde(skip_serializing_if = "is_default")]
-    pub paused: bool,
-    /// The file to which a line is added for each exchange, in the combined format.
-    #[schema(value_type = Option<String>)]
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub access_log: Option<PathBuf>,
-    /// What the route is for, in words of the user's own.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub note: Option<String>,
-    /// What its answers have to be like, for checks.
-    #[serde(skip_serializing_if = "Expectation::is_empty")]
-    pub expect: Expectation,
+settings! {
+    /// How a route leads to its target.
+    pub struct RouteSettings {
+        /// The address that the name resolves to; `own` picks a free loopback address for this name
+        /// alone. All routes of a name share it
+        address: Option<IpAddr> as String, "ADDRESS", "the zone's";
+        /// Remove the route's prefix from the path; `X-Forwarded-Prefix` has it
+        strip_prefix: bool as bool, "BOOL", "off";
+        /// Which Host header the app gets: `keep` (the client's) or `target` (the app's own)
+        host: HostField as String, "WHICH", "keep";
+        /// How to verify the app's certificate: `verify`, `none` (skip verification), or the file of
+        /// the one certificate to accept
+        target_tls: TargetTls as String, "HOW", "verify";
+        /// The name that the app's certificate is for
+        target_name: Option<Name> as String, "NAME", "the target's host", rare;
+        /// Origins whose pages may read responses, such as `https://*.moor.test`
+        allow_origins: Vec<AllowedOrigin> as Vec<String>, "ORIGIN", "none", rare;
+        /// Headers to set: `request NAME: VALUE` or `response NAME: VALUE`
+        set_headers: Vec<FieldToSet> as Vec<String>, "HEADER", "none", rare;
+        /// Headers to remove: `request NAME` or `response NAME`
+        remove_headers: Vec<FieldToRemove> as Vec<String>, "HEADER", "none", rare;
+        /// How to handle plain HTTP: `redirect`, `serve` or `refuse`
+        plain: Option<Plain> as String, "HOW", "the zone's", rare;
+        /// The certificate to show: the first name of an imported one, or `issued` for one made here
+        cert: Option<PinnedCert> as String, "NAME", "the best that covers the name", rare;
+        /// Where TLS ends: `here`, or at the target (`passthrough`)
+        tls: Option<TlsEnd> as String, "WHERE", "here; at the target for raw TCP", rare;
+        /// The file of the folder to send for a path that has none, for single-page apps
+        fallback: Option<String> as String, "FILE", "none", rare;
+        /// The status of a redirect: 301, 302, 307 or 308
+        redirect_status: Option<u16> as u32, "STATUS", "307", rare;
+        /// Keep path and query in a redirect
+        keep_path: Option<bool> as bool, "BOOL", "on where the URL has no path", rare;
+        /// Trust the forwarding headers that clients send (`Forwarded`, `X-Forwarded-For`), and add to
+        /// them
+        trust_forwarded: bool as bool, "BOOL", "off", rare;
+        /// Cover every name below the route's own, too
+        subdomains: bool as bool, "BOOL", "off";
+        /// Add a `Server-Timing` header with the times to connect and to the first byte
+        server_timing: bool as bool, "BOOL", "off", rare;
+        /// Remove `Strict-Transport-Security` from responses, which browsers remember for longer than
+        /// the route may last
+        drop_hsts: bool as bool, "BOOL", "off", rare;
+        /// Pause the route: answer with a page that says so
+        paused: bool as bool, "BOOL", "off";
+        /// The file to which a line is added for each request, in the combined log format
+        access_log: Option<PathBuf> as String, "FILE", "none", rare;
+        /// A note about the route
+        note: Option<String> as String, "TEXT", "none", rare;
+        /// What a response has to be like, for checks
+        expect: Expectation as Expectation, "EXPECT", "nothing";
+    }
 }
 
-fn is_default<T: Default + PartialEq>(value: &T) -> bool {
-    *value == T::default()
+impl SettingType for Expectation {
+    const KIND: SettingKind = SettingKind::Group(Self::SETTINGS);
 }
 
 impl RouteSettings {
@@ -108,6 +78,20 @@ impl RouteSettings {
     #[must_use]
     pub fn is_default(&self) -> bool {
         is_default(self)
+    }
+
+    /// The settings after a JSON merge patch (RFC 7396): `null` unsets, what is left out stays, and
+    /// lists are replaced.
+    ///
+    /// # Errors
+    /// Each key that there is not, and each value that its setting does not take.
+    pub fn merged(&self, patch: &Map<String, Value>) -> Result<Self, Vec<Invalid>> {
+        let mut merged: Self = merged(self, patch, Self::SETTINGS)?;
+        // A path below the folder, however it was written.
+        if let Some(file) = &mut merged.fallback {
+            file.drain(..file.len() - file.trim_start_matches('/').len());
+        }
+        Ok(merged)
     }
 }
 

@@ -6,10 +6,11 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use crate::address::{Address, PathPrefix, Pattern};
-use crate::configuration::{Configuration, Route, Zone, is_own};
+use crate::configuration::{Configuration, Route, Zone};
 use crate::container::{ContainerPlace, Containers};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
+use crate::route_index::is_own;
 use crate::settings::{PinnedCert, Plain, TargetTls, TlsEnd};
 use crate::target::Target;
 
@@ -309,6 +310,22 @@ impl Snapshot {
             }
             None => by_zone,
         }
+    }
+
+    /// The route with this address: one look-up, whatever the number of routes.
+    #[must_use]
+    pub fn route_at(&self, address: &Address) -> Option<&Route> {
+        let table = match &address.pattern {
+            Pattern::Exact(_) => &self.exact,
+            Pattern::Wildcard(_) => &self.below,
+        };
+        let served = table.get(address.pattern.base()).map(|it| &it.entries);
+        let entries = served.into_iter().flatten();
+        let mut entries = entries.chain(address.port.map(|_| &self.raw).into_iter().flatten());
+        entries.find_map(|entry| {
+            let route = self.configuration.routes.get(entry.route)?;
+            (route.address == *address).then_some(route)
+        })
     }
 
     /// A snapshot of these zones without a route.

@@ -78,10 +78,47 @@ pub fn other_on_443(https: &[SocketAddr]) -> Option<Holder> {
 /// Every TCP socket that listens, with who has it; those of other users are left out.
 #[must_use]
 pub fn listeners() -> HashMap<SocketAddr, Holder> {
-    let listening = ["tcp", "tcp6"].into_iter().flat_map(table);
-    let listening = listening.filter(|socket| socket.awaits_others());
-    let wanted = listening.map(|socket| (socket.inode, socket.local));
-    holders(&wanted.collect())
+    ListenerIndex::default().refresh()
+}
+
+/// The TCP sockets that listen, with who has them. To find the process of a socket costs a look at
+/// every open file of the machine, so each socket is looked for once.
+#[derive(Debug, Default)]
+pub(crate) struct ListenerIndex {
+    /// By the socket's inode; `None` for one of another user.
+    known: HashMap<u64, Option<Holder>>,
+}
+
+impl ListenerIndex {
+    /// Reads the kernel's table again, and looks for the processes of sockets that are new.
+    pub(crate) fn refresh(&mut self) -> HashMap<SocketAddr, Holder> {
+        let listening = ["tcp", "tcp6"].into_iter().flat_map(table);
+        let listening = listening.filter(|socket| socket.awaits_others());
+        let sockets: HashMap<u64, SocketAddr> = listening
+            .map(|socket| (socket.inode, socket.local))
+            .collect();
+        let lives = |holder: &Holder| Path::new("/proc").join(holder.pid.to_string()).exists();
+        self.known.retain(|inode, holder| {
+            sockets.contains_key(inode) && holder.as_ref().is_none_or(lives)
+        });
+        let new: HashMap<u64, SocketAddr> = sockets
+            .iter()
+            .filter(|(inode, _)| !self.known.contains_key(inode))
+            .map(|(inode, at)| (*inode, *at))
+            .collect();
+        let mut found = match new.is_empty() {
+            true => HashMap::new(),
+            false => holders(&new),
+        };
+        for (inode, at) in new {
+            self.known.insert(inode, found.remove(&at));
+        }
+        let held = sockets.into_iter().filter_map(|(inode, at)| {
+            let holder = self.known.get(&inode)?.clone()?;
+            Some((at, holder))
+        });
+        held.collect()
+    }
 }
 
 /// The user at the other end of a TCP connection within this machine, which came from `theirs` to
@@ -309,6 +346,22 @@ mod tests {
         let found = found.map(|it| (it.local, it.awaits_others(), it.inode));
         let wanted = wanted.map(|(at, awaits, inode)| (at.parse().unwrap(), awaits, inode));
         assert_eq!(found, wanted);
+    }
+
+    #[test]
+    fn an_index_follows_sockets_that_come_and_go() {
+        let mut index = ListenerIndex::default();
+        let listen = || TcpListener::bind("127.0.0.1:0").unwrap();
+        let (first, second) = (listen(), listen());
+        let at = |listener: &TcpListener| listener.local_addr().unwrap();
+        let before = index.refresh();
+        assert_eq!(before[&at(&first)].pid, std::process::id());
+        let (gone, third) = (at(&second), listen());
+        drop(second);
+        let after = index.refresh();
+        assert_eq!(after.get(&gone), None);
+        assert_eq!(after[&at(&third)], before[&at(&first)]);
+        assert_eq!(after[&at(&first)], before[&at(&first)]);
     }
 
     #[rstest]

@@ -16,7 +16,7 @@ use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
 use tokio::task::spawn_blocking;
 
-use crate::holder::listeners;
+use crate::holder::ListenerIndex;
 use crate::lookup::Over;
 use crate::shake::Stream;
 use crate::target::OfTarget;
@@ -60,6 +60,7 @@ pub struct Prober {
     takes_any: Arc<ClientConfig>,
     limits: ProbeLimits,
     holders: Arc<Mutex<Looked>>,
+    index: Arc<Mutex<ListenerIndex>>,
     /// One look at a time: all routes that are checked wait for the same.
     looking: Arc<tokio::sync::Mutex<()>>,
 }
@@ -106,6 +107,7 @@ impl Prober {
             takes_any: Arc::new(takes_any),
             limits,
             holders: Arc::default(),
+            index: Arc::default(),
             looking: Arc::default(),
         })
     }
@@ -236,7 +238,12 @@ impl Prober {
         if let Some(found) = kept() {
             return found;
         }
-        let found = Arc::new(spawn_blocking(listeners).await.unwrap_or_default());
+        let index = Arc::clone(&self.index);
+        let refresh = move || {
+            let mut index = index.lock().unwrap_or_else(PoisonError::into_inner);
+            index.refresh()
+        };
+        let found = Arc::new(spawn_blocking(refresh).await.unwrap_or_default());
         let mut looked = self.holders.lock().unwrap_or_else(PoisonError::into_inner);
         *looked = Some((Instant::now(), Arc::clone(&found)));
         found
@@ -306,6 +313,7 @@ impl Prober {
     /// Forgets who had which port: what is asked now wants to know it of now.
     pub fn look_anew(&self) {
         *self.holders.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        *self.index.lock().unwrap_or_else(PoisonError::into_inner) = ListenerIndex::default();
     }
 
     /// Asks for the page, and what there is to be asked beside it.

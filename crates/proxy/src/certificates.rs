@@ -1,11 +1,11 @@
-use std::collections::HashMap;
 use std::fmt;
-use std::hash::{DefaultHasher, Hash, Hasher};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::num::NonZeroUsize;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_ca::{Issuer, LeafKey, Pair};
 use bentlane_model::{Name, PinnedCert, Snapshot};
+use lru::LruCache;
 use rustls::crypto::aws_lc_rs::sign::any_supported_type;
 use rustls::pki_types::{CertificateDer, SubjectPublicKeyInfoDer};
 use rustls::server::{ClientHello, ResolvesServerCert};
@@ -15,31 +15,26 @@ use time::OffsetDateTime;
 use tracing::{debug, error};
 
 /// Leaves kept at a time; a client can ask for any number of names below a wildcard.
-const CAPACITY: usize = 16_384;
-/// Parts in which they are kept.
-const PARTS: usize = 128;
+const CAPACITY: NonZeroUsize = NonZeroUsize::new(16_384).expect("it is not zero");
 
-/// The certificates of the TLS listeners: made on demand for each server name, kept in memory.
+/// The certificates of the TLS listeners: made on demand for each server name, kept in memory, the
+/// least recently used forgotten first.
 ///
-/// A handshake for a known name takes no lock. Making a certificate for a new one takes the lock,
-/// so that two handshakes for one name at once make it once.
+/// A handshake takes the lock, and making a certificate for a new name keeps it, so that two
+/// handshakes for one name at once make it once.
 pub struct Certificates {
-    state: ArcSwap<State>,
+    state: Mutex<State>,
     /// From elsewhere; they go before those that are made here.
     imported: ArcSwap<Vec<Imported>>,
     /// The routes, when some of them chose a certificate.
     pinning: ArcSwapOption<Snapshot>,
-    making: Mutex<()>,
 }
 
 /// An issuer with the leaves it made: they change together, so that no leaf outlives its issuer.
 struct State {
     issuer: Arc<Issuer>,
-    /// In parts, by the hash of the name: a new leaf copies its part alone.
-    leaves: Vec<ArcSwap<Leaves>>,
+    leaves: LruCache<Box<str>, Kept>,
 }
-
-type Leaves = HashMap<Box<str>, Kept>;
 
 struct Imported {
     pair: Pair,
@@ -64,7 +59,7 @@ struct Kept {
 impl fmt::Debug for Certificates {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Certificates")
-            .field("kept", &self.state.load().kept())
+            .field("kept", &self.state().leaves.len())
             .finish()
     }
 }
@@ -74,17 +69,19 @@ impl Certificates {
     #[must_use]
     pub fn new(issuer: Issuer) -> Self {
         Self {
-            state: ArcSwap::from_pointee(State::new(issuer)),
+            state: Mutex::new(State::new(issuer)),
             imported: ArcSwap::default(),
             pinning: ArcSwapOption::empty(),
-            making: Mutex::new(()),
         }
     }
 
     /// Takes another issuer; its leaves are made anew. Connections at work go on.
     pub fn replace_issuer(&self, issuer: Issuer) {
-        let _making = self.making.lock().unwrap_or_else(PoisonError::into_inner);
-        self.state.store(Arc::new(State::new(issuer)));
+        *self.state() = State::new(issuer);
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Shows these pairs from now on under the names that they are for, one that holds a name itself
@@ -167,7 +164,7 @@ impl Certificates {
     /// The issuer of the moment.
     #[must_use]
     pub fn issuer(&self) -> Arc<Issuer> {
-        Arc::clone(&self.state.load().issuer)
+        Arc::clone(&self.state().issuer)
     }
 
     /// The chain that is shown under `name`, made if need be, and when the next one is made; `None`
@@ -177,18 +174,16 @@ impl Certificates {
         if let Some(imported) = self.imported(name) {
             return Some(imported);
         }
-        let chain = self.find(name)?.cert.clone();
-        let renew_at = self.state.load().part(name)?.load().get(name)?.renew_at;
+        let made = self.leaf(name)?;
         Some(Shown {
-            chain,
-            renew_at: Some(renew_at),
+            chain: made.key.cert.clone(),
+            renew_at: Some(made.renew_at),
         })
     }
 
     /// What was made so far: the name, its chain, and when the next one is made.
     #[must_use]
     pub fn made(&self) -> Vec<(String, Shown)> {
-        let state = self.state.load();
         let made = |name: &str, kept: &Kept| {
             let shown = Shown {
                 chain: kept.key.cert.clone(),
@@ -196,37 +191,24 @@ impl Certificates {
             };
             (name.to_owned(), shown)
         };
-        let parts = state.leaves.iter().map(ArcSwap::load);
-        parts
-            .flat_map(|part| {
-                part.iter()
-                    .map(|(name, kept)| made(name, kept))
-                    .collect::<Vec<_>>()
-            })
-            .collect()
+        let state = self.state();
+        let kept = state.leaves.iter();
+        kept.map(|(name, kept)| made(name, kept)).collect()
     }
 
     fn find(&self, name: &str) -> Option<Arc<CertifiedKey>> {
-        if let Some(imported) = self.imported_key(name) {
-            return Some(imported);
-        }
-        let now = OffsetDateTime::now_utc();
-        let state = self.state.load();
-        match state.part(name)?.load().get(name) {
-            Some(kept) if kept.renew_at > now => Some(Arc::clone(&kept.key)),
-            _ => self.make(name, now),
-        }
+        let imported = self.imported_key(name);
+        imported.or_else(|| self.leaf(name).map(|made| made.key))
     }
 
-    fn make(&self, name: &str, now: OffsetDateTime) -> Option<Arc<CertifiedKey>> {
-        let parsed: Name = name.parse().ok()?;
-        let _making = self.making.lock().unwrap_or_else(PoisonError::into_inner);
-        let state = self.state.load_full();
-        let part = state.part(name)?;
-        let known = part.load_full();
-        if let Some(kept) = known.get(name).filter(|kept| kept.renew_at > now) {
-            return Some(Arc::clone(&kept.key));
+    /// The leaf for `name`, made if there is none or its time has come.
+    fn leaf(&self, name: &str) -> Option<Kept> {
+        let now = OffsetDateTime::now_utc();
+        let mut state = self.state();
+        if let Some(kept) = state.leaves.get(name).filter(|kept| kept.renew_at > now) {
+            return Some(kept.clone());
         }
+        let parsed: Name = name.parse().ok()?;
         if !state.issuer.covers(&parsed) {
             debug!(name, "a client asks for a name outside every zone");
             return None;
@@ -240,14 +222,8 @@ impl Certificates {
             renew_at: leaf.renew_at,
             key: Arc::new(CertifiedKey::new(leaf.chain, Arc::new(Key::new(leaf.key)))),
         };
-        let key = Arc::clone(&kept.key);
-        let mut next = Leaves::clone(&known);
-        if next.len() >= CAPACITY / PARTS {
-            forget_oldest(&mut next);
-        }
-        next.insert(name.into(), kept);
-        part.store(Arc::new(next));
-        Some(key)
+        state.leaves.put(name.into(), kept.clone());
+        Some(kept)
     }
 }
 
@@ -255,29 +231,8 @@ impl State {
     fn new(issuer: Issuer) -> Self {
         Self {
             issuer: Arc::new(issuer),
-            leaves: (0..PARTS).map(|_| ArcSwap::default()).collect(),
+            leaves: LruCache::new(CAPACITY),
         }
-    }
-
-    /// The part that the leaf of `name` belongs to.
-    fn part(&self, name: &str) -> Option<&ArcSwap<Leaves>> {
-        let mut hasher = DefaultHasher::new();
-        name.hash(&mut hasher);
-        let part = usize::try_from(hasher.finish() % PARTS as u64).ok()?;
-        self.leaves.get(part)
-    }
-
-    fn kept(&self) -> usize {
-        self.leaves.iter().map(|part| part.load().len()).sum()
-    }
-}
-
-/// Forgets the older half, so that a full part is not tidied at every new name.
-fn forget_oldest(leaves: &mut Leaves) {
-    let mut ages: Vec<_> = leaves.values().map(|kept| kept.renew_at).collect();
-    ages.sort_unstable();
-    if let Some(middle) = ages.get(ages.len() / 2).copied() {
-        leaves.retain(|_, kept| kept.renew_at > middle);
     }
 }
 
@@ -367,17 +322,25 @@ mod tests {
     }
 
     #[test]
-    fn the_cache_is_bounded() {
+    fn the_least_recently_used_leaf_is_forgotten_first() {
         let certificates = Certificates::new(issuer());
-        // All of one part, which is as full as it gets.
-        let state = certificates.state.load_full();
-        let first = state.part("n0.moor.test").unwrap();
-        let names = (0..).map(|position| format!("n{position}.moor.test"));
-        let same = |name: &String| std::ptr::eq(state.part(name).unwrap(), first);
-        for name in names.filter(same).take(CAPACITY / PARTS + 10) {
-            certificates.find(&name).unwrap();
-        }
-        assert!(first.load().len() <= CAPACITY / PARTS);
-        assert_eq!(state.kept(), first.load().len());
+        certificates
+            .state()
+            .leaves
+            .resize(NonZeroUsize::new(2).unwrap());
+        let [first, second] =
+            ["a", "b"].map(|name| certificates.find(&format!("{name}.moor.test")).unwrap());
+        let again = certificates.find("a.moor.test").unwrap();
+        certificates.find("c.moor.test").unwrap();
+        assert!(Arc::ptr_eq(&first, &again));
+        assert!(Arc::ptr_eq(
+            &first,
+            &certificates.find("a.moor.test").unwrap()
+        ));
+        assert!(!Arc::ptr_eq(
+            &second,
+            &certificates.find("b.moor.test").unwrap()
+        ));
+        assert_eq!(certificates.made().len(), 2);
     }
 }

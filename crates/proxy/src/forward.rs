@@ -1,6 +1,5 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
-use std::borrow::Cow;
 use std::future::Future;
 use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
@@ -8,14 +7,15 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use bentlane_checks::Finding;
-use bentlane_model::{Mapping, Plain, Route, Scheme, chain, without_prefix};
+use bentlane_model::{Mapping, Plain, Scheme, without_prefix};
 use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_TYPE, HOST};
-use http::uri::{Authority, PathAndQuery};
+use http::uri::Authority;
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
 use hyper::body::{Body, Incoming};
 
-use crate::body::{Broken, Progress, RequestBody, ResponseBody, Stalled};
-use crate::files::{self, FileError};
+use crate::body::{Progress, RequestBody, ResponseBody};
+use crate::failure::{Failure, Refusal, file_failure, looped, paused};
+use crate::files;
 use crate::guard::Seen;
 use crate::headers::{
     Origin, Survey, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
@@ -24,8 +24,9 @@ use crate::headers::{
 use crate::link::{Patience, Unsent};
 use crate::manner::{self, Manner};
 use crate::page::{Page, Wanted};
+use crate::place::{host_of, name_of, origin_form, path_of};
 use crate::plane::{Found, Lead, Plane};
-use crate::pool::{Boxed, ConnectError, Lease, Pool};
+use crate::pool::{Boxed, Lease, Pool};
 use crate::record::Note;
 use crate::redirect;
 use crate::server::{Activity, Shared};
@@ -67,26 +68,6 @@ pub(crate) struct Connected {
     pub(crate) secure: bool,
     pub(crate) name: Option<Box<str>>,
     pub(crate) refused: bool,
-}
-
-/// Why a request was not passed on.
-enum Failure {
-    /// No connection to the target.
-    Connect(ConnectError),
-    /// The target did not answer in time.
-    Late,
-    /// The client did not send the body in time.
-    Stalled,
-    /// The client sent something that is no body.
-    Broken,
-    /// The exchange broke off.
-    Exchange(hyper::Error),
-    /// The target speaks TLS, and was asked in the clear.
-    SpeaksTls,
-    /// The fields of the response take so many octets.
-    Oversized(usize),
-    /// The target answers so instead of changing its protocol.
-    NoUpgrade(StatusCode),
 }
 
 /// A request on its way, worked on in place.
@@ -429,7 +410,7 @@ impl Client {
                     Ok(response) => response,
                     Err(Refusal::Page(page)) => return Err(page),
                     Err(Refusal::Failure(failure)) => {
-                        return Err(self.explain(failure, name, route));
+                        return Err(failure.explain(&self.shared.limits, name, route));
                     }
                 }
             }
@@ -670,42 +651,6 @@ impl Client {
         }
     }
 
-    #[cold]
-    fn explain(&self, failure: Failure, name: &str, route: &Route) -> Box<Page> {
-        let (address, target) = (route.address.to_string(), &route.to);
-        let bad = StatusCode::BAD_GATEWAY;
-        let (status, finding) = match failure {
-            Failure::Connect(error) => (bad, connect_finding(&address, route, error)),
-            Failure::Late => {
-                let limit = format!("{} s", self.shared.limits.first_byte.as_secs());
-                let finding = Finding::answer_late(target, &limit);
-                (StatusCode::GATEWAY_TIMEOUT, finding)
-            }
-            Failure::Stalled => {
-                let limit = self.shared.limits.request_idle;
-                return Box::new(Page::request_stalled(limit));
-            }
-            Failure::NoUpgrade(status) => (bad, Finding::upgrade_refused(target, status.as_u16())),
-            Failure::Broken => {
-                return Box::new(Page::bad_request("the body of the request cannot be read"));
-            }
-            Failure::SpeaksTls => (bad, Finding::target_speaks_tls(&address, target)),
-            Failure::Oversized(octets) => {
-                let limit = self.shared.limits.response_head_octets;
-                let reason = format!("{octets} bytes, and {limit} are taken");
-                (bad, Finding::answer_oversized(target, &reason))
-            }
-            Failure::Exchange(error) if error.is_parse_too_large() => {
-                (bad, Finding::answer_oversized(target, &chain(&error)))
-            }
-            Failure::Exchange(error) if error.is_parse() => {
-                (bad, Finding::answer_malformed(target, &chain(&error)))
-            }
-            Failure::Exchange(error) => (bad, Finding::answer_missing(target, &chain(&error))),
-        };
-        Page::finding(status, name, &address, Some(target), finding)
-    }
-
     fn passed_on(
         &self,
         response: Response<Incoming>,
@@ -742,53 +687,6 @@ fn note_route(note: &mut Note, found: Option<Found<'_>>, headers: &HeaderMap) {
     }
 }
 
-/// Why a request has no response of the target's.
-enum Refusal {
-    Page(Box<Page>),
-    Failure(Failure),
-}
-
-impl From<Box<Page>> for Refusal {
-    fn from(page: Box<Page>) -> Self {
-        Self::Page(page)
-    }
-}
-
-impl From<Failure> for Refusal {
-    fn from(failure: Failure) -> Self {
-        Self::Failure(failure)
-    }
-}
-
-impl Failure {
-    /// The same, unless the target turns out to speak TLS: asked on a fresh connection alone, since
-    /// one that has served before spoke HTTP.
-    #[cold]
-    fn or_tls(self, pool: &Pool, fresh: bool) -> Boxed<'_, Self> {
-        Box::pin(async move {
-            let unread = matches!(&self, Self::Exchange(error) if !error.is_parse_too_large());
-            if fresh && unread && pool.speaks_tls().await {
-                return Self::SpeaksTls;
-            }
-            self
-        })
-    }
-
-    fn of(error: hyper::Error) -> Self {
-        let mut cause: Option<&dyn std::error::Error> = Some(&error);
-        while let Some(some) = cause {
-            if some.is::<Stalled>() {
-                return Self::Stalled;
-            }
-            if some.is::<Broken>() {
-                return Self::Broken;
-            }
-            cause = some.source();
-        }
-        Self::Exchange(error)
-    }
-}
-
 /// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
 #[cold]
 fn tell_timing(note: &Note, headers: &mut HeaderMap) {
@@ -804,167 +702,10 @@ fn tell_timing(note: &Note, headers: &mut HeaderMap) {
     }
 }
 
-#[cold]
-fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding {
-    let target = &route.to;
-    match error {
-        ConnectError::Closed {
-            attempts,
-            elsewhere: Some(elsewhere),
-        } => Finding::target_other_family(address, target, &attempts, elsewhere),
-        ConnectError::Closed { attempts, .. } => Finding::target_closed(address, target, &attempts),
-        ConnectError::Container(place) => Finding::container(address, target, &place)
-            .unwrap_or_else(|| Finding::target_closed(address, target, &[])),
-        ConnectError::UnknownHost(reason) => Finding::target_unknown(address, target, &reason),
-        ConnectError::Untrusted(reason) => Finding::target_untrusted(address, target, &reason),
-        ConnectError::SpeaksPlain => Finding::target_speaks_plain(address, target),
-        ConnectError::Tls(reason) => Finding::target_tls_failed(target, &reason),
-        ConnectError::Broken(reason) => Finding::answer_missing(target, &reason),
-    }
-}
-
-#[cold]
-fn paused(name: &str, route: &Route) -> Box<Page> {
-    let address = route.address.to_string();
-    let finding = Finding::route_paused(&address, route.settings.note.as_deref());
-    let status = StatusCode::SERVICE_UNAVAILABLE;
-    Page::finding(status, name, &address, Some(&route.to), finding)
-}
-
-#[cold]
-fn looped(route: &Route, circle: &[String]) -> Box<Page> {
-    let address = route.address.to_string();
-    let finding = Finding::route_loop(&address, circle);
-    let status = StatusCode::LOOP_DETECTED;
-    Page::finding(status, &address, &address, Some(&route.to), finding)
-}
-
-#[cold]
-fn file_failure(name: &str, route: &Route, path: &str, error: &FileError) -> Box<Page> {
-    let (address, target) = (route.address.to_string(), &route.to);
-    let (status, finding) = match error {
-        FileError::Missing => (
-            StatusCode::NOT_FOUND,
-            Finding::file_missing(&address, target, path, None),
-        ),
-        FileError::Outside => {
-            let reason = "the path leads out of the folder, where nothing is served from";
-            let finding = Finding::file_missing(&address, target, path, Some(reason));
-            (StatusCode::NOT_FOUND, finding)
-        }
-        FileError::Unreadable(cause) => (
-            StatusCode::BAD_GATEWAY,
-            Finding::folder_unreadable(&address, target, &cause.to_string()),
-        ),
-    };
-    Page::finding(status, name, &address, Some(target), finding)
-}
-
 /// Whether a response may be silent for as long as it likes: event streams, and streams of gRPC.
 fn is_stream(headers: &HeaderMap) -> bool {
     headers.get(CONTENT_TYPE).is_some_and(|media| {
         let media = media.as_bytes();
         media.starts_with(b"text/event-stream") || media.starts_with(b"application/grpc")
     })
-}
-
-/// The host that the request is for: `:authority`, or the one Host field (RFC 9112 §3.2).
-fn host_of(parts: &request::Parts) -> Result<HeaderValue, &'static str> {
-    if let Some(authority) = parts.uri.authority() {
-        return HeaderValue::from_str(authority.as_str()).map_err(|_| "the host is not readable");
-    }
-    let mut fields = parts.headers.get_all(HOST).iter();
-    let host = fields.next().ok_or("the Host field is missing")?;
-    if fields.next().is_some() {
-        return Err("there are several Host fields");
-    }
-    let plausible = |octet: &u8| octet.is_ascii_alphanumeric() || b"-._~:[]%".contains(octet);
-    if host.is_empty() || !host.as_bytes().iter().all(plausible) {
-        return Err("the Host field holds no host");
-    }
-    Ok(host.clone())
-}
-
-/// The name in a host: without port and final dot, in lower case.
-fn name_of(host: &[u8]) -> Cow<'_, str> {
-    let Ok(host) = std::str::from_utf8(host) else {
-        return Cow::Borrowed("");
-    };
-    let host = host.rsplit_once('@').map_or(host, |(_, host)| host);
-    let name = match host.strip_prefix('[') {
-        Some(bracketed) => bracketed.split(']').next().unwrap_or_default(),
-        None => host.split(':').next().unwrap_or_default(),
-    };
-    let name = name.strip_suffix('.').unwrap_or(name);
-    if name.bytes().any(|octet| octet.is_ascii_uppercase()) {
-        return Cow::Owned(name.to_ascii_lowercase());
-    }
-    Cow::Borrowed(name)
-}
-
-/// Path and query.
-fn path_of(uri: &Uri) -> &str {
-    uri.path_and_query().map_or("/", PathAndQuery::as_str)
-}
-
-/// Path and query alone, as a server that is no proxy expects them (RFC 9112 §3.2.1).
-fn origin_form(uri: Uri) -> Uri {
-    if uri.authority().is_none() && uri.scheme().is_none() {
-        return uri;
-    }
-    let path = uri.into_parts().path_and_query;
-    Uri::from(path.unwrap_or_else(|| PathAndQuery::from_static("/")))
-}
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("booking.moor.test", "booking.moor.test")]
-    #[case("Booking.Moor.TEST:17443", "booking.moor.test")]
-    #[case("booking.moor.test.:443", "booking.moor.test")]
-    #[case("[::1]:17443", "::1")]
-    #[case("", "")]
-    fn the_name_of_a_host(#[case] host: &str, #[case] name: &str) {
-        assert_eq!(name_of(host.as_bytes()), name);
-    }
-
-    #[rstest]
-    #[case("/a?b", &["a.test"], Ok("a.test"))]
-    #[case("https://b.test:17443/a?b", &["a.test"], Ok("b.test:17443"))]
-    #[case("/", &[], Err("the Host field is missing"))]
-    #[case("/", &["a.test", "a.test"], Err("there are several Host fields"))]
-    #[case("/", &[""], Err("the Host field holds no host"))]
-    #[case("/", &["a.test/x"], Err("the Host field holds no host"))]
-    #[case("/", &["a.test\" x"], Err("the Host field holds no host"))]
-    fn the_host_of_a_request(
-        #[case] uri: &str,
-        #[case] fields: &[&str],
-        #[case] wanted: Result<&str, &str>,
-    ) {
-        let mut request = Request::builder().uri(uri);
-        for field in fields {
-            request = request.header(HOST, *field);
-        }
-        let (parts, ()) = request.body(()).unwrap().into_parts();
-        let host = host_of(&parts);
-        assert_eq!(
-            host.as_ref()
-                .map(|host| host.to_str().unwrap())
-                .map_err(|e| *e),
-            wanted
-        );
-    }
-
-    #[rstest]
-    #[case("https://a.test/x?y=1", "/x?y=1")]
-    #[case("https://a.test", "/")]
-    #[case("/x?y=1", "/x?y=1")]
-    #[case("*", "*")]
-    fn targets_get_the_origin_form(#[case] uri: &str, #[case] wanted: &str) {
-        assert_eq!(origin_form(uri.parse().unwrap()).to_string(), wanted);
-    }
 }

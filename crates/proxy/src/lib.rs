@@ -1,16 +1,16 @@
 //! The TLS and HTTP listeners: what comes in under a route's name goes out to its target.
 //!
 //! [`Proxy`] owns what all connections share: the current routes with a pool of idle connections
-//! for each target, and the certificates. [`Proxy::serve`] runs the listeners. The way of a request
+//! for each target, and the certificates. [`Proxy::start`] runs the listeners. The way of a request
 //! is in `forward`; what it may not carry across is in `headers`; what a person sees when it cannot
 //! pass is in `page`.
 //!
 //! What the proxy leaves to others: which routes there are (it is given snapshots), and which
 //! certificates may be made (it is given an issuer).
 
-mod alarm;
 mod body;
 mod certificates;
+mod failure;
 mod files;
 mod forward;
 mod guard;
@@ -20,6 +20,7 @@ mod listener;
 mod manner;
 mod own;
 mod page;
+mod place;
 mod plane;
 mod pool;
 mod raw;
@@ -28,7 +29,6 @@ mod redirect;
 mod server;
 mod site;
 mod target_tls;
-mod tickets;
 mod upgrade;
 mod workers;
 
@@ -36,7 +36,6 @@ pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
 pub use plane::Limits;
 pub use record::{Recorded, Recorder};
-pub use server::{Proxy, Replaced};
+pub use server::{Proxy, Replaced, Running};
 pub use site::{OwnSite, SiteAnswer, SiteBody, SiteRequest, SocketPair, site_body};
 pub use target_tls::TargetRoots;
-pub use tickets::{TICKET_KEY_LENGTH, Tickets};

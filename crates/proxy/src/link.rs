@@ -24,11 +24,11 @@ use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
 use tokio::task::coop;
+use tokio::time::{Sleep, sleep};
 use tokio_rustls::client::TlsStream;
 use tokio_util::either::Either;
 use tracing::debug;
 
-use crate::alarm::Alarm;
 use crate::body::{Progress, RequestBody};
 
 /// Idle connections that a thread keeps for one target.
@@ -121,8 +121,8 @@ pub(crate) struct Link {
     connection: Connection<TokioIo<Hasty>, RequestBody>,
     /// Whether it has come to its end.
     over: bool,
-    /// Rings when an answer is late.
-    late: Alarm,
+    /// Over when an answer is late.
+    late: Pin<Box<Sleep>>,
     pool: u64,
     idle_since: Instant,
     /// Whether another request may go out over it.
@@ -170,7 +170,7 @@ impl Link {
             sender,
             connection,
             over: false,
-            late: Alarm::new(),
+            late: Box::pin(sleep(Duration::ZERO)),
             pool,
             idle_since: Instant::now(),
             reusable: true,
@@ -191,21 +191,28 @@ impl Link {
             late,
             ..
         } = self;
-        late.set(patience.since + patience.limit);
+        // Where an earlier request left it is early enough: it is set anew when it is over, and not with
+        // every request.
+        let due = patience.since + patience.limit;
+        if late.is_elapsed() || late.deadline().into_std() > due {
+            late.as_mut().reset(due.into());
+        }
         let mut sending = Box::pin(sender.try_send_request(request));
         poll_fn(move |context| {
             work(connection, over, context);
             // What is waited for comes from the connection alone, which was just looked after.
             if let Poll::Ready(sent) = sending.as_mut().poll(&mut quiet()) {
-                late.unset();
                 return Poll::Ready(Some(sent));
             }
             return_if_budget_is_spent(context);
-            while late.poll(context).is_ready() {
-                match patience.left() {
-                    Some(left) => late.set(Instant::now() + left),
+            while late.as_mut().poll(context).is_ready() {
+                let now = Instant::now();
+                let next = match patience.left() {
+                    _ if now < due => due,
+                    Some(left) => now + left,
                     None => return Poll::Ready(None),
-                }
+                };
+                late.as_mut().reset(next.into());
             }
             Poll::Pending
         })
@@ -362,7 +369,7 @@ impl Idle {
 
 async fn sweep() {
     loop {
-        tokio::time::sleep(SWEEP).await;
+        sleep(SWEEP).await;
         if !IDLE.with_borrow_mut(Idle::close_old) {
             return;
         }

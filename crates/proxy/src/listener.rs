@@ -140,10 +140,10 @@ impl Permits {
 
 /// Accepts until `shutdown`, one `serve` for each connection; the permit counts it until dropped.
 pub(crate) async fn accept<S>(
-    listener: TcpListener,
-    permits: Permits,
-    shutdown: CancellationToken,
-    serve: S,
+    listener: &TcpListener,
+    permits: &Permits,
+    shutdown: &CancellationToken,
+    serve: &S,
 ) where
     S: Fn(StdStream, SocketAddr, Permit),
 {

@@ -5,7 +5,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use tokio::time::interval;
-use tokio_util::sync::DropGuard;
+use tokio_util::sync::{CancellationToken, DropGuard};
 use tracing::{info, warn};
 
 use crate::plane::Plane;
@@ -95,18 +95,24 @@ impl OwnListeners {
         }
     }
 
-    /// Listens beside listeners at `plain` and `tls`, on their ports, until the proxy stops.
-    pub(crate) async fn keep(&self, serving: &Serving, plain: &[SocketAddr], tls: &[SocketAddr]) {
-        self.inner().place = Some(Place {
+    /// Listens beside listeners at `plain` and `tls`, on their ports, from now on.
+    pub(crate) fn serve_with(&self, serving: &Serving, plain: &[SocketAddr], tls: &[SocketAddr]) {
+        let mut inner = self.inner();
+        inner.place = Some(Place {
             serving: serving.clone(),
             plain_port: plain.first().map(SocketAddr::port),
             tls_port: tls.first().map(SocketAddr::port),
             everybodys: plain.iter().chain(tls).map(SocketAddr::ip).collect(),
         });
+        inner.settle();
+    }
+
+    /// Tries the addresses again that could not be had, until the service stops.
+    pub(crate) async fn keep(&self, shutdown: &CancellationToken) {
         let mut turns = interval(TRY_AGAIN);
         loop {
             tokio::select! {
-                () = serving.shutdown.cancelled() => break,
+                () = shutdown.cancelled() => break,
                 _ = turns.tick() => self.inner().settle(),
             }
         }
@@ -174,7 +180,7 @@ impl Place {
     }
 
     fn listen(&self, ip: Ipv4Addr, port: u16, what: What) -> io::Result<DropGuard> {
-        let end = self.serving.shutdown.child_token();
+        let end = self.serving.supervisor.shutdown().child_token();
         let guard = end.clone().drop_guard();
         let listener = TcpListener::bind((ip, port))?;
         listener.set_nonblocking(true)?;

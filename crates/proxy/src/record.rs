@@ -404,6 +404,20 @@ impl Recorded {
         self.route.as_deref()
     }
 
+    /// The same, to be kept.
+    #[must_use]
+    pub fn label(&self) -> Option<&Arc<str>> {
+        self.route.as_ref()
+    }
+
+    /// Whether the target gave no response, broke it off, or answered with an error of its own (5xx).
+    #[must_use]
+    pub fn is_failure(&self) -> bool {
+        self.told.finding.is_some()
+            || self.told.status.is_server_error()
+            || self.ending == Ending::TargetBrokeOff
+    }
+
     /// What is counted of it.
     #[must_use]
     pub fn outcome(&self) -> Outcome {

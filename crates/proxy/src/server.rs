@@ -10,11 +10,14 @@ use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use bentlane_model::Snapshot;
+use bentlane_supervisor::{Policy, Supervisor};
 use http::Request;
 use hyper::body::Incoming;
 use hyper::server::conn::{http1, http2};
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
+use rustls::crypto::aws_lc_rs::Ticketer;
+use rustls::server::ProducesTickets;
 use rustls::{CipherSuite, ServerConfig};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
@@ -25,7 +28,6 @@ use tokio_util::task::TaskTracker;
 use tokio_util::task::task_tracker::TaskTrackerToken;
 use tracing::debug;
 
-use crate::alarm::HeadTimer;
 use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
 use crate::guard::Guard;
@@ -36,7 +38,6 @@ use crate::raw;
 use crate::record::Recorder;
 use crate::site::OwnSite;
 use crate::target_tls::TargetRoots;
-use crate::tickets::Tickets;
 use crate::workers::{Place, Workers};
 
 /// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
@@ -84,19 +85,16 @@ impl Replaced {
 #[derive(Clone, Debug)]
 pub struct Proxy {
     shared: Arc<Shared>,
-    tickets: Tickets,
     roots: TargetRoots,
     own: Arc<OwnListeners>,
 }
 
 impl Proxy {
-    /// A proxy that routes by `snapshot`, shows `certificates`, lets clients resume their sessions
-    /// with `tickets`, and verifies the certificates of targets with `roots`.
+    /// A proxy that routes by `snapshot`, shows `certificates`, and verifies the certificates of targets with `roots`.
     #[must_use]
     pub fn new(
         snapshot: Arc<Snapshot>,
         certificates: Arc<Certificates>,
-        tickets: Tickets,
         roots: TargetRoots,
         limits: Limits,
     ) -> Self {
@@ -114,7 +112,6 @@ impl Proxy {
                 site: OnceLock::new(),
                 id: format!("bentlane-{:08x}", u32::from_be_bytes(id)).into(),
             }),
-            tickets,
             roots,
             own: Arc::new(own),
         }
@@ -153,24 +150,27 @@ impl Proxy {
         self.shared.plane.load().recorder.clone()
     }
 
-    /// Serves on `listeners` until `shutdown` is cancelled, then lets connections finish for as
-    /// long as [`Limits::drain`] says.
+    /// Starts to serve on `listeners`. It goes on until the service stops.
     ///
     /// # Errors
     /// When a socket or the TLS engine cannot be set up.
-    pub async fn serve(&self, listeners: Listeners, shutdown: CancellationToken) -> io::Result<()> {
+    pub fn start(&self, listeners: Listeners, supervisor: &Supervisor) -> io::Result<Running> {
         let (plain, tls) = (listeners.plain_addresses()?, listeners.tls_addresses()?);
+        let shutdown = supervisor.shutdown().clone();
+        // Sessions are resumed without a signature (RFC 8446 §2.2), for as long as this process runs.
+        let ticketer = Ticketer::new().map_err(io::Error::other)?;
+        let tls_config = |protocols: &[&[u8]]| self.tls_config(protocols, Arc::clone(&ticketer));
         let serving = Serving {
             shared: Arc::clone(&self.shared),
-            acceptor: TlsAcceptor::from(Arc::new(self.tls_config(&[b"h2", b"http/1.1"])?)),
-            raw_acceptor: TlsAcceptor::from(Arc::new(self.tls_config(&[])?)),
+            acceptor: TlsAcceptor::from(Arc::new(tls_config(&[b"h2", b"http/1.1"])?)),
+            raw_acceptor: TlsAcceptor::from(Arc::new(tls_config(&[])?)),
             permits: Permits::new(self.shared.limits.connections),
-            workers: Workers::start()?,
+            workers: Workers::start(supervisor)?,
             https_port: tls.first().map_or(443, SocketAddr::port),
             accepting: TaskTracker::new(),
             connections: TaskTracker::new(),
             stopping: Stopping::default(),
-            shutdown: shutdown.clone(),
+            supervisor: supervisor.clone(),
         };
         for listener in listeners.plain {
             serving.listen_plain(listener, shutdown.clone())?;
@@ -178,20 +178,23 @@ impl Proxy {
         for listener in listeners.tls {
             serving.listen_tls(listener, shutdown.clone())?;
         }
-        self.own.keep(&serving, &plain, &tls).await;
-        serving.stopping.begin();
-        serving.accepting.close();
-        serving.accepting.wait().await;
-        serving.connections.close();
-        let drained = timeout(self.shared.limits.drain, serving.connections.wait()).await;
-        if drained.is_err() {
-            let cut = serving.connections.len();
-            debug!(cut, "connections did not finish in time");
-        }
-        Ok(())
+        self.own.serve_with(&serving, &plain, &tls);
+        let own = Arc::clone(&self.own);
+        supervisor.spawn("listeners of routes", Policy::Restart, move || {
+            let (own, shutdown) = (Arc::clone(&own), shutdown.clone());
+            async move {
+                own.keep(&shutdown).await;
+                Ok(())
+            }
+        });
+        Ok(Running(serving))
     }
 
-    fn tls_config(&self, protocols: &[&[u8]]) -> io::Result<ServerConfig> {
+    fn tls_config(
+        &self,
+        protocols: &[&[u8]],
+        ticketer: Arc<dyn ProducesTickets>,
+    ) -> io::Result<ServerConfig> {
         let mut provider = rustls::crypto::aws_lc_rs::default_provider();
         // Of two that are as safe here the cheaper one first: a shorter key, and a key schedule with
         // SHA-256. Clients mostly name the longer one first out of habit, so our order goes.
@@ -205,8 +208,31 @@ impl Proxy {
             .with_cert_resolver(self.shared.certificates.clone());
         config.alpn_protocols = protocols.iter().map(|name| name.to_vec()).collect();
         config.ignore_client_order = true;
-        config.ticketer = Arc::new(self.tickets.clone());
+        config.ticketer = ticketer;
         Ok(config)
+    }
+}
+
+/// A proxy that serves.
+#[derive(Debug)]
+#[must_use = "without a wait for its end, connections are cut off"]
+pub struct Running(Serving);
+
+impl Running {
+    /// Lets connections finish for as long as [`Limits::drain`] says. To be called once the service
+    /// stops.
+    pub async fn drain(self) {
+        let Self(serving) = self;
+        serving.stopping.begin();
+        serving.accepting.close();
+        serving.accepting.wait().await;
+        serving.connections.close();
+        let limit = serving.shared.limits.drain;
+        if timeout(limit, serving.connections.wait()).await.is_err() {
+            let cut = serving.connections.len();
+            debug!(cut, "connections did not finish in time");
+        }
+        serving.workers.end();
     }
 }
 
@@ -223,7 +249,7 @@ pub(crate) struct Serving {
     accepting: TaskTracker,
     connections: TaskTracker,
     stopping: Stopping,
-    pub(crate) shutdown: CancellationToken,
+    pub(crate) supervisor: Supervisor,
 }
 
 /// Whether connections are to end with the request that is at work. Cloning gives another handle to
@@ -255,7 +281,7 @@ impl Serving {
         listener: StdListener,
         end: CancellationToken,
     ) -> io::Result<()> {
-        self.listen(listener, end, Self::serve_plain)
+        self.listen("http", listener, end, Self::serve_plain)
     }
 
     /// Accepts TLS until `end`; a request in the clear is sent to HTTPS.
@@ -264,7 +290,7 @@ impl Serving {
         listener: StdListener,
         end: CancellationToken,
     ) -> io::Result<()> {
-        self.listen(listener, end, Self::serve_tls)
+        self.listen("https", listener, end, Self::serve_tls)
     }
 
     /// Accepts raw TCP until `end`.
@@ -273,11 +299,12 @@ impl Serving {
         listener: StdListener,
         end: CancellationToken,
     ) -> io::Result<()> {
-        self.listen(listener, end, Self::serve_raw)
+        self.listen("tcp", listener, end, Self::serve_raw)
     }
 
     fn listen<F>(
         &self,
+        protocol: &str,
         listener: StdListener,
         end: CancellationToken,
         serve: fn(Self, Accepted) -> F,
@@ -313,8 +340,19 @@ impl Serving {
                 serve(for_connection, accepted).await;
             });
         };
-        let permits = self.permits.clone();
-        self.accepting.spawn(accept(listener, permits, end, serve));
+        let (permits, until) = (self.permits.clone(), end.clone());
+        let accepting = Arc::new((listener, permits, end, serve, self.accepting.token()));
+        let name = format!("{protocol} {at}");
+        let run = move || {
+            let accepting = Arc::clone(&accepting);
+            async move {
+                let (listener, permits, end, serve, _) = &*accepting;
+                accept(listener, permits, end, serve).await;
+                Ok(())
+            }
+        };
+        self.supervisor
+            .spawn_until(until, name, Policy::Restart, run);
         Ok(())
     }
 
@@ -494,7 +532,7 @@ impl Serving {
         let limits = &self.shared.limits;
         let mut builder = http1::Builder::new();
         builder
-            .timer(HeadTimer::new())
+            .timer(TokioTimer::new())
             .header_read_timeout(limits.head)
             // A head that does not fit the buffer gets 431 from the engine (RFC 6585 §5); one that does
             // and is too long gets it from us. Bodies come and go the faster the more fits.

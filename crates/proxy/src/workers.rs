@@ -3,10 +3,11 @@ use std::io;
 use std::num::NonZeroUsize;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread::{Builder, available_parallelism};
+use std::thread::available_parallelism;
 
+use bentlane_supervisor::{Policy, Stop, Supervisor};
 use tokio::runtime::{self, Handle};
-use tokio_util::sync::{CancellationToken, DropGuard};
+use tokio_util::sync::CancellationToken;
 
 use crate::link;
 
@@ -17,12 +18,11 @@ const BLOCKING: usize = 32;
 
 /// The threads that serve connections, one for each core. A connection stays with one of them from
 /// its first octet to its last, and so does what it has to do with targets: nothing has to be handed
-/// over, and nobody has to be woken for that. Cloning gives another handle to the same ones; with the
-/// last the threads end, and what is still at work on them ends with them.
+/// over, and nobody has to be woken for that. Cloning gives another handle to the same ones.
 #[derive(Clone, Debug)]
 pub(crate) struct Workers {
     workers: Arc<[Worker]>,
-    _end: Arc<DropGuard>,
+    end: CancellationToken,
 }
 
 #[derive(Debug)]
@@ -33,16 +33,21 @@ struct Worker {
 }
 
 impl Workers {
-    pub(crate) fn start() -> io::Result<Self> {
+    pub(crate) fn start(supervisor: &Supervisor) -> io::Result<Self> {
         let count = available_parallelism()
             .map_or(1, NonZeroUsize::get)
             .min(MOST);
         let end = CancellationToken::new();
-        let workers = (0..count).map(|number| Worker::start(number, end.clone()));
+        let workers = (0..count).map(|number| Worker::start(number, end.clone(), supervisor));
         Ok(Self {
             workers: workers.collect::<io::Result<_>>()?,
-            _end: Arc::new(end.drop_guard()),
+            end,
         })
+    }
+
+    /// Ends the threads, and what is still at work on them.
+    pub(crate) fn end(&self) {
+        self.end.cancel();
     }
 
     /// Has the thread that serves the fewest connections serve one more, for as long as it has the
@@ -59,19 +64,23 @@ impl Workers {
 }
 
 impl Worker {
-    fn start(number: usize, end: CancellationToken) -> io::Result<Self> {
+    fn start(number: usize, end: CancellationToken, supervisor: &Supervisor) -> io::Result<Self> {
         let runtime = runtime::Builder::new_current_thread()
             .enable_all()
             .max_blocking_threads(BLOCKING)
             .build()?;
         let handle = runtime.handle().clone();
-        let run = move || {
-            runtime.block_on(end.cancelled());
+        let mut runtime = Some(runtime);
+        let run = move |stop: &Stop| {
+            let runtime = runtime.take().ok_or("its runtime has ended")?;
+            runtime.block_on(stop.wait());
             // While its sockets can still be told so.
             link::close_all();
             runtime.shutdown_background();
+            Ok(())
         };
-        Builder::new().name(format!("proxy-{number}")).spawn(run)?;
+        // Fatal, since its connections end with it, and others wait for what it had to do.
+        supervisor.spawn_thread(end, format!("proxy-{number}"), Policy::Fatal, run, || {});
         Ok(Self {
             handle,
             load: Arc::default(),

@@ -11,9 +11,8 @@ use std::time::Duration;
 
 use bentlane_ca::{Authority, Limits as NameLimits, Owner};
 use bentlane_model::{Configuration, Plain, Route, Snapshot, Zone};
-use bentlane_proxy::{
-    Certificates, Limits, Listeners, Proxy, TICKET_KEY_LENGTH, TargetRoots, Tickets,
-};
+use bentlane_proxy::{Certificates, Limits, Listeners, Proxy, TargetRoots};
+use bentlane_supervisor::Supervisor;
 use rstest::rstest;
 use time::OffsetDateTime;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -57,7 +56,6 @@ impl Scene {
         let now = OffsetDateTime::now_utc();
         let root = Authority::create(&owner, &NameLimits::of_root([]), now).unwrap();
         let issuer = root.issuer_for([], now).unwrap();
-        let key = [7; TICKET_KEY_LENGTH];
         let limit = Duration::from_millis(300);
         let limits = Limits {
             head: limit,
@@ -70,7 +68,6 @@ impl Scene {
         let proxy = Proxy::new(
             snapshot,
             Arc::new(Certificates::new(issuer)),
-            Tickets::new(&key, &key).unwrap(),
             TargetRoots::new("/nowhere".into()),
             limits,
         );
@@ -78,7 +75,13 @@ impl Scene {
         let at = listeners.plain_addresses().unwrap()[0];
         let end = CancellationToken::new();
         let (shutdown, guard) = (end.clone(), end.drop_guard());
-        tokio::spawn(async move { proxy.serve(listeners, shutdown).await });
+        let running = proxy
+            .start(listeners, &Supervisor::new(shutdown.clone()))
+            .unwrap();
+        tokio::spawn(async move {
+            shutdown.cancelled().await;
+            running.drain().await;
+        });
         Self { at, _end: guard }
     }
 

@@ -1,6 +1,6 @@
 //! The DNS listeners: UDP and TCP sockets in front of [`bentlane_dns::answer`].
 //!
-//! The resolver runs on threads of its own, so that answers do not wait behind the proxy's work. It
+//! Each UDP socket is served by a thread of its own, so that answers do not wait behind other work. It
 //! reads the current [`Snapshot`](bentlane_model::Snapshot) and nothing else: no lock, no database.
 //! Start from [`Sockets::bind`].
 
@@ -13,5 +13,5 @@ mod udp;
 
 pub use forwarder::Forwarder;
 pub use log::{Log, Question};
-pub use serve::{Handle, View};
+pub use serve::View;
 pub use sockets::{BindError, Sockets};

@@ -1,16 +1,15 @@
+use std::io;
 use std::net::{SocketAddr, UdpSocket};
 use std::sync::Arc;
-use std::time::Duration;
-use std::{io, thread};
 
 use arc_swap::ArcSwap;
 use bentlane_dns as dns;
 use bentlane_dns::{Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
 use bentlane_model::Snapshot;
+use bentlane_supervisor::{Policy, Stop, Supervisor};
 use rustix::process::setpriority_process;
-use tokio::time::sleep;
-use tokio_util::sync::CancellationToken;
-use tokio_util::task::TaskTracker;
+use tokio::net::TcpListener;
+use tokio::runtime::Handle;
 use tracing::debug;
 
 use crate::forwarder::Forwarder;
@@ -18,8 +17,6 @@ use crate::log::Log;
 use crate::sockets::Sockets;
 use crate::{tcp, udp};
 
-/// How often the threads are woken that should stop.
-const WAKE_AGAIN: Duration = Duration::from_millis(20);
 /// The nice value of the resolver's threads, as far as it is allowed (setpriority(2), RLIMIT_NICE).
 const PRIORITY: i32 = -10;
 /// Response codes of an answer, positive or negative (RFC 1035 §4.1.1).
@@ -182,99 +179,49 @@ impl View {
     }
 }
 
-/// A resolver at work. It goes on until the token given to [`Sockets::serve`] is cancelled.
-#[derive(Debug)]
-#[must_use = "wait for the resolver to end, or a failure of its threads stays unseen"]
-pub struct Handle {
-    threads: Vec<thread::JoinHandle<()>>,
-}
-
-impl Handle {
-    /// Whether one of the resolver's threads has ended.
-    #[must_use]
-    pub fn is_finished(&self) -> bool {
-        self.threads.iter().any(thread::JoinHandle::is_finished)
-    }
-
-    /// Waits until the resolver has ended.
-    ///
-    /// # Errors
-    /// When one of its threads panicked.
-    pub fn join(self) -> io::Result<()> {
-        let ended: Vec<_> = self
-            .threads
-            .into_iter()
-            .map(thread::JoinHandle::join)
-            .collect();
-        let panicked = || io::Error::other("a thread of the resolver panicked");
-        ended
-            .into_iter()
-            .try_for_each(|ended| ended.map_err(|_| panicked()))
-    }
-}
-
 impl Sockets {
-    /// Serves until `shutdown` is cancelled: each UDP socket on a thread of its own, and TCP and
-    /// what is asked upstream on one more.
+    /// Serves until the service stops: each UDP socket on a thread of its own, TCP and what is asked
+    /// upstream on the current runtime.
     ///
     /// # Errors
-    /// When a thread or the runtime cannot be made.
-    pub fn serve(self, view: View, shutdown: CancellationToken) -> io::Result<Handle> {
-        let runtime = tokio::runtime::Builder::new_current_thread()
-            .enable_all()
-            .build()?;
-        let (udp, tcp): (Vec<_>, Vec<_>) = self.pairs.into_iter().unzip();
-        let udp: Vec<Arc<UdpSocket>> = udp.into_iter().map(Arc::new).collect();
-        let guard = runtime.enter();
-        let tcp: Vec<_> = tcp
-            .into_iter()
-            .map(tokio::net::TcpListener::from_std)
-            .collect::<Result<_, _>>()?;
-        drop(guard);
-        let mut threads = Vec::new();
-        // Held by each thread for as long as it serves.
-        let running = Arc::new(());
-        for socket in &udp {
-            socket.set_nonblocking(false)?;
-            let (socket, view, shutdown) = (Arc::clone(socket), view.clone(), shutdown.clone());
-            let (handle, running) = (runtime.handle().clone(), Arc::clone(&running));
-            threads.push(spawn("resolver udp", move || {
-                udp::serve(&socket, &view, &handle, &shutdown);
-                drop(running);
-            })?);
-        }
-        threads.push(spawn("resolver", move || {
-            runtime.block_on(async {
-                let tasks = TaskTracker::new();
-                for listener in tcp {
-                    tasks.spawn(tcp::serve(listener, view.clone(), shutdown.clone()));
+    /// When the system does not take a socket.
+    pub fn serve(self, view: &View, supervisor: &Supervisor) -> io::Result<()> {
+        for (udp, tcp) in self.pairs {
+            let at = udp.local_addr()?;
+            udp.set_nonblocking(false)?;
+            serve_udp(Arc::new(udp), at, view.clone(), supervisor);
+            let listener = Arc::new(TcpListener::from_std(tcp)?);
+            let (view, shutdown) = (view.clone(), supervisor.shutdown().clone());
+            supervisor.spawn(format!("dns tcp {at}"), Policy::Restart, move || {
+                let (listener, view) = (Arc::clone(&listener), view.clone());
+                let serving = tcp::serve(listener, view, shutdown.clone());
+                async {
+                    serving.await;
+                    Ok(())
                 }
-                shutdown.cancelled().await;
-                // A datagram can get lost, so they are woken until all of them are gone.
-                while Arc::strong_count(&running) > 1 {
-                    for socket in &udp {
-                        if let Err(cause) = udp::wake(socket) {
-                            debug!(%cause, "a thread of the resolver cannot be woken");
-                        }
-                    }
-                    sleep(WAKE_AGAIN).await;
-                }
-                tasks.close();
-                tasks.wait().await;
             });
-        })?);
-        Ok(Handle { threads })
+        }
+        Ok(())
     }
 }
 
-/// Starts a thread that goes before the proxy's where the service may say so: an answer takes a few
-/// microseconds of work, and everything else waits for it.
-fn spawn(name: &str, work: impl FnOnce() + Send + 'static) -> io::Result<thread::JoinHandle<()>> {
-    thread::Builder::new().name(name.to_owned()).spawn(move || {
+/// Starts the thread that serves a UDP socket. It goes before the proxy's where the service may say
+/// so: an answer takes a few microseconds of work, and everything else waits for it.
+fn serve_udp(socket: Arc<UdpSocket>, at: SocketAddr, view: View, supervisor: &Supervisor) {
+    let (woken, runtime) = (Arc::clone(&socket), Handle::current());
+    let work = move |stop: &Stop| {
         // On Linux this is the calling thread alone. Whoever may not is served as others are.
         if let Err(cause) = setpriority_process(None, PRIORITY) {
             debug!(%cause, "the resolver has no higher priority");
         }
-        work();
-    })
+        udp::serve(&socket, &view, &runtime, stop);
+        Ok(())
+    };
+    let wake = move || {
+        if let Err(cause) = udp::wake(&woken) {
+            debug!(%cause, "a thread of the resolver cannot be woken");
+        }
+    };
+    let end = supervisor.shutdown().clone();
+    supervisor.spawn_thread(end, format!("dns udp {at}"), Policy::Restart, work, wake);
 }

@@ -20,7 +20,7 @@ const IDLE: Duration = Duration::from_secs(10);
 /// How long accepting pauses when the system has no descriptor left.
 const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
 
-pub(crate) async fn serve(listener: TcpListener, view: View, shutdown: CancellationToken) {
+pub(crate) async fn serve(listener: Arc<TcpListener>, view: View, shutdown: CancellationToken) {
     let permits = Arc::new(Semaphore::new(CONNECTIONS));
     let tasks = TaskTracker::new();
     let accepting = async {

@@ -7,10 +7,10 @@ use std::thread;
 use std::time::Duration;
 
 use bentlane_dns::Transport;
+use bentlane_supervisor::Stop;
 use nix::errno::Errno;
 use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use tokio::runtime::Handle;
-use tokio_util::sync::CancellationToken;
 use tracing::{debug, warn};
 
 use crate::serve::{Next, View};
@@ -20,21 +20,16 @@ const LONGEST_QUERY: usize = 4096;
 /// Queries that are taken with one call of the system at most, and answered with one.
 const AT_ONCE: usize = 16;
 
-/// Answers queries until `shutdown`, on a thread that does nothing else: waiting in the system's
+/// Answers queries until `stop`, on a thread that does nothing else: waiting in the system's
 /// own call for the next query costs half of what an event loop does, and those that came in the
 /// meantime are taken with it. It has to be [woken](wake) to see that it should stop; a time limit
 /// would cost each query a timer. What has to be asked for upstream goes on in `runtime`.
-pub(crate) fn serve(
-    socket: &Arc<UdpSocket>,
-    view: &View,
-    runtime: &Handle,
-    shutdown: &CancellationToken,
-) {
+pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &View, runtime: &Handle, stop: &Stop) {
     let mut buffers = Box::new([[0; LONGEST_QUERY]; AT_ONCE]);
     let mut headers = MultiHeaders::preallocate(AT_ONCE, None);
     let mut answers = Answers::new();
     let mut faults = Faults::default();
-    while !shutdown.is_cancelled() {
+    while !stop.is_set() {
         let mut rooms = buffers.each_mut().map(|buffer| [IoSliceMut::new(buffer)]);
         let queries = match recvmmsg(
             socket.as_raw_fd(),

@@ -3,7 +3,7 @@ use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::num::NonZeroU16;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use bentlane_ca::{CertificateInfo, covers};
@@ -19,24 +19,16 @@ use futures_util::{StreamExt, stream};
 use rustls::pki_types::CertificateDer;
 use time::OffsetDateTime;
 use tokio::sync::Notify;
-use tokio::time::{MissedTickBehavior, interval};
+use tokio::time::sleep;
 
 use crate::events::{Event, Events};
 use crate::history::Sink;
+use crate::schedule::{IDLE_TURN, LastCheck, Schedule, TURN};
 use crate::state::State;
 use crate::traffic::open_log;
 
 /// Routes checked at a time.
 const AT_ONCE: usize = 64;
-/// How often the background looks which routes are due, so that a lane turns solid soon after its
-/// server has started.
-const TURN: Duration = Duration::from_secs(2);
-/// Routes checked again in one turn, longest unseen first: with many routes a round takes longer,
-/// and the checks go on costing next to nothing.
-const AGAIN_IN_A_TURN: usize = 16;
-/// Routes without a verdict that are checked in one turn: many at once are proved in the background
-/// by and by.
-const NEW_IN_A_TURN: usize = 64;
 /// How often a route has to change between proved and broken to be flapping, and within how long.
 const FLAPS: usize = 4;
 const FLAPS_WITHIN: time::Duration = time::Duration::minutes(5);
@@ -51,8 +43,7 @@ pub(crate) struct Board {
     listener: SocketAddr,
     http_port: u16,
     listening_on: Vec<IpAddr>,
-    /// After how long a route that was proved is due again. One that is broken is always due.
-    proved_for: Duration,
+    schedule: Mutex<Schedule>,
     verdicts: Mutex<HashMap<String, Checked>>,
     /// Which app each route was last proved with.
     proved_with: Mutex<HashMap<String, Holder>>,
@@ -138,7 +129,7 @@ impl Board {
         prober: Prober,
         certificates: Arc<Certificates>,
         places: &Places<'_>,
-        proved_for: Duration,
+        check_every: Duration,
         history: Sink,
         events: Events,
     ) -> Self {
@@ -151,7 +142,7 @@ impl Board {
             listener: places.https.first().copied().unwrap_or(unbound),
             http_port: places.http.first().map_or(80, SocketAddr::port),
             listening_on: places.https.iter().map(SocketAddr::ip).collect(),
-            proved_for,
+            schedule: Mutex::new(Schedule::new(check_every, Instant::now())),
             verdicts: Mutex::default(),
             proved_with: Mutex::default(),
             history,
@@ -201,14 +192,47 @@ impl Board {
         });
         // A route that leads elsewhere now is another app's.
         lock(&self.proved_with).retain(|address, _| !stale.contains(address));
+        let mut schedule = self.schedule();
+        schedule.set_routes(routes.into_keys());
+        schedule.bring_forward(stale);
+        drop(schedule);
         self.changed.notify_one();
     }
 
     /// Has the routes that lead to containers checked anew soon.
     pub(crate) fn containers_changed(&self) {
         let leads_there = |checked: &Checked| matches!(checked.route.to, Target::Container(_));
-        self.verdicts().retain(|_, checked| !leads_there(checked));
+        let mut leading = Vec::new();
+        self.verdicts().retain(|address, checked| {
+            let there = leads_there(checked);
+            leading.extend(there.then(|| address.clone()));
+            !there
+        });
+        self.schedule().bring_forward(leading);
         self.changed.notify_one();
+    }
+
+    /// Requests passed to these routes, and the proxy could answer with the target's response, or could
+    /// not. A route that failed is checked soon, and one that was not checked for long.
+    pub(crate) fn requests_passed(&self, routes: impl IntoIterator<Item = (Arc<str>, bool)>) {
+        let verdicts = self.verdicts();
+        let concerned = routes.into_iter().filter(|(address, failed)| {
+            let known = verdicts.get(&**address);
+            known.is_none_or(|known| known.verdict.passed == *failed)
+        });
+        let concerned: Vec<String> = concerned.map(|(address, _)| address.to_string()).collect();
+        drop(verdicts);
+        if !concerned.is_empty() {
+            self.schedule().bring_forward(concerned);
+            self.changed.notify_one();
+        }
+    }
+
+    /// Somebody looks at what checks came to: for a while, routes are checked more often.
+    pub(crate) fn looked(&self) {
+        if self.schedule().looked(Instant::now()) {
+            self.changed.notify_one();
+        }
     }
 
     /// Checks routes, many at a time; what it comes to is in their order, and `None` for a route
@@ -239,7 +263,7 @@ impl Board {
         let mut verdict = diagnose(&facts, &seen);
         // A route that was changed meanwhile is not what was checked.
         let now = self.snapshot.load();
-        let now = now.configuration().route(&one.route.address)?;
+        let now = now.route_at(&one.route.address)?;
         if *now == one.route && one.by.is_none() && look.is_usual() {
             self.note(&one.route, &mut verdict, &seen, look.occasion);
         }
@@ -360,24 +384,36 @@ impl Board {
     /// The routes to check in this turn.
     fn due(&self) -> Vec<ToCheck> {
         let snapshot = self.snapshot.load();
-        let proved_since = OffsetDateTime::now_utc() - self.proved_for;
+        let route = |address: &str| snapshot.route_at(&address.parse().ok()?);
+        let now = OffsetDateTime::now_utc();
         let verdicts = self.verdicts();
-        let (mut new, mut again) = (Vec::new(), Vec::new());
-        for route in &snapshot.configuration().routes {
-            match verdicts.get(&route.address.to_string()) {
-                None => new.push(route.clone()),
-                Some(Checked { verdict, .. }) => {
-                    if !verdict.passed || verdict.checked_at <= proved_since {
-                        again.push((verdict.checked_at, route));
-                    }
-                }
-            }
+        let last_check = |address: &str| match verdicts.get(address) {
+            Some(Checked { verdict, .. }) => LastCheck::Ago {
+                // A clock that was set back makes it due.
+                ago: (now - verdict.checked_at)
+                    .try_into()
+                    .unwrap_or(Duration::MAX),
+                passed: verdict.passed,
+            },
+            None if route(address).is_some() => LastCheck::Never,
+            None => LastCheck::Gone,
+        };
+        let watched = self.events.is_followed();
+        let due = self.schedule().turn(Instant::now(), watched, last_check);
+        let routes = due.iter().filter_map(|address| route(address));
+        routes.map(|route| ToCheck::from(route.clone())).collect()
+    }
+
+    /// How long to wait for the next turn.
+    fn pause(&self) -> Duration {
+        match self.events.is_followed() || self.schedule().is_looked_at(Instant::now()) {
+            true => TURN,
+            false => IDLE_TURN,
         }
-        new.truncate(NEW_IN_A_TURN);
-        again.sort_by_key(|(checked_at, _)| *checked_at);
-        let again = again.into_iter().take(AGAIN_IN_A_TURN);
-        new.extend(again.map(|(_, route)| route.clone()));
-        new.into_iter().map(ToCheck::from).collect()
+    }
+
+    fn schedule(&self) -> MutexGuard<'_, Schedule> {
+        lock(&self.schedule)
     }
 
     fn verdicts(&self) -> MutexGuard<'_, HashMap<String, Checked>> {
@@ -389,24 +425,19 @@ fn lock<T>(what: &Mutex<T>) -> MutexGuard<'_, T> {
     what.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Checks in the background until the service stops: routes that are new or changed at once, broken
-/// ones every 2 s, all others every 30 s unless it is set otherwise, or longer with more than a few
-/// hundred of them.
+/// Checks in the background until the service stops, as [`Schedule`] has it.
 pub(crate) async fn keep_checking(state: Arc<State>) {
     let board = &state.board;
-    let mut turns = interval(TURN);
-    turns.set_missed_tick_behavior(MissedTickBehavior::Delay);
     loop {
-        tokio::select! {
-            () = state.shutdown.cancelled() => return,
-            () = board.changed.notified() => {}
-            _ = turns.tick() => {}
-        }
         let turn = async {
             let due = board.due();
             if !due.is_empty() {
                 let look = Look::at(&state, Occasion::Background, false).await;
                 board.check(due, &look).await;
+            }
+            tokio::select! {
+                () = board.changed.notified() => {}
+                () = sleep(board.pause()) => {}
             }
         };
         tokio::select! {

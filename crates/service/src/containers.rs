@@ -49,6 +49,7 @@ pub(crate) async fn keep(state: Arc<State>) {
         let changed = async {
             match &engine {
                 Some(engine) => engine.changed(LOOK_AGAIN).await,
+                None if wanted.is_empty() => std::future::pending().await,
                 None => tokio::time::sleep(TRY_AGAIN).await,
             }
         };

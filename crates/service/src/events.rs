@@ -42,6 +42,11 @@ impl Events {
         Arc::clone(&self.places).try_acquire_owned().ok()
     }
 
+    /// Whether somebody listens.
+    pub(crate) fn is_followed(&self) -> bool {
+        self.sender.receiver_count() > 0
+    }
+
     pub(crate) fn listen(&self) -> broadcast::Receiver<Event> {
         self.sender.subscribe()
     }

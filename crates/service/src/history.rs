@@ -6,17 +6,17 @@ use bentlane_model::chain;
 use bentlane_store::{Kept, StoreError};
 use time::OffsetDateTime;
 use tokio::sync::{Mutex, mpsc};
+use tokio::time::{Instant, sleep, sleep_until};
 use tracing::{info, warn};
 
 use crate::state::State;
-use crate::turns::Turns;
 
 /// Verdicts that wait for the database at most.
 const WAITING: usize = 4096;
-/// How often they are written.
-const TURN: Duration = Duration::from_secs(1);
-/// Turns from one pruning to the next: an hour.
-const PRUNE_EACH: u64 = 3600;
+/// How long they gather before they are written.
+const GATHER: Duration = Duration::from_secs(1);
+/// How often old ones are forgotten.
+const FORGET: Duration = Duration::from_secs(3600);
 
 /// What checks came to, on its way into the database. Nobody waits for that.
 #[derive(Debug)]
@@ -64,12 +64,19 @@ impl Sink {
 /// Writes verdicts in batches and forgets old ones, until the service stops. While the database is
 /// away they wait.
 pub(crate) async fn keep(state: Arc<State>) {
-    let mut turns = Turns::new(TURN, &state.shutdown);
     let mut receiver = state.history.receiver.lock().await;
-    let mut turn: u64 = 0;
+    let mut forget_at = Instant::now();
     let mut batch: Vec<Kept> = Vec::new();
     loop {
-        let goes_on = turns.next().await;
+        let goes_on = tokio::select! {
+            () = state.shutdown.cancelled() => false,
+            kept = receiver.recv(), if batch.is_empty() => {
+                batch.extend(kept);
+                state.pause(GATHER).await
+            }
+            () = sleep(GATHER), if !batch.is_empty() => true,
+            () = sleep_until(forget_at) => true,
+        };
         while batch.len() < WAITING
             && let Ok(kept) = receiver.try_recv()
         {
@@ -86,7 +93,8 @@ pub(crate) async fn keep(state: Arc<State>) {
                     batch.clear();
                 }
             }
-            if turn.is_multiple_of(PRUNE_EACH) {
+            if Instant::now() >= forget_at {
+                forget_at = Instant::now() + FORGET;
                 let since = OffsetDateTime::now_utc() - state.history.keep;
                 match store.forget_verdicts(since).await {
                     Ok(0) | Err(StoreError::Unreachable(_)) => {}
@@ -94,6 +102,8 @@ pub(crate) async fn keep(state: Arc<State>) {
                     Err(cause) => warn!(cause = chain(&cause), "old verdicts are not forgotten"),
                 }
             }
+        } else {
+            forget_at = forget_at.max(Instant::now() + GATHER);
         }
         let dropped = state.history.sink.dropped.swap(0, Ordering::Relaxed);
         if dropped > 0 {
@@ -102,6 +112,5 @@ pub(crate) async fn keep(state: Arc<State>) {
         if !goes_on {
             return;
         }
-        turn = turn.wrapping_add(1);
     }
 }

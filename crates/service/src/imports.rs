@@ -276,6 +276,9 @@ pub(crate) fn show(state: &State, pairs: &BTreeMap<String, Imported>) -> Result<
 pub(crate) async fn keep(state: Arc<State>) {
     let mut turns = Turns::new(LOOK_AGAIN, &state.shutdown);
     while turns.next().await {
+        if state.imports.all().is_empty() {
+            continue;
+        }
         let _one = state.reloading.lock().await;
         let looking = Arc::clone(&state);
         let looked = spawn_blocking(move || looking.imports.refresh(&looking)).await;

@@ -20,6 +20,7 @@ mod inherited;
 mod machine;
 mod priority;
 mod queries;
+mod schedule;
 mod service;
 mod sign_in;
 mod state;

@@ -11,9 +11,10 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
 use tokio::time::sleep;
-use tokio_util::sync::CancellationToken;
 use tracing::error;
 use utoipa::ToSchema;
+
+use crate::state::State;
 
 /// Questions that are kept: the last of them.
 const KEPT: usize = 1000;
@@ -116,28 +117,29 @@ struct Pages {
     uncounted: u64,
 }
 
+/// Takes over what was asked, until the service stops.
+pub(crate) async fn keep(state: Arc<State>) {
+    let shutdown = &state.shutdown;
+    loop {
+        tokio::select! {
+            () = shutdown.cancelled() => return,
+            () = state.queries.log.news() => {}
+        }
+        let book = Arc::clone(&state.queries);
+        if let Err(cause) = spawn_blocking(move || book.take_over()).await {
+            return error!(%cause, "the query log was not taken over");
+        }
+        tokio::select! {
+            () = shutdown.cancelled() => return,
+            () = sleep(PAUSE) => {}
+        }
+    }
+}
+
 impl QueryBook {
     /// Where the resolver notes what it is asked.
     pub(crate) fn log(&self) -> Log {
         self.log.clone()
-    }
-
-    /// Takes over what was asked, until `shutdown`.
-    pub(crate) async fn keep(self: Arc<Self>, shutdown: CancellationToken) {
-        loop {
-            tokio::select! {
-                () = shutdown.cancelled() => return,
-                () = self.log.news() => {}
-            }
-            let book = Arc::clone(&self);
-            if let Err(cause) = spawn_blocking(move || book.take_over()).await {
-                return error!(%cause, "the query log is no longer kept");
-            }
-            tokio::select! {
-                () = shutdown.cancelled() => return,
-                () = sleep(PAUSE) => {}
-            }
-        }
     }
 
     fn take_over(&self) {

@@ -11,7 +11,7 @@ use bentlane_probe::{ProbeLimits, Prober, port_holder, port_owner};
 use bentlane_proxy::{Certificates, Limits, Listeners, Proxy, TargetRoots};
 use bentlane_resolver::{Sockets, View};
 use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError, check_url};
-use futures_util::future::join_all;
+use bentlane_supervisor::{Failure, Policy, Supervisor};
 use rand::Rng;
 use rand::distr::Uniform;
 use time::OffsetDateTime;
@@ -34,15 +34,16 @@ use crate::history::{self, History};
 use crate::imports::{self, Imports};
 use crate::inherited::Inherited;
 use crate::machine::Watch;
-use crate::queries::QueryBook;
+use crate::queries::{self, QueryBook};
 use crate::sign_in::SignIn;
 use crate::state::{Listening, State, certified, compile, last_known_good};
 use crate::traffic::{self, TrafficBook};
 use crate::trust::{self, BUNDLE, Trust};
 use crate::wiring::Database;
 
-/// Files that earlier versions left in the data folder: a token, and where the API listened.
-const FORMER_FILES: [&str; 2] = ["token", "service.json"];
+/// Files that earlier versions left in the data folder: a token, where the API listened, and the keys of
+/// session tickets.
+const FORMER_FILES: [&str; 3] = ["token", "service.json", "keys/tickets.json"];
 
 /// A service that is ready: every listener is bound, and the configuration is in force.
 #[derive(Debug)]
@@ -107,6 +108,14 @@ pub enum ServiceError {
         place: String,
         /// Why.
         source: StoreError,
+    },
+    /// A part without which nothing is served ended before its time.
+    #[error("{task} ended: {reason}; start the service again, and report this if it comes back")]
+    Task {
+        /// The task's name.
+        task: Arc<str>,
+        /// Why it ended.
+        reason: String,
     },
     /// Anything else of the system.
     #[error("cannot {verb}")]
@@ -186,7 +195,6 @@ impl Service {
         let engine = Proxy::new(
             Arc::clone(&snapshot),
             Arc::clone(&certificates),
-            authority.tickets()?,
             TargetRoots::new(data_dir.path(BUNDLE)),
             limits,
         );
@@ -239,6 +247,7 @@ impl Service {
             capacity,
             attention: ArcSwap::default(),
             started_at: OffsetDateTime::now_utc(),
+            supervisor: Supervisor::new(shutdown.clone()),
             shutdown,
             database_place: ArcSwap::default(),
             database_reachable: AtomicBool::new(false),
@@ -274,11 +283,13 @@ impl Service {
     }
 
     /// Serves until the token given to [`Service::start`] is cancelled, then lets work finish for a
-    /// few seconds and stops the private database server.
+    /// few seconds and stops the private database server. Calls `ready` once names are answered and
+    /// requests pass.
     ///
     /// # Errors
-    /// When a listener cannot be set up. What goes wrong while stopping is logged.
-    pub async fn run(self) -> Result<(), ServiceError> {
+    /// When a part cannot start, or one that everything depends on ended before its time. What goes
+    /// wrong while stopping is logged.
+    pub async fn run(self, ready: impl FnOnce()) -> Result<(), ServiceError> {
         let Self {
             state,
             mut database,
@@ -290,15 +301,17 @@ impl Service {
             socket,
             _lock,
         } = self;
-        let shutdown = state.shutdown.clone();
+        let supervisor = state.supervisor.clone();
+        let shutdown = supervisor.shutdown().clone();
         let stop_on_failure = shutdown.clone().drop_guard();
-        let resolver = resolver
-            .serve(state.resolver.clone(), shutdown.clone())
+        resolver
+            .serve(&state.resolver, &supervisor)
             .map_err(io_error("start the resolver"))?;
-        let serving = tokio::spawn({
-            let (engine, shutdown) = (state.proxy.clone(), shutdown.clone());
-            async move { engine.serve(proxy, shutdown).await }
-        });
+        let proxy = state
+            .proxy
+            .start(proxy, &supervisor)
+            .map_err(io_error("start the proxy"))?;
+        ready();
         if !asked {
             tokio::select! {
                 outcome = database.connect(&state) => if let Err(failure) = outcome {
@@ -310,74 +323,68 @@ impl Service {
                 () = shutdown.cancelled() => {}
             }
         }
-        let checking = tokio::spawn({
-            let state = Arc::clone(&state);
-            async move { board::keep_checking(state).await }
-        });
-        let finding = tokio::spawn(containers::keep(Arc::clone(&state)));
-        let remembering = tokio::spawn(history::keep(Arc::clone(&state)));
-        let watching = traffic::keep_aside(Arc::clone(&state))
-            .map_err(io_error("start taking over traffic"))?;
-        let storing = tokio::spawn(traffic::store(Arc::clone(&state)));
-        let following = tokio::spawn({
-            let (ours, shutdown) = (state.listening.dns.clone(), shutdown.clone());
-            upstreams.follow(state.resolver.forwarder.clone(), ours, shutdown)
-        });
-        let reading = tokio::spawn(Arc::clone(&state.queries).keep(shutdown.clone()));
-        let keeping = tokio::spawn(attached::keep(Arc::clone(&state)));
-        let issuing = tokio::spawn(trust::keep(Arc::clone(&state)));
-        let importing = tokio::spawn(imports::keep(Arc::clone(&state)));
-        let exporting = tokio::spawn(exports::keep(Arc::clone(&state)));
-        let answering = tokio::spawn(serve_calls(socket, console, Arc::clone(&state)));
+        let database = Arc::new(Mutex::new(database));
+        start_tasks(&state, &database, upstreams);
+        serve_calls(socket, console, &state);
         info!(
             https = ?state.listening.https,
             dns = ?state.listening.dns,
             console = ?state.listening.console,
             "serving"
         );
-        database.keep(&state).await;
-
-        // The token is cancelled now, so each of these ends within its own limit.
-        drop(stop_on_failure);
-        match serving.await {
-            Ok(Ok(())) => {}
-            Ok(Err(cause)) => error!(%cause, "the proxy ended with an error"),
-            Err(cause) => error!(%cause, "the proxy ended abruptly"),
-        }
+        shutdown.cancelled().await;
+        stop_on_failure.disarm();
+        // Each of these ends within its own limit.
+        proxy.drain().await;
         state.traffic.finish();
-        for (part, task) in [
-            ("API", answering),
-            ("checks", checking),
-            ("what checks came to", remembering),
-            ("the database's traffic", storing),
-            ("containers", finding),
-            ("upstream resolvers", following),
-            ("system", keeping),
-            ("query log", reading),
-            ("certificates", issuing),
-            ("imported certificates", importing),
-            ("exported certificates", exporting),
-        ] {
-            if let Err(cause) = task.await {
-                error!(part, %cause, "ended abruptly");
-            }
-        }
-        if tokio::task::spawn_blocking(|| watching.join())
-            .await
-            .is_err()
-        {
-            error!("taking over traffic ended abruptly");
-        }
-        if let Ok(Err(cause)) = tokio::task::spawn_blocking(|| resolver.join()).await {
-            error!(%cause, "the resolver ended abruptly");
-        }
+        supervisor.join().await;
         // A change that is still made is made to its end.
         drop(state.reloading.lock().await);
         state.store.store(None);
-        database.stop().await;
+        database.lock().await.stop().await;
         info!("stopped");
-        Ok(())
+        match supervisor.failure() {
+            None => Ok(()),
+            Some(Failure { task, reason }) => Err(ServiceError::Task { task, reason }),
+        }
     }
+}
+
+/// Starts what goes on beside the listeners.
+fn start_tasks(state: &Arc<State>, database: &Arc<Mutex<Database>>, upstreams: Upstreams) {
+    start(state, "checks", board::keep_checking);
+    start(state, "containers", containers::keep);
+    start(state, "check results", history::keep);
+    start(state, "system files", attached::keep);
+    start(state, "certificates", trust::keep);
+    start(state, "imported certificates", imports::keep);
+    start(state, "exported certificates", exports::keep);
+    start(state, "query log", queries::keep);
+    traffic::start(state);
+    let database = Arc::clone(database);
+    start(state, "database", move |state| {
+        let database = Arc::clone(&database);
+        async move { database.lock().await.keep(&state).await }
+    });
+    start(state, "upstream resolvers", move |state| {
+        upstreams.clone().follow(state)
+    });
+}
+
+/// Starts a task that ends when the service stops.
+fn start<W, F>(state: &Arc<State>, name: &str, mut work: W)
+where
+    W: FnMut(Arc<State>) -> F + Send + 'static,
+    F: Future<Output = ()> + Send + 'static,
+{
+    let (supervisor, state) = (state.supervisor.clone(), Arc::clone(state));
+    supervisor.spawn(name, Policy::Restart, move || {
+        let working = work(Arc::clone(&state));
+        async {
+            working.await;
+            Ok(())
+        }
+    });
 }
 
 /// What names resolve to: the addresses on which HTTPS listens.
@@ -498,18 +505,27 @@ fn host_name() -> String {
 }
 
 /// Serves the API on its socket and the console on its listeners, until the service stops.
-async fn serve_calls(socket: UnixListener, console: Vec<TcpListener>, state: Arc<State>) {
-    let shutdown = state.shutdown.clone();
-    let path = state.data_dir.path(SOCKET);
-    let on_socket = serve_socket(
-        socket,
-        path,
-        api::socket_router(Arc::clone(&state)),
-        shutdown.clone(),
-    );
-    let router = api::console_router(Arc::clone(&state));
-    let on_console = console.into_iter().zip(&state.listening.console);
-    let on_console = on_console
-        .map(|(listener, at)| serve_console(listener, *at, router.clone(), shutdown.clone()));
-    tokio::join!(on_socket, join_all(on_console));
+fn serve_calls(socket: UnixListener, console: Vec<TcpListener>, state: &Arc<State>) {
+    let socket = Arc::new(socket);
+    start(state, "api", move |state| {
+        let (path, shutdown) = (state.data_dir.path(SOCKET), state.shutdown.clone());
+        serve_socket(
+            Arc::clone(&socket),
+            path,
+            api::socket_router(state),
+            shutdown,
+        )
+    });
+    for (listener, at) in console.into_iter().zip(state.listening.console.clone()) {
+        let listener = Arc::new(listener);
+        start(state, &format!("console {at}"), move |state| {
+            let shutdown = state.shutdown.clone();
+            serve_console(
+                Arc::clone(&listener),
+                at,
+                api::console_router(state),
+                shutdown,
+            )
+        });
+    }
 }

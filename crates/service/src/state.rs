@@ -14,10 +14,12 @@ use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone, ch
 use bentlane_proxy::{Proxy, Replaced};
 use bentlane_resolver::View;
 use bentlane_store::{DataDir, Store, StoreError};
+use bentlane_supervisor::Supervisor;
 use bentlane_system::{StoreReport, Trusts};
 use time::OffsetDateTime;
 use tokio::runtime::Handle;
 use tokio::sync::{Mutex, Notify, oneshot};
+use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
@@ -134,6 +136,7 @@ pub(crate) struct State {
     pub(crate) queries: Arc<QueryBook>,
     pub(crate) started_at: OffsetDateTime,
     pub(crate) shutdown: CancellationToken,
+    pub(crate) supervisor: Supervisor,
     /// Where the database is, without its password.
     pub(crate) database_place: ArcSwap<String>,
     pub(crate) database_reachable: AtomicBool,
@@ -153,11 +156,21 @@ impl State {
         self.store.load_full().ok_or(Unavailable)
     }
 
-    /// Makes a change and returns when the data plane goes by it.
+    /// Waits for so long; gives whether the service goes on.
+    pub(crate) async fn pause(&self, time: Duration) -> bool {
+        tokio::select! {
+            () = self.shutdown.cancelled() => false,
+            () = sleep(time) => true,
+        }
+    }
+
+    /// Makes a change and returns when the data plane goes by it. With `based_on`, it is made of that
+    /// revision or not at all.
     pub(crate) async fn change(
         self: &Arc<Self>,
         who: &str,
         change: Change,
+        based_on: Option<u64>,
     ) -> Result<u64, ChangeError> {
         let (state, who) = (Arc::clone(self), who.to_owned());
         let work = async move {
@@ -165,7 +178,9 @@ impl State {
             // From here on, so that whoever is told of the change waits for it in place of reading it.
             let _one = state.reloading.lock().await;
             let known = state.snapshot.load_full();
-            let next = store.apply(&who, &change, known.configuration()).await?;
+            let next = store
+                .apply(&who, &change, based_on, known.configuration())
+                .await?;
             drop(known);
             state.database_reachable.store(true, Ordering::Relaxed);
             let revision = next.revision;

@@ -1,21 +1,22 @@
-use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 use std::fs::File;
-use std::io::{self, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::{self, Builder, JoinHandle};
+use std::thread;
 use std::time::Duration;
 
 use bentlane_model::chain;
 use bentlane_proxy::{Recorded, Recorder};
 use bentlane_store::{Store, StoreError};
+use bentlane_supervisor::{Policy, Stop};
 use bentlane_system::{FileError, Folder};
 use bentlane_traffic::{Exchange, ExchangeFilter, RouteTraffic, Tally};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::runtime;
 use tokio::sync::watch;
-use tokio::time::{Instant, sleep, timeout_at};
+use tokio::time::{Instant, sleep, sleep_until, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 use utoipa::ToSchema;
@@ -23,7 +24,6 @@ use utoipa::ToSchema;
 use crate::config::KeepTraffic;
 use crate::priority::give_way;
 use crate::state::State;
-use crate::turns::Turns;
 
 /// Exchanges that are kept in memory: the last of them, and those that wait for the database.
 const KEPT: usize = 2_000;
@@ -98,6 +98,8 @@ struct Pages {
     /// were written.
     knows_kept: bool,
     tally: Tally,
+    /// Routes that requests came to, and whether the last of them failed.
+    requested: HashMap<Arc<str>, bool>,
     /// Lines for access logs, by file.
     lines: BTreeMap<PathBuf, String>,
     not_kept: u64,
@@ -266,6 +268,10 @@ impl Pages {
             lines.push('\n');
         }
         self.tally.add(recorded.route(), recorded.outcome(), now);
+        if let Some(route) = recorded.label() {
+            self.requested
+                .insert(Arc::clone(route), recorded.is_failure());
+        }
         self.last.push_back(Page { id, recorded });
         self.shed();
     }
@@ -318,16 +324,40 @@ impl Pages {
     }
 }
 
-/// Takes over what passes on a thread of its own, which gives way to those that serve requests.
-pub(crate) fn keep_aside(state: Arc<State>) -> io::Result<JoinHandle<()>> {
-    let runtime = runtime::Builder::new_current_thread()
-        .enable_time()
-        .build()?;
-    let keeping = move || {
+/// Starts what takes over what passes, on a thread of its own that gives way to those that serve
+/// requests, and what writes it into the database. Both end once nothing passes any more.
+pub(crate) fn start(state: &Arc<State>) {
+    let (supervisor, over) = (&state.supervisor, &state.traffic.over);
+    let of_thread = Arc::clone(state);
+    let take_over = move |stop: &Stop| {
         give_way();
-        runtime.block_on(keep(state));
+        let runtime = runtime::Builder::new_current_thread()
+            .enable_time()
+            .build()?;
+        runtime.block_on(async {
+            tokio::select! {
+                // First, so that the last ones are taken over.
+                biased;
+                () = keep(Arc::clone(&of_thread)) => {}
+                () = stop.wait() => {}
+            }
+        });
+        Ok(())
     };
-    Builder::new().name("traffic".to_owned()).spawn(keeping)
+    supervisor.spawn_thread(over.clone(), "traffic", Policy::Restart, take_over, || {});
+    let state = Arc::clone(state);
+    supervisor.spawn_until(
+        over.clone(),
+        "traffic records",
+        Policy::Restart,
+        move || {
+            let storing = store(Arc::clone(&state));
+            async {
+                storing.await;
+                Ok(())
+            }
+        },
+    );
 }
 
 /// Takes over what passes, and writes access logs, until nothing passes any more.
@@ -339,7 +369,14 @@ async fn keep(state: Arc<State>) {
             () = state.traffic.recorder.news() => true,
         };
         state.traffic.take_over();
-        let lines = std::mem::take(&mut state.traffic.pages().lines);
+        let (lines, requested) = {
+            let mut pages = state.traffic.pages();
+            (
+                std::mem::take(&mut pages.lines),
+                std::mem::take(&mut pages.requested),
+            )
+        };
+        state.board.requests_passed(requested);
         write_logs(lines, &mut failed);
         if !goes_on {
             return;
@@ -386,15 +423,29 @@ pub(crate) fn open_log(file: &Path) -> Result<File, FileError> {
     folder.append(&name, 0o640)
 }
 
+/// Waits for so long; gives whether `end` came first.
+async fn ends_within(end: &CancellationToken, time: Duration) -> bool {
+    tokio::select! {
+        () = end.cancelled() => true,
+        () = sleep(time) => false,
+    }
+}
+
 /// Writes exchanges into the database and forgets old ones, until nothing passes any more. While
 /// the database is away they wait.
-pub(crate) async fn store(state: Arc<State>) {
+async fn store(state: Arc<State>) {
     let book = &state.traffic;
-    let mut turns = Turns::new(WRITE, &book.over);
+    let mut news = book.last.subscribe();
     let mut forget_at = Instant::now();
     let mut told = 0;
     loop {
-        let goes_on = turns.next().await;
+        let waits = book.pages().waiting() > 0;
+        let goes_on = tokio::select! {
+            () = book.over.cancelled() => false,
+            Ok(()) = news.changed(), if !waits => !ends_within(&book.over, WRITE).await,
+            over = ends_within(&book.over, WRITE), if waits => !over,
+            () = sleep_until(forget_at) => true,
+        };
         if !goes_on {
             book.take_over();
         }
@@ -416,6 +467,8 @@ pub(crate) async fn store(state: Arc<State>) {
                     Err(cause) => warn!(cause = chain(&cause), "old exchanges are not forgotten"),
                 }
             }
+        } else {
+            forget_at = forget_at.max(Instant::now() + WRITE);
         }
         let mut not_kept = book.pages().not_kept;
         if !goes_on {

@@ -3,13 +3,11 @@ use std::fs;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use arc_swap::{ArcSwap, ArcSwapOption};
+use arc_swap::ArcSwap;
 use bentlane_ca::{Authority, AuthorityError, Issuer, Limits, Owner, Passphrase, Safe};
 use bentlane_model::{Name, Zone, chain};
-use bentlane_proxy::{TICKET_KEY_LENGTH, Tickets};
 use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::system_bundle;
-use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
 use tracing::{error, info, warn};
@@ -26,10 +24,6 @@ const KEYS: &str = "keys";
 const ROOT: &str = "root.pem";
 /// The issuing certificate in it, with its key.
 const ISSUING: &str = "issuing.pem";
-/// The keys of tickets in it.
-const TICKETS: &str = "tickets.json";
-/// How long one key seals tickets; it opens them for as long again.
-const TICKETS_SEALED_FOR: time::Duration = time::Duration::hours(12);
 /// The root certificate for everybody to read, in the data folder.
 const PUBLIC_ROOT: &str = "root.pem";
 /// Wrong passphrases that may be tried in [`TRIES_COUNT_FOR`].
@@ -53,7 +47,6 @@ pub(crate) struct Trust {
     root: ArcSwap<Authority>,
     /// When wrong passphrases were tried lately.
     wrong: Mutex<Vec<Instant>>,
-    resumption: ArcSwapOption<Tickets>,
 }
 
 /// What became of the root when the zones changed.
@@ -65,15 +58,6 @@ pub(crate) enum Fitted {
     Remade,
     /// Another one came after it, certified by it.
     Succeeded,
-}
-
-/// The keys that seal and open tickets.
-#[derive(Clone, Serialize, Deserialize)]
-struct TicketKeys {
-    #[serde(with = "time::serde::rfc3339")]
-    since: OffsetDateTime,
-    current: [u8; TICKET_KEY_LENGTH],
-    previous: [u8; TICKET_KEY_LENGTH],
 }
 
 /// Why the authority is not changed.
@@ -112,7 +96,6 @@ impl Trust {
             keys,
             root: ArcSwap::from_pointee(root),
             wrong: Mutex::default(),
-            resumption: ArcSwapOption::empty(),
         };
         trust.keep(&safe)?;
         // Its content is in the folder of the keys now.
@@ -289,44 +272,6 @@ impl Trust {
         Ok(())
     }
 
-    /// The tickets by which clients resume their sessions.
-    pub(crate) fn tickets(&self) -> Result<Tickets, TrustError> {
-        let keys = self.ticket_keys()?;
-        let tickets = Tickets::new(&keys.current, &keys.previous);
-        let tickets = tickets.ok_or(AuthorityError::Key)?;
-        self.resumption.store(Some(Arc::new(tickets.clone())));
-        Ok(tickets)
-    }
-
-    /// Seals with another key from now on, if the one of now has served long enough.
-    fn renew_tickets(&self) -> Result<(), TrustError> {
-        let keys = self.ticket_keys()?;
-        if let Some(tickets) = &*self.resumption.load() {
-            tickets.replace(&keys.current, &keys.previous);
-        }
-        Ok(())
-    }
-
-    /// The keys that are kept, as long as they are fresh; another with what they were before.
-    fn ticket_keys(&self) -> Result<TicketKeys, TrustError> {
-        let now = OffsetDateTime::now_utc();
-        let kept = self.keys.read_secret(TICKETS)?;
-        let kept = kept.and_then(|text| serde_json::from_str::<TicketKeys>(&text).ok());
-        if let Some(kept) = &kept
-            && now - kept.since < TICKETS_SEALED_FOR
-        {
-            return Ok(kept.clone());
-        }
-        let next = TicketKeys {
-            since: now,
-            previous: kept.map_or_else(rand::random, |kept| kept.current),
-            current: rand::random(),
-        };
-        let text = serde_json::to_string(&next).map_err(|_| AuthorityError::Key)?;
-        self.keys.write(TICKETS, text.as_bytes())?;
-        Ok(next)
-    }
-
     /// Brings the bundle up to date with the system's roots and ours.
     pub(crate) fn refresh_bundle(&self) -> Result<(), TrustError> {
         let system = system_bundle().and_then(|path| fs::read_to_string(path).ok());
@@ -427,16 +372,10 @@ pub(crate) async fn keep(state: Arc<State>) {
     let mut turns = Turns::new(LOOK_AGAIN, &state.shutdown);
     while turns.next().await {
         let bundling = Arc::clone(&state);
-        let refresh = move || {
-            bundling.trust.renew_tickets()?;
-            bundling.trust.refresh_bundle()
-        };
+        let refresh = move || bundling.trust.refresh_bundle();
         match spawn_blocking(refresh).await {
             Ok(Ok(())) => {}
-            Ok(Err(cause)) => error!(
-                cause = chain(&cause),
-                "the bundle of roots or the ticket keys are out of date"
-            ),
+            Ok(Err(cause)) => error!(cause = chain(&cause), "the bundle of roots is out of date"),
             Err(cause) => return error!(%cause, "no longer looking after the certificates"),
         }
         let until = state.proxy.certificates().issuer().renew_at();

@@ -1,14 +1,15 @@
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_dns::RebindProtection;
 use bentlane_model::chain;
 use bentlane_resolver::Forwarder;
 use bentlane_system::System;
-use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
 use crate::config::Upstreams;
+use crate::state::State;
 use crate::turns::Turns;
 
 /// How often the file is looked at: another network brings other name servers.
@@ -28,22 +29,19 @@ impl Upstreams {
         }
     }
 
-    /// Keeps `forwarder` up to date until `shutdown`.
-    pub(crate) async fn follow(
-        self,
-        forwarder: Option<Forwarder>,
-        ours: Vec<SocketAddr>,
-        shutdown: CancellationToken,
-    ) {
+    /// Keeps the forwarder up to date until the service stops.
+    pub(crate) async fn follow(self, state: Arc<State>) {
+        let forwarder = state.resolver.forwarder.clone();
         let (Self::System, Some(forwarder)) = (self, forwarder) else {
-            return shutdown.cancelled().await;
+            return state.shutdown.cancelled().await;
         };
-        let mut turns = Turns::new(TURN, &shutdown);
+        let ours = &state.listening.dns;
+        let mut turns = Turns::new(TURN, &state.shutdown);
         let mut known = forwarder.upstreams();
         info!(upstream = ?known, "names outside the zones are looked up there");
         while turns.next().await {
             // A small file of the system's own, so that reading it here keeps nobody waiting.
-            forwarder.replace_upstreams(of_the_system(&ours));
+            forwarder.replace_upstreams(of_the_system(ours));
             let now = forwarder.upstreams();
             if now != known {
                 info!(upstream = ?now, "names outside the zones are looked up there from now on");

@@ -8,11 +8,13 @@ mod cluster;
 mod data_dir;
 mod entity;
 mod exchanges;
+mod journal;
 mod migration;
 mod store;
 mod verdicts;
 
 pub use cluster::{Cluster, ClusterError};
 pub use data_dir::{DataDir, DataDirError, Lock};
-pub use store::{CHANNEL, JournalEntry, Store, StoreError, check_url};
+pub use journal::JournalEntry;
+pub use store::{CHANNEL, Store, StoreError, check_url};
 pub use verdicts::Kept;

@@ -2,7 +2,9 @@ use std::net::IpAddr;
 use std::num::NonZeroU16;
 use std::time::Duration;
 
-use bentlane_model::{Address, Change, Configuration, Name, Rejection, Route, Target, Zone};
+use bentlane_model::{
+    Address, Change, Changed, Configuration, Difference, Name, Rejection, Route, Target, Zone,
+};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sqlx;
 use sea_orm::sqlx::postgres::{PgConnectOptions, PgListener, PgSslMode};
@@ -13,11 +15,11 @@ use sea_orm::{
 };
 use sea_orm_migration::MigratorTrait;
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 
-use crate::entity::{journal, revision, route, zone};
+use crate::entity::{revision, route, zone};
+use crate::journal::{self, Entry};
 use crate::migration::Migrator;
 
 /// The channel on which the database tells of each new revision.
@@ -35,34 +37,27 @@ pub struct Store {
     database: DatabaseConnection,
 }
 
-/// One line of the journal.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct JournalEntry {
-    /// The revision that the change made.
-    pub revision: u64,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Who: the command line or the console, and the account.
-    pub who: String,
-    /// `add`, `edit` or `remove`.
-    pub action: String,
-    /// `zone` or `route`.
-    pub kind: String,
-    /// The zone's name or the route's address.
-    pub subject: String,
-    /// What was there before.
-    pub before: Option<Value>,
-    /// What is there since.
-    pub after: Option<Value>,
-}
-
 /// Why the store did not do what it was asked.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     /// The database does not answer. It may come back.
     #[error("the database is not reachable")]
     Unreachable(#[source] DbErr),
+    /// The configuration has another revision than the change was based on.
+    #[error("the configuration has changed since it was read: its revision is {latest} now")]
+    Moved {
+        /// The latest revision.
+        latest: u64,
+    },
+    /// No change is left that could be taken back.
+    #[error("there is no change to take back: see `bentlane journal`")]
+    NothingToUndo,
+    /// The journal has no change with this number.
+    #[error("there is no change {number}: see `bentlane journal`")]
+    NoSuchChange {
+        /// The number.
+        number: u64,
+    },
     /// The change breaks a rule; nothing was changed.
     #[error(transparent)]
     Rejected(#[from] Rejection),
@@ -81,7 +76,7 @@ pub enum StoreError {
         reason: String,
     },
     /// Anything else that the database says.
-    #[error("the database refuses")]
+    #[error("database error")]
     Database(#[source] DbErr),
 }
 
@@ -205,16 +200,19 @@ impl Store {
         read(&transaction, number.map_or(0, |row| row.number)).await
     }
 
-    /// Makes `change` with its journal entry, all or nothing, and returns the configuration from then
-    /// on. When this returns, the change is on the disk. It is checked against what is stored, which is
-    /// read unless `known` is the latest revision.
+    /// Makes `change` with its journal entries, all or nothing, and returns the configuration from then
+    /// on. When this returns, the change is on the disk. It is made of what is stored at the moment of
+    /// the change, which is read unless `known` is the latest revision: of two changes at once each is
+    /// made of what the other left. With `based_on`, it is made of that revision or not at all.
     ///
     /// # Errors
-    /// When the change breaks a rule or the database fails; nothing is changed then.
+    /// When the change breaks a rule, the revision has moved on, or the database fails; nothing is
+    /// changed then.
     pub async fn apply(
         &self,
         who: &str,
         change: &Change,
+        based_on: Option<u64>,
         known: &Configuration,
     ) -> Result<Configuration, StoreError> {
         let transaction = self.database.begin().await?;
@@ -224,29 +222,24 @@ impl Store {
             .await?;
         let latest = counter.map_or(0, |row| row.number);
         let next = latest + 1;
+        let number = revision_number(latest)?;
+        if based_on.is_some_and(|based_on| based_on != number) {
+            return Err(StoreError::Moved { latest: number });
+        }
         let stored;
-        let configuration = if revision_number(latest)? == known.revision {
+        let configuration = if number == known.revision {
             known
         } else {
             stored = read(&transaction, latest).await?;
             &stored
         };
         let after = configuration.after(change)?;
-        for entry in perform(&transaction, configuration, change).await? {
-            journal::Entity::insert(journal::ActiveModel {
-                id: NotSet,
-                revision: Set(next),
-                at: Set(OffsetDateTime::now_utc()),
-                who: Set(who.to_owned()),
-                action: Set(entry.action.to_owned()),
-                kind: Set(entry.kind.to_owned()),
-                subject: Set(entry.subject),
-                before: Set(entry.before),
-                after: Set(entry.after),
-            })
-            .exec(&transaction)
-            .await?;
+        let difference = configuration.difference(&after);
+        if difference.is_empty() {
+            return Ok(configuration.clone());
         }
+        let entries = write(&transaction, &difference).await?;
+        journal::write(&transaction, next, who, change, entries).await?;
         revision::Entity::update(revision::ActiveModel {
             id: Set(1),
             number: Set(next),
@@ -259,43 +252,16 @@ impl Store {
         transaction.commit().await?;
         Ok(after)
     }
-
-    /// The latest `most` entries of the journal, newest first.
-    ///
-    /// # Errors
-    /// When the database is not reachable.
-    pub async fn journal(&self, most: u64) -> Result<Vec<JournalEntry>, StoreError> {
-        let rows = journal::Entity::find()
-            .order_by_desc(journal::Column::Id)
-            .limit(most)
-            .all(&self.database)
-            .await?;
-        rows.into_iter()
-            .map(|row| {
-                Ok(JournalEntry {
-                    revision: u64::try_from(row.revision)
-                        .map_err(|_| unreadable("revision", &row.revision))?,
-                    at: row.at,
-                    who: row.who,
-                    action: row.action,
-                    kind: row.kind,
-                    subject: row.subject,
-                    before: row.before,
-                    after: row.after,
-                })
-            })
-            .collect()
-    }
 }
 
-fn unreadable(kind: &'static str, value: &impl ToString) -> StoreError {
+pub(crate) fn unreadable(kind: &'static str, value: &impl ToString) -> StoreError {
     StoreError::Unreadable {
         kind,
         value: value.to_string(),
     }
 }
 
-fn revision_number(number: i64) -> Result<u64, StoreError> {
+pub(crate) fn revision_number(number: i64) -> Result<u64, StoreError> {
     u64::try_from(number).map_err(|_| unreadable("revision", &number))
 }
 
@@ -374,134 +340,106 @@ fn read_route(row: route::Model) -> Result<Route, StoreError> {
     Ok(route)
 }
 
-/// What the journal says of one row that changed.
-struct Entry {
-    action: &'static str,
-    kind: &'static str,
-    subject: String,
-    before: Option<Value>,
-    after: Option<Value>,
-}
-
-fn route_entry(
-    action: &'static str,
-    address: &Address,
-    before: Option<&Route>,
-    after: Option<&Route>,
-) -> Entry {
-    let value = |route: &Route| json!(route);
-    Entry {
-        action,
-        kind: "route",
-        subject: address.to_string(),
-        before: before.map(value),
-        after: after.map(value),
-    }
-}
-
-async fn perform(
+/// Writes what is different; gives what the journal says of it. Several routes that are new are one
+/// entry.
+async fn write(
     transaction: &DatabaseTransaction,
-    configuration: &Configuration,
-    change: &Change,
+    difference: &Difference<'_>,
 ) -> Result<Vec<Entry>, StoreError> {
-    let value = |zone: &Name| Some(json!({ "name": zone }));
-    match change {
-        Change::AddZone(name) => {
-            zone::Entity::insert(zone::ActiveModel {
-                id: NotSet,
-                name: Set(name.to_string()),
-                created_at: Set(OffsetDateTime::now_utc()),
-                settings: Set(None),
-                records: Set(None),
-            })
-            .exec(transaction)
-            .await?;
-            Ok(vec![Entry {
-                action: "add",
-                kind: "zone",
-                subject: name.to_string(),
-                before: None,
-                after: value(name),
-            }])
-        }
-        Change::RemoveZone { name, with_routes } => {
-            let mut entries = Vec::new();
-            let routes = if *with_routes {
-                configuration.routes_only_in(name)
-            } else {
-                Vec::new()
-            };
-            for route in routes {
-                delete_route(transaction, &route.address).await?;
-                entries.push(route_entry("remove", &route.address, Some(route), None));
+    let mut entries = Vec::new();
+    let mut new: Vec<&Route> = Vec::new();
+    for changed in &difference.routes {
+        let Some(route) = changed.after.or(changed.before) else {
+            continue;
+        };
+        match (changed.before, changed.after) {
+            (None, Some(added)) => {
+                new.push(added);
+                continue;
             }
-            zone::Entity::delete_many()
-                .filter(zone::Column::Name.eq(name.as_str()))
-                .exec(transaction)
-                .await?;
-            entries.push(Entry {
-                action: "remove",
-                kind: "zone",
-                subject: name.to_string(),
-                before: configuration.zone(name).map(|zone| json!(zone)),
-                after: None,
-            });
-            Ok(entries)
-        }
-        Change::EditZone(change) => {
-            let after = configuration.zone_after(change)?;
-            let before = configuration.zone(&after.name);
-            zone::Entity::update_many()
-                .col_expr(zone::Column::Settings, json!(after.settings).into())
-                .col_expr(zone::Column::Records, json!(after.records).into())
-                .filter(zone::Column::Name.eq(after.name.as_str()))
-                .exec(transaction)
-                .await?;
-            Ok(vec![Entry {
-                action: "edit",
-                kind: "zone",
-                subject: after.name.to_string(),
-                before: before.map(|zone| json!(zone)),
-                after: Some(json!(after)),
-            }])
-        }
-        Change::AddRoute(route) => {
-            route::Entity::insert(new_row(route))
-                .exec(transaction)
-                .await?;
-            Ok(vec![route_entry("add", &route.address, None, Some(route))])
-        }
-        Change::AddRoutes(routes) => {
-            for some in routes.chunks(ROWS_AT_ONCE) {
-                route::Entity::insert_many(some.iter().map(new_row))
+            (Some(_), Some(edited)) => {
+                route::Entity::update_many()
+                    .col_expr(route::Column::Target, edited.to.to_string().into())
+                    .col_expr(route::Column::Settings, settings_of(edited).into())
+                    .filter(at(&edited.address))
                     .exec(transaction)
                     .await?;
             }
-            Ok(vec![Entry {
-                action: "add",
-                kind: "routes",
-                subject: format!("{} routes", routes.len()),
-                before: None,
-                after: Some(json!(routes)),
-            }])
+            (_, None) => {
+                route::Entity::delete_many()
+                    .filter(at(&route.address))
+                    .exec(transaction)
+                    .await?;
+            }
         }
-        Change::EditRoute(route) => {
-            let address = &route.address;
-            route::Entity::update_many()
-                .col_expr(route::Column::Target, route.to.to_string().into())
-                .col_expr(route::Column::Settings, settings_of(route).into())
-                .filter(at(address))
+        entries.push(Entry::of("route", route.address.to_string(), *changed));
+    }
+    for some in new.chunks(ROWS_AT_ONCE) {
+        route::Entity::insert_many(some.iter().map(|route| new_row(route)))
+            .exec(transaction)
+            .await?;
+    }
+    match new.as_slice() {
+        [] => {}
+        [route] => entries.push(Entry::of(
+            "route",
+            route.address.to_string(),
+            Changed {
+                before: None,
+                after: Some(*route),
+            },
+        )),
+        routes => entries.push(Entry {
+            action: "add",
+            kind: "routes",
+            subject: format!("{} routes", routes.len()),
+            before: None,
+            after: Some(json!(routes)),
+        }),
+    }
+    for changed in &difference.zones {
+        let Some(zone) = changed.after.or(changed.before) else {
+            continue;
+        };
+        write_zone(transaction, *changed).await?;
+        entries.push(Entry::of("zone", zone.name.to_string(), *changed));
+    }
+    Ok(entries)
+}
+
+async fn write_zone(
+    transaction: &DatabaseTransaction,
+    Changed { before, after }: Changed<&Zone>,
+) -> Result<(), StoreError> {
+    match (before, after) {
+        (None, Some(zone)) => {
+            zone::Entity::insert(zone::ActiveModel {
+                id: NotSet,
+                name: Set(zone.name.to_string()),
+                created_at: Set(OffsetDateTime::now_utc()),
+                settings: Set(Some(json!(zone.settings))),
+                records: Set(Some(json!(zone.records))),
+            })
+            .exec(transaction)
+            .await?;
+        }
+        (Some(_), Some(zone)) => {
+            zone::Entity::update_many()
+                .col_expr(zone::Column::Settings, json!(zone.settings).into())
+                .col_expr(zone::Column::Records, json!(zone.records).into())
+                .filter(zone::Column::Name.eq(zone.name.as_str()))
                 .exec(transaction)
                 .await?;
-            let before = configuration.route(address);
-            Ok(vec![route_entry("edit", address, before, Some(route))])
         }
-        Change::RemoveRoute(address) => {
-            delete_route(transaction, address).await?;
-            let before = configuration.route(address);
-            Ok(vec![route_entry("remove", address, before, None)])
+        (Some(zone), None) => {
+            zone::Entity::delete_many()
+                .filter(zone::Column::Name.eq(zone.name.as_str()))
+                .exec(transaction)
+                .await?;
         }
+        (None, None) => {}
     }
+    Ok(())
 }
 
 fn new_row(route: &Route) -> route::ActiveModel {
@@ -531,19 +469,11 @@ fn at(address: &Address) -> sea_orm::Condition {
         .add(route::Column::Port.eq(port_of(address)))
 }
 
-async fn delete_route(
-    transaction: &DatabaseTransaction,
-    address: &Address,
-) -> Result<(), StoreError> {
-    route::Entity::delete_many()
-        .filter(at(address))
-        .exec(transaction)
-        .await?;
-    Ok(())
-}
-
 #[cfg(test)]
 mod tests {
+    use bentlane_model::RouteEdit;
+    use serde_json::Map;
+
     use super::*;
     use crate::{Cluster, DataDir};
 
@@ -591,14 +521,18 @@ mod tests {
             });
         let changes = [
             Change::AddZone(zone.clone()),
-            Change::AddRoute(route.clone()),
-            Change::EditRoute(edited.clone()),
+            Change::AddRoute(Box::new(route.clone())),
+            Change::EditRoute(RouteEdit {
+                address: edited.address.clone(),
+                to: Some(edited.to.clone()),
+                settings: patch(json!({ "address": "127.64.0.5" })),
+            }),
             Change::AddRoutes(more.to_vec()),
         ];
         // Known at first, and out of date from then on.
         let known = store.configuration().await.unwrap();
         for (number, change) in changes.iter().enumerate() {
-            let after = store.apply("rowan", change, &known).await.unwrap();
+            let after = store.apply("rowan", change, None, &known).await.unwrap();
             assert_eq!(after.revision, number as u64 + 1);
             assert_eq!(after, store.configuration().await.unwrap());
             assert_eq!(
@@ -607,11 +541,23 @@ mod tests {
             );
         }
         assert_eq!(store.revision().await.unwrap(), changes.len() as u64);
-        let refused = store.apply("rowan", &changes[1], &known).await;
+        let refused = store.apply("rowan", &changes[1], None, &known).await;
         assert!(
             matches!(refused, Err(StoreError::Rejected(Rejection::Taken(_)))),
             "{refused:?}"
         );
+
+        let late = store.apply("rowan", &changes[1], Some(3), &known).await;
+        assert!(
+            matches!(late, Err(StoreError::Moved { latest: 4 })),
+            "{late:?}"
+        );
+        // What is already so is no change.
+        let same = store
+            .apply("rowan", &changes[2], None, &known)
+            .await
+            .unwrap();
+        assert_eq!((same.revision, store.revision().await.unwrap()), (4, 4));
 
         let (pid, _) = cluster.running().unwrap();
         let raw = i32::try_from(pid).unwrap();
@@ -634,7 +580,7 @@ mod tests {
             with_routes: true,
         };
         let after = store
-            .apply("rowan", &removal, &configuration)
+            .apply("rowan", &removal, Some(4), &configuration)
             .await
             .unwrap();
         assert_eq!(after, store.configuration().await.unwrap());
@@ -665,6 +611,13 @@ mod tests {
         );
         cluster.stop().await.unwrap();
         assert!(cluster.running().is_none());
+    }
+
+    fn patch(json: Value) -> Map<String, Value> {
+        match json {
+            Value::Object(patch) => patch,
+            other => panic!("{other} is no object"),
+        }
     }
 
     /// Lets the database's own account through, when the tests run as root.

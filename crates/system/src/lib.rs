@@ -8,6 +8,7 @@
 
 mod approved;
 mod browsers;
+mod error;
 mod files;
 mod kept;
 mod look;
@@ -20,10 +21,11 @@ mod unit;
 
 pub use approved::{Approved, WANTED_FILE, Wanted};
 pub use browsers::{Browser, Family, browsers_with_own_dns, installed_browsers};
+pub use error::SystemError;
 pub use files::{FileError, Folder, read_file, read_in_root};
 pub use kept::Part;
 pub use place::Content;
-pub use plan::{Facts, PartState, Plan, ProgramStep, Step, StepKind, System, SystemError};
+pub use plan::{Facts, PartState, Plan, ProgramStep, Step, StepKind, System};
 pub use stores::{Held, Root, StoreKind, TrustStore, system_bundle, trust_stores};
 pub use trust::{ClientTrust, Ours, StoreReport, StoreStep, Trusts};
 pub use unit::{Unit, repair_unit, socket_unit, watch_unit};

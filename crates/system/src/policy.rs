@@ -11,10 +11,11 @@ use std::{fs, io};
 use serde_json::{Map, Value, json};
 
 use crate::browsers::Family;
+use crate::error::SystemError;
 use crate::files::read_file;
 use crate::kept::Replaced;
 use crate::place::Content;
-use crate::plan::{KEPT, SystemError};
+use crate::plan::KEPT;
 use crate::stores::{Root, body, certificates};
 
 /// The policy of Chromium's that lists roots.

@@ -11,8 +11,8 @@ use std::{fs, io};
 use serde::Serialize;
 
 use crate::browsers::{Browser, Family};
+use crate::error::SystemError;
 use crate::place::Content;
-use crate::plan::SystemError;
 use crate::policy;
 
 /// The password that Java's own store has, wherever nobody changed it.

@@ -11,7 +11,7 @@ use serde::Serialize;
 use time::OffsetDateTime;
 
 use crate::browsers::{Browser, Family, installed_browsers};
-use crate::plan::SystemError;
+use crate::error::SystemError;
 use crate::stores::{Held, Root, StoreKind, TrustStore, certificates, trust_stores};
 
 /// A store, and what it says of our root.

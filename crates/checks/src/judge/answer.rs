@@ -497,7 +497,7 @@ fn log_unwritable(facts: &Facts) -> Option<Finding> {
         Vec::new(),
         Remedy::fix(
             "make its folder, or do without the log",
-            format!("bentlane route edit {address} --access-log none"),
+            format!("bentlane route edit {address} --unset access_log"),
         ),
     ))
 }

@@ -29,7 +29,7 @@ impl Journal {
         }
         output.data(&journal, |journal| {
             table(
-                ["WHEN (UTC)", "WHO", "WHAT", "SUBJECT", "LEADS TO"],
+                ["NO", "WHEN (UTC)", "WHO", "WHAT", "SUBJECT", "LEADS TO"],
                 journal.entries.iter().map(row).collect(),
             )
         })?;
@@ -37,25 +37,31 @@ impl Journal {
     }
 }
 
-fn row(line: &JournalLine) -> [String; 5] {
+fn row(line: &JournalLine) -> [String; 6] {
     let seconds = format_description!("[year]-[month]-[day] [hour]:[minute]:[second]");
+    let undoes = line
+        .undoes
+        .map_or_else(String::new, |change| format!("; takes back {change}"));
+    [
+        line.revision.to_string(),
+        line.at.format(seconds).unwrap_or_default(),
+        line.who.clone(),
+        format!("{} {}{undoes}", line.action, line.kind),
+        line.subject.clone(),
+        leads_to(line),
+    ]
+}
+
+/// Where the route led before and leads since; nothing for a zone.
+pub(super) fn leads_to(line: &JournalLine) -> String {
     let target = |value: &Option<Value>| {
-        let to = value
-            .as_ref()
-            .and_then(|value| value.get("to"))
-            .and_then(Value::as_str);
+        let to = value.as_ref()?.get("to")?.as_str();
         to.map(str::to_owned)
     };
-    let leads = match (target(&line.before), target(&line.after)) {
+    match (target(&line.before), target(&line.after)) {
+        (Some(before), Some(after)) if before == after => before,
         (Some(before), Some(after)) => format!("{before} → {after}"),
         (None, Some(only)) | (Some(only), None) => only,
         (None, None) => String::new(),
-    };
-    [
-        line.at.format(seconds).unwrap_or_default(),
-        line.who.clone(),
-        format!("{} {}", line.action, line.kind),
-        line.subject.clone(),
-        leads,
-    ]
+    }
 }

@@ -13,15 +13,16 @@ mod lanes;
 mod machine;
 pub(crate) mod record;
 pub(crate) mod route;
-mod route_keys;
 mod running;
 pub(crate) mod serve;
+mod settings;
 pub(crate) mod setup;
 pub(crate) mod status;
 pub(crate) mod system;
 pub(crate) mod trace;
 pub(crate) mod traffic;
 mod trust;
+pub(crate) mod undo;
 pub(crate) mod zone;
 
 use std::future::Future;
@@ -64,6 +65,7 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::System(system) => wait(system.run(client, &data_dir, output)),
         Command::Traffic(traffic) => wait(traffic.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
+        Command::Undo(undo) => wait(undo.run(&client()?, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }
 }

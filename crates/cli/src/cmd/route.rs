@@ -3,23 +3,22 @@ use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
 use bentlane_checks::{Acceptance, Accepted, Verdict, acceptance, lane};
-use bentlane_model::{
-    Address, Expectation, HostField, Name, PinnedCert, Plain, RouteDraft, RouteSettings, TargetTls,
-    TlsEnd, suggested_zone,
-};
+use bentlane_model::{Address, Name, RouteDraft, RouteSettings, suggested_zone};
 use bentlane_service::api::{
-    CheckRequest, RouteInput, RouteInputs, RouteKeys, RoutePatch, RouteValues, RouteView, Routes,
-    RoutesAdded, Verdicts, ZoneInput, Zones,
+    CheckRequest, RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
+    Verdicts, ZoneInput, Zones,
 };
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::route_keys::Keys;
-use super::{confirm, lanes, running, zone};
+use super::settings::{Changes, Flags};
+use super::{confirm, lanes, running, settings, zone};
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
 use crate::output::{Output, Tone, busy, table};
 
+/// Characters of the column of settings.
+const SETTING_WIDTH: usize = 16;
 /// Characters of a line of reasons.
 const REASON_WIDTH: usize = 76;
 
@@ -65,7 +64,7 @@ pub(crate) struct Add {
     #[arg(long, value_name = "FILE", conflicts_with_all = ["route", "target"])]
     from: Option<PathBuf>,
     #[command(flatten)]
-    keys: Keys,
+    settings: Flags<RouteSettings>,
 }
 
 #[derive(Debug, Args)]
@@ -98,11 +97,11 @@ enum Purpose {
 #[command(after_help = "Examples:
   bentlane route edit booking.moor.test --to 4320
   bentlane route edit vm.moor.test --address 198.51.100.10     its name leads to a VM
-  bentlane route edit vm.moor.test --address zone              and back to where the zone says
+  bentlane route edit vm.moor.test --unset address             and back to where the zone says
   bentlane route edit booking.moor.test --paused               a page says that it rests
   bentlane route edit booking.moor.test --paused=false
   bentlane route edit api.moor.test --allow-origins 'https://*.moor.test'
-  bentlane route edit api.moor.test --allow-origins none")]
+  bentlane route edit api.moor.test --unset allow_origins --unset expect.text")]
 pub(crate) struct Edit {
     /// The route
     route: String,
@@ -110,7 +109,7 @@ pub(crate) struct Edit {
     #[arg(long, value_name = "TARGET")]
     to: Option<String>,
     #[command(flatten)]
-    keys: Keys,
+    changes: Changes<RouteSettings>,
 }
 
 #[derive(Debug, Args)]
@@ -162,11 +161,11 @@ impl Route {
 
 impl Add {
     async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
-        let keys = self.keys.keys()?;
+        let settings = self.settings.patch()?;
         if let Some(file) = self.from {
             let mut routes = read_lines(&read_text(&file)?)?;
             for route in &mut routes {
-                route.keys = keys.clone();
+                route.settings = settings.clone();
             }
             let adding = busy("adding routes");
             let added = client.post("/routes/many", &RouteInputs { routes }).await?;
@@ -185,7 +184,7 @@ impl Add {
             add_missing_zone(client, output, &address, self.add_zone).await?;
         }
         let mut input = input(&address, target);
-        input.keys = keys;
+        input.settings = settings;
         let route: RouteView = client.post("/routes", &input).await?;
         output.advise(&route.advice);
         show_checked(client, output, route).await
@@ -259,9 +258,9 @@ impl Edit {
     async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
         let patch = RoutePatch {
             to: self.to.map(whole_target).transpose()?,
-            keys: self.keys.keys()?,
+            settings: self.changes.patch()?,
         };
-        if patch.to.is_none() && patch.keys == RouteKeys::default() {
+        if patch == RoutePatch::default() {
             return Err(CliError::Value {
                 field: "route edit",
                 reason: "say what to change: see `bentlane route edit --help`".to_owned(),
@@ -345,8 +344,9 @@ async fn show_checked(
 fn describe(output: &Output, route: &RouteView) -> String {
     let url = output.paint(Tone::Strong, &route.url);
     let mut heading = format!("{url}  {}", target_in_words(&route.to));
-    for line in settings_in_words(&route.settings) {
-        heading.push_str(&format!("\n{line}"));
+    for (key, value) in settings::in_words(&route.settings) {
+        let key = output.paint(Tone::Muted, &format!("{key:<SETTING_WIDTH$}"));
+        heading.push_str(&format!("\n{key} {value}"));
     }
     let Some(verdict) = &route.verdict else {
         let advice = format!("not checked yet: bentlane check {}", route.address);
@@ -433,123 +433,6 @@ fn wrapped(text: &str, width: usize) -> Vec<String> {
         }
     }
     lines
-}
-
-/// What was chosen for a route, a line each.
-fn settings_in_words(settings: &RouteSettings) -> Vec<String> {
-    let mut lines = Vec::new();
-    let mut line = |text: String| lines.push(text);
-    if let Some(note) = &settings.note {
-        line(format!("“{note}”"));
-    }
-    if settings.paused {
-        line("paused: a page says so, and nothing reaches the app".to_owned());
-    }
-    if let Some(address) = settings.address {
-        line(format!("its name resolves to {address}"));
-    }
-    if settings.strip_prefix {
-        line("the app gets paths without the prefix".to_owned());
-    }
-    if settings.host == HostField::Target {
-        line("the app gets its own Host".to_owned());
-    }
-    match &settings.target_tls {
-        TargetTls::Verify => {}
-        TargetTls::Unverified => line("the app's certificate is not verified".to_owned()),
-        TargetTls::Pinned(path) => line(format!(
-            "the app's certificate has to be that in {}",
-            path.display()
-        )),
-    }
-    if let Some(name) = &settings.target_name {
-        line(format!("the app's certificate is for {name}"));
-    }
-    if !settings.allow_origins.is_empty() {
-        let origins: Vec<String> = settings
-            .allow_origins
-            .iter()
-            .map(ToString::to_string)
-            .collect();
-        line(format!("pages of {} may read it", origins.join(", ")));
-    }
-    for field in &settings.set_headers {
-        line(format!("sets in the {field}"));
-    }
-    for field in &settings.remove_headers {
-        line(format!("removes from the {field}"));
-    }
-    if let Some(file) = &settings.access_log {
-        line(format!("its requests are logged to {}", file.display()));
-    }
-    if let Some(plain) = settings.plain {
-        line(match plain {
-            Plain::Redirect => "plain HTTP is redirected to HTTPS".to_owned(),
-            Plain::Serve => "plain HTTP is served, too".to_owned(),
-            Plain::Refuse => "plain HTTP is refused".to_owned(),
-        });
-    }
-    match &settings.cert {
-        None => {}
-        Some(PinnedCert::Issued) => line("its certificate is made here".to_owned()),
-        Some(PinnedCert::Imported(name)) => {
-            line(format!("its certificate is the imported one of {name}"));
-        }
-    }
-    match settings.tls {
-        None => {}
-        Some(TlsEnd::Here) => line("we open TLS, and the app gets what is inside".to_owned()),
-        Some(TlsEnd::Passthrough) => line("TLS passes unopened: the app opens it".to_owned()),
-    }
-    if let Some(file) = &settings.fallback {
-        line(format!("paths without a file get {file}"));
-    }
-    if let Some(status) = settings.redirect_status {
-        line(format!("redirects with {status}"));
-    }
-    match settings.keep_path {
-        None => {}
-        Some(true) => line("path and query are kept".to_owned()),
-        Some(false) => line("path and query are dropped".to_owned()),
-    }
-    if settings.trust_forwarded {
-        line("what clients say of proxies before us is believed".to_owned());
-    }
-    if settings.subdomains {
-        line("it covers every name below its own, too".to_owned());
-    }
-    if settings.server_timing {
-        line("responses have a Server-Timing header".to_owned());
-    }
-    if settings.drop_hsts {
-        line("Strict-Transport-Security is taken out of responses".to_owned());
-    }
-    expected(&settings.expect, &mut line);
-    lines
-}
-
-/// What its answers have to be like.
-fn expected(expect: &Expectation, line: &mut impl FnMut(String)) {
-    let texts = [
-        ("the title", &expect.title),
-        ("the text", &expect.text),
-        ("WebSocket at", &expect.websocket),
-        ("events at", &expect.events),
-    ];
-    if let Some(status) = expect.status {
-        line(format!("expects status {status}"));
-    }
-    for (what, text) in texts {
-        if let Some(text) = text {
-            line(format!("expects {what} {text}"));
-        }
-    }
-    for field in &expect.header {
-        line(format!("expects the field {field}"));
-    }
-    for value in &expect.json {
-        line(format!("expects the JSON to have {value}"));
-    }
 }
 
 /// What other systems ask for, to be registered with them.

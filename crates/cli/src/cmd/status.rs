@@ -1,7 +1,9 @@
 use std::net::SocketAddr;
 
 use bentlane_checks::MachineVerdict;
-use bentlane_service::api::{Attention, Capacity, RunsAs, Status as StatusView};
+use bentlane_service::api::{
+    Attention, Capacity, RunsAs, Status as StatusView, TaskStateView, TaskView,
+};
 use clap::Args;
 use time::macros::format_description;
 
@@ -128,6 +130,9 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
             output.paint(Tone::Remedy, "→")
         ));
     }
+    for task in &status.tasks {
+        lines.extend(faulty(output, task));
+    }
     for Attention { text, command } in &status.attention {
         lines.push(format!("  {} {text}", output.paint(Tone::Broken, "✕")));
         if let Some(command) = command {
@@ -135,6 +140,36 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
         }
     }
     lines.join("\n")
+}
+
+/// A task that does not run, or had to be started again.
+fn faulty(output: &Output, task: &TaskView) -> Option<String> {
+    let TaskView { name, restarts, .. } = task;
+    let reason = task.error.as_deref().unwrap_or("no reason known");
+    let (tone, text) = match task.state {
+        TaskStateView::Running if *restarts == 0 => return None,
+        TaskStateView::Running => {
+            let times = if *restarts == 1 {
+                "once"
+            } else {
+                "several times"
+            };
+            (
+                Tone::Muted,
+                format!("{name} ended and was started again {times}: {reason}"),
+            )
+        }
+        TaskStateView::Restarting => (
+            Tone::Broken,
+            format!("{name} ended and is about to be started again: {reason}"),
+        ),
+        TaskStateView::Failed => (
+            Tone::Broken,
+            format!("{name} ended, and the service stops: {reason}"),
+        ),
+    };
+    let mark = if tone == Tone::Broken { "✕" } else { "!" };
+    Some(format!("  {} {text}", output.paint(tone, mark)))
 }
 
 fn runs_as(output: &Output, runs_as: &RunsAs) -> String {

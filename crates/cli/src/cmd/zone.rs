@@ -2,15 +2,15 @@ use std::path::PathBuf;
 
 use bentlane_checks::acceptance;
 use bentlane_dns::QueryOutcome;
-use bentlane_model::{Answers, Invalid, Name, Pattern, Plain};
+use bentlane_model::{Answers, Name, Pattern, Plain, ZoneSettings};
 use bentlane_service::api::{
-    AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZonePatch,
-    ZoneView, Zones,
+    AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZoneView, Zones,
 };
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{Args, Subcommand};
 use serde::Serialize;
 
 use super::confirm;
+use super::settings::Changes;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::read_text;
@@ -69,33 +69,15 @@ pub(crate) struct Show {
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane zone edit moor.test --ttl 60
-  bentlane zone edit moor.test --address 198.51.100.10     names lead to a VM
-  bentlane zone edit moor.test --address here              and back to this machine
+  bentlane zone edit moor.test --ipv4 198.51.100.10        names lead to a VM
+  bentlane zone edit moor.test --unset ipv4                and back to this machine
   bentlane zone edit moor.test --answers routed-names      other names do not exist
   bentlane zone edit moor.test --plain serve               plain HTTP is passed on")]
 pub(crate) struct Edit {
     /// The zone
     name: String,
-    /// Seconds that answers may be kept, up to 86400
-    #[arg(long, value_name = "SECONDS")]
-    ttl: Option<u32>,
-    /// An address that its names resolve to, one of each family; `here` is this machine's
-    #[arg(long, value_name = "ADDRESS")]
-    address: Vec<String>,
-    /// Which names there are
-    #[arg(long, value_enum)]
-    answers: Option<WhichNames>,
-    /// What becomes of plain HTTP: redirect (to HTTPS), serve or refuse
-    #[arg(long, value_name = "WHAT")]
-    plain: Option<String>,
-}
-
-#[derive(Clone, Copy, Debug, ValueEnum)]
-enum WhichNames {
-    /// Every one; those without a route reach a page that says so
-    EveryName,
-    /// Those of routes and records alone
-    RoutedNames,
+    #[command(flatten)]
+    changes: Changes<ZoneSettings>,
 }
 
 #[derive(Debug, Args)]
@@ -234,7 +216,7 @@ impl Zone {
             }
             Self::Edit(edit) => {
                 let path = format!("/zones/{}", segment(&edit.name));
-                let zone: ZoneView = client.patch(&path, &edit.patch()?).await?;
+                let zone: ZoneView = client.patch(&path, &edit.changes.patch()?).await?;
                 output.data(&zone, |zone| {
                     format!("{}  {}", zone.name, resolves_to(zone))
                 })?;
@@ -278,39 +260,6 @@ impl Zone {
             }
         }
         Ok(Answer::Yes)
-    }
-}
-
-impl Edit {
-    fn patch(&self) -> Result<ZonePatch, CliError> {
-        let addresses = match self.address.as_slice() {
-            [] => None,
-            [here] if here == "here" => Some(Vec::new()),
-            some => {
-                let parse = |text: &String| {
-                    text.parse().map_err(|_| CliError::Value {
-                        field: "--address",
-                        reason: format!("`{text}` is no address, nor `here` alone"),
-                    })
-                };
-                Some(some.iter().map(parse).collect::<Result<_, _>>()?)
-            }
-        };
-        Ok(ZonePatch {
-            ttl: self.ttl,
-            answers: self.answers.map(|answers| match answers {
-                WhichNames::EveryName => Answers::EveryName,
-                WhichNames::RoutedNames => Answers::RoutedNames,
-            }),
-            addresses,
-            plain: match self.plain.as_deref().map(str::parse).transpose() {
-                Ok(plain) => plain,
-                Err(Invalid { reason, .. }) => {
-                    let field = "--plain";
-                    return Err(CliError::Value { field, reason });
-                }
-            },
-        })
     }
 }
 

@@ -39,6 +39,7 @@ async fn follow_events(
         let detail = "too many listeners follow events already: close a few";
         return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, detail));
     };
+    state.board.looked();
     let end = state.shutdown.clone();
     let stream = BroadcastStream::new(state.events.listen())
         .filter_map(move |event| {

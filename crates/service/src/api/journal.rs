@@ -1,7 +1,8 @@
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State as Shared;
+use axum::{Extension, Json};
+use bentlane_model::Change;
 use bentlane_store::JournalEntry;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -10,7 +11,8 @@ use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Problem, Query};
+use super::guard::Caller;
+use super::problem::{Body, Problem, Query};
 use crate::state::State;
 
 /// One change of the configuration.
@@ -33,6 +35,27 @@ pub struct JournalLine {
     pub before: Option<Value>,
     /// What is there since.
     pub after: Option<Value>,
+    /// The revision that the change took back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undoes: Option<u64>,
+}
+
+/// A change to take back.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UndoInput {
+    /// The revision that it made; the latest that is in force when it is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revision: Option<u64>,
+}
+
+/// A change that was taken back.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Undone {
+    /// The revision that taking it back made.
+    pub revision: u64,
+    /// What the change had done.
+    pub entries: Vec<JournalLine>,
 }
 
 /// The latest changes, newest first.
@@ -54,7 +77,9 @@ fn fifty() -> u64 {
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
-    OpenApiRouter::new().routes(routes!(list_journal))
+    OpenApiRouter::new()
+        .routes(routes!(list_journal))
+        .routes(routes!(undo))
 }
 
 /// List the latest changes.
@@ -72,6 +97,28 @@ async fn list_journal(
     }))
 }
 
+/// Take back a change, unless what it touched has changed since. That is a change, too.
+#[utoipa::path(
+    post, path = "/undo", request_body = UndoInput,
+    responses(
+        (status = 200, body = Undone), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 503, body = Problem),
+    ),
+)]
+async fn undo(
+    Shared(state): Shared<Arc<State>>,
+    Extension(Caller { who, .. }): Extension<Caller>,
+    Body(UndoInput { revision }): Body<UndoInput>,
+) -> Result<Json<Undone>, Problem> {
+    let entries = state.store()?.change(revision).await?;
+    let change = Change::Undo(JournalEntry::undo(&entries)?);
+    let revision = state.change(&who, change, None).await?;
+    Ok(Json(Undone {
+        revision,
+        entries: entries.into_iter().map(line).collect(),
+    }))
+}
+
 fn line(entry: JournalEntry) -> JournalLine {
     let JournalEntry {
         revision,
@@ -82,6 +129,7 @@ fn line(entry: JournalEntry) -> JournalLine {
         subject,
         before,
         after,
+        undoes,
     } = entry;
     JournalLine {
         revision,
@@ -92,5 +140,6 @@ fn line(entry: JournalEntry) -> JournalLine {
         subject,
         before,
         after,
+        undoes,
     }
 }

@@ -12,6 +12,7 @@
 )]
 
 pub(crate) mod authority;
+mod based_on;
 mod certificates;
 mod checks;
 mod doh;
@@ -22,7 +23,6 @@ mod machine;
 mod problem;
 mod queries;
 mod records;
-mod route_keys;
 mod routes;
 pub(crate) mod serve;
 mod session;
@@ -34,7 +34,7 @@ use std::sync::Arc;
 
 use axum::http::{StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
-use axum::routing::get;
+use axum::routing::{get, post};
 use axum::{Json, Router, middleware};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
@@ -49,18 +49,20 @@ pub use certificates::{
 pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
 pub use guard::COMMAND_HEADER;
 pub(crate) use guard::user_in_words;
-pub use journal::{Journal, JournalLine};
+pub use journal::{Journal, JournalLine, UndoInput, Undone};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
-pub use route_keys::{ExpectKeys, RouteKeys};
 pub use routes::{
     RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
 };
 pub use session::{
     LinkAnswer, LinkNews, LinkState, SessionView, Sessions, SignInLink, SignInRequest, SignedOut,
 };
-pub use status::{Attention, Capacity, DatabaseKind, DatabaseStatus, Listeners, RunsAs, Status};
-pub use zones::{ZoneInput, ZonePatch, ZoneView, Zones};
+pub use status::{
+    Attention, Capacity, DatabaseKind, DatabaseStatus, Listeners, RunsAs, Status, TaskStateView,
+    TaskView,
+};
+pub use zones::{ZoneInput, ZoneView, Zones};
 
 use crate::console;
 use crate::state::State;
@@ -99,6 +101,9 @@ fn all() -> OpenApiRouter<Arc<State>> {
         .merge(events::router())
 }
 
+/// The variable with which tests ask for what only they need.
+const TEST_HOOKS: &str = "BENTLANE_TEST_HOOKS";
+
 /// The API with its description, for callers that may use it.
 fn api(state: &Arc<State>) -> Router<Arc<State>> {
     let (api, document) = described();
@@ -115,7 +120,11 @@ fn api(state: &Arc<State>) -> Router<Arc<State>> {
 
 /// What the Unix socket serves: the API alone.
 pub(crate) fn socket_router(state: Arc<State>) -> Router {
-    api(&state).fallback(no_such_path).with_state(state)
+    let mut router = api(&state);
+    if std::env::var_os(TEST_HOOKS).is_some_and(|set| set == "1") {
+        router = router.route("/api/v1/test/tasks/{name}/kill", post(status::kill_task));
+    }
+    router.fallback(no_such_path).with_state(state)
 }
 
 /// What browsers are served: the console with its way in, and the API behind that.

@@ -122,7 +122,11 @@ impl From<Rejection> for Problem {
             Rejection::Invalid(invalid) => {
                 Self::invalid(StatusCode::UNPROCESSABLE_ENTITY, &[invalid])
             }
+            Rejection::Several(invalid) => invalid.into(),
             Rejection::Taken(invalid) => Self::invalid(StatusCode::CONFLICT, &[invalid]),
+            conflicts @ Rejection::Conflicts(_) => {
+                Self::new(StatusCode::CONFLICT, conflicts.to_string())
+            }
             missing @ Rejection::Missing { .. } => {
                 Self::new(StatusCode::NOT_FOUND, missing.to_string())
             }
@@ -134,6 +138,13 @@ impl From<StoreError> for Problem {
     fn from(failure: StoreError) -> Self {
         match failure {
             StoreError::Rejected(rejection) => rejection.into(),
+            StoreError::NothingToUndo | StoreError::NoSuchChange { .. } => {
+                Self::new(StatusCode::NOT_FOUND, failure.to_string())
+            }
+            StoreError::Moved { .. } => Self::new(
+                StatusCode::PRECONDITION_FAILED,
+                format!("{failure}; read it again, and make the change anew"),
+            ),
             StoreError::Unreachable(_) => Self::new(
                 StatusCode::SERVICE_UNAVAILABLE,
                 format!(

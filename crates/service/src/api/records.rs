@@ -151,7 +151,7 @@ async fn add_record(
     };
     let change = ZoneChange::AddRecord(record.clone());
     let zone = state.snapshot.load().configuration().zone_after(&change)?;
-    state.change(&who, Change::EditZone(change)).await?;
+    state.change(&who, Change::EditZone(change), None).await?;
     Ok((StatusCode::CREATED, Json(view(&zone, &record))))
 }
 
@@ -169,7 +169,7 @@ async fn remove_records(
     let owner = owner.parse().map_err(|e| Problem::value("owner", e))?;
     let kind = kind.map(|kind| kind.to_ascii_uppercase());
     let change = ZoneChange::RemoveRecords { owner, kind };
-    state.change(&who, Change::EditZone(change)).await?;
+    state.change(&who, Change::EditZone(change), None).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -209,7 +209,7 @@ async fn import_zone(
     let change = ZoneChange::ReplaceRecords { name, records };
     let after = state.snapshot.load().configuration().zone_after(&change)?;
     if !dry_run {
-        state.change(&who, Change::EditZone(change)).await?;
+        state.change(&who, Change::EditZone(change), None).await?;
     }
     Ok(Json(Records {
         records: views(&after),

@@ -2,27 +2,24 @@ use std::net::IpAddr;
 use std::num::NonZeroU16;
 use std::sync::Arc;
 
-use axum::body::{Body as Content, Bytes};
 use axum::extract::{DefaultBodyLimit, Path, State as Shared};
 use axum::http::StatusCode;
-use axum::http::header::CONTENT_TYPE;
-use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
 use bentlane_checks::{Advice, Verdict, advice_for_route};
 use bentlane_model::{
-    Address, Change, Configuration, Pattern, PinnedCert, Rejection, Route, RouteDraft,
-    RouteSettings, Snapshot,
+    Address, Change, Configuration, OWN_ADDRESS, PinnedCert, Rejection, Route, RouteDraft,
+    RouteEdit, RouteSettings, Snapshot,
 };
-use futures_util::stream;
+use bentlane_system::Folder;
 use serde::{Deserialize, Serialize};
-use serde_json::json;
+use serde_json::{Map, Value};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::based_on::{BasedOn, RevisionTag};
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
-use super::route_keys::RouteKeys;
 use crate::board::{route_url, url};
 use crate::state::State;
 
@@ -42,7 +39,8 @@ pub struct RouteInput {
     pub to: String,
     /// How it leads there.
     #[serde(flatten)]
-    pub keys: RouteKeys,
+    #[schema(value_type = RouteSettings)]
+    pub settings: Map<String, Value>,
 }
 
 /// Many routes to add, all or none.
@@ -60,15 +58,17 @@ pub struct RoutesAdded {
     pub added: usize,
 }
 
-/// What to change of a route: what is left out stays.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+/// What to change of a route, as a JSON merge patch (RFC 7396): what is left out stays, and `null`
+/// unsets.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RoutePatch {
     /// Where it leads from now on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
     /// How it leads there.
     #[serde(flatten)]
-    pub keys: RouteKeys,
+    #[schema(value_type = RouteSettings)]
+    pub settings: Map<String, Value>,
 }
 
 /// What other systems ask for when a route is registered with them, for single sign-on or webhooks.
@@ -135,9 +135,6 @@ pub(crate) struct ListRoutes {
     #[serde(default)]
     limit: Option<usize>,
 }
-
-/// Routes that are written at a time: a list is sent as it is made, however long it is.
-const AT_A_TIME: usize = 256;
 
 #[derive(Debug, Deserialize, IntoParams)]
 pub(crate) struct AddRoute {
@@ -218,7 +215,8 @@ pub(super) fn find(state: &State, address: &Address) -> Result<Route, Problem> {
 async fn list_routes(
     Shared(state): Shared<Arc<State>>,
     Query(ListRoutes { after, limit }): Query<ListRoutes>,
-) -> Result<Response, Problem> {
+) -> Result<Json<Routes>, Problem> {
+    state.board.looked();
     let snapshot = state.snapshot.load_full();
     let routes = &snapshot.configuration().routes;
     let from = match after {
@@ -234,28 +232,10 @@ async fn list_routes(
     };
     let limit = limit.map_or(usize::MAX, |limit| limit.max(1));
     let until = from.saturating_add(limit).min(routes.len());
-    let next = (until < routes.len())
-        .then(|| routes[until - 1].address.to_string())
-        .map_or(String::new(), |next| format!(r#","next":{}"#, json!(next)));
-    let parts = (from..until).step_by(AT_A_TIME).map(move |start| {
-        let end = until.min(start + AT_A_TIME);
-        let mut part = Vec::new();
-        for (place, route) in snapshot.configuration().routes[start..end]
-            .iter()
-            .enumerate()
-        {
-            if start + place > from {
-                part.push(b',');
-            }
-            serde_json::to_writer(&mut part, &view(&state, route))?;
-        }
-        Ok::<_, serde_json::Error>(Bytes::from(part))
-    });
-    let front = std::iter::once(Ok(Bytes::from_static(br#"{"routes":["#)));
-    let end = std::iter::once(Ok(Bytes::from(format!("]{next}}}"))));
-    let parts = front.chain(parts).chain(end);
-    let body = Content::from_stream(stream::iter(parts));
-    Ok(([(CONTENT_TYPE, "application/json")], body).into_response())
+    let next = (until < routes.len()).then(|| routes[until - 1].address.to_string());
+    let listed = &routes[from..until];
+    let routes = listed.iter().map(|route| view(&state, route)).collect();
+    Ok(Json(Routes { routes, next }))
 }
 
 /// Add a route. It is in force when this returns.
@@ -274,12 +254,12 @@ async fn add_route(
     Body(input): Body<RouteInput>,
 ) -> Result<(StatusCode, Json<RouteView>), Problem> {
     let route = read(&state, &input, state.snapshot.load().configuration())?;
-    let change = Change::AddRoute(route.clone());
+    let change = Change::AddRoute(Box::new(route.clone()));
     if dry_run {
         state.snapshot.load().configuration().check(&change)?;
         return Ok((StatusCode::OK, Json(view(&state, &route))));
     }
-    state.change(&who, change).await?;
+    state.change(&who, change, None).await?;
     Ok((StatusCode::CREATED, Json(view(&state, &route))))
 }
 
@@ -304,7 +284,7 @@ async fn add_routes(
     }
     let added = routes.len();
     if added > 0 {
-        state.change(&who, Change::AddRoutes(routes)).await?;
+        state.change(&who, Change::AddRoutes(routes), None).await?;
     }
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
 }
@@ -314,39 +294,60 @@ fn read(
     input: &RouteInput,
     configuration: &Configuration,
 ) -> Result<Route, Problem> {
-    input.keys.check_names()?;
     let draft = RouteDraft {
         name: input.name.trim(),
         prefix: input.prefix.as_deref().map(str::trim),
         to: &input.to,
     };
     let mut route = draft.parse()?;
+    let mut settings = input.settings.clone();
     if route.address.port.is_some() {
-        route.settings.address = chosen("own", &route.address.pattern, configuration)?;
+        settings
+            .entry("address")
+            .or_insert_with(|| OWN_ADDRESS.into());
     }
-    choose(state, &input.keys, &mut route, configuration)?;
+    route.settings = configuration.settings_after(&route.address, &route.settings, &settings)?;
+    check_outside(state, &settings, &route.address, &route.settings)?;
     Ok(route)
 }
 
-/// Has `route` go by `keys`.
-fn choose(
+/// Checks what settings in `patch` name outside the configuration: certificates and files.
+fn check_outside(
     state: &State,
-    keys: &RouteKeys,
-    route: &mut Route,
-    configuration: &Configuration,
+    patch: &Map<String, Value>,
+    address: &Address,
+    settings: &RouteSettings,
 ) -> Result<(), Problem> {
-    keys.choose(&mut route.settings)?;
-    if let (Some(PinnedCert::Imported(name)), Some(_)) = (&route.settings.cert, &keys.cert) {
-        pinnable(state, name, route)?;
+    if let (true, Some(PinnedCert::Imported(name))) = (patch.contains_key("cert"), &settings.cert) {
+        pinnable(state, name, address)?;
     }
-    if let Some(choice) = &keys.address {
-        route.settings.address = chosen(choice, &route.address.pattern, configuration)?;
+    if let (true, Some(file)) = (patch.contains_key("access_log"), &settings.access_log) {
+        check_log_file(file)?;
     }
     Ok(())
 }
 
-/// Whether the imported certificate of this name can be shown under the names of `route`.
-fn pinnable(state: &State, name: &str, route: &Route) -> Result<(), Problem> {
+/// A file that the service can name as its user does: the service has a folder of its own.
+fn check_log_file(path: &std::path::Path) -> Result<(), Problem> {
+    let shown = path.display();
+    if !path.is_absolute() || path.file_name().is_none() {
+        let reason = format!("`{shown}` is not the whole path of a file");
+        return Err(Problem::value("access_log", reason));
+    }
+    // Opened later, each time anew: only that it could be is of interest here.
+    match Folder::of(path) {
+        Ok(_) => Ok(()),
+        Err(error) if error.is_missing() => {
+            let folder = path.parent().unwrap_or(path).display();
+            let reason = format!("the folder {folder} is not there: make it first");
+            Err(Problem::value("access_log", reason))
+        }
+        Err(error) => Err(Problem::value("access_log", error)),
+    }
+}
+
+/// Whether the imported certificate of this name can be shown under the names of a route.
+fn pinnable(state: &State, name: &str, address: &Address) -> Result<(), Problem> {
     let pairs = state.imports.all();
     let Some(imported) = pairs.get(name) else {
         let reason = format!(
@@ -355,27 +356,18 @@ fn pinnable(state: &State, name: &str, route: &Route) -> Result<(), Problem> {
         );
         return Err(Problem::value("cert", reason));
     };
-    let base = route.address.pattern.base();
+    let base = address.pattern.base();
     let below = base.prepend("any").ok();
-    let sample = below.filter(|_| route.address.pattern.is_wildcard());
+    let sample = below.filter(|_| address.pattern.is_wildcard());
     if imported.pair.covers(sample.as_ref().unwrap_or(base), false) {
         return Ok(());
     }
     let names = imported.pair.info.names.join(", ");
     let reason = format!(
         "that certificate is for {names}, and not for {}",
-        route.address.pattern
+        address.pattern
     );
     Err(Problem::value("cert", reason))
-}
-
-fn chosen(
-    choice: &str,
-    pattern: &Pattern,
-    configuration: &Configuration,
-) -> Result<Option<IpAddr>, Problem> {
-    let choice = choice.trim().parse().map_err(|error| vec![error])?;
-    Ok(configuration.choose(pattern, choice)?)
 }
 
 /// Show one route.
@@ -386,31 +378,46 @@ fn chosen(
 async fn show_route(
     Shared(state): Shared<Arc<State>>,
     Path(text): Path<String>,
-) -> Result<Json<RouteView>, Problem> {
+) -> Result<(RevisionTag, Json<RouteView>), Problem> {
+    state.board.looked();
+    let tag = state.revision_tag();
     let route = find(&state, &address(&text)?)?;
-    Ok(Json(view(&state, &route)))
+    Ok((tag, Json(view(&state, &route))))
 }
 
-/// Have a route lead elsewhere, or otherwise.
+/// Change where a route leads, or its settings, by a JSON merge patch: `null` unsets.
+///
+/// The patch is applied to what is stored at that moment, so that two at once lose nothing. With
+/// `If-Match` and the `ETag` of an earlier answer it is only applied to that revision.
 #[utoipa::path(
-    patch, path = "/routes/{address}", params(("address" = String, Path)), request_body = RoutePatch,
-    responses((status = 200, body = RouteView), (status = 404, body = Problem), (status = 422, body = Problem)),
+    patch, path = "/routes/{address}",
+    params(("address" = String, Path), ("If-Match" = Option<String>, Header)), request_body = RoutePatch,
+    responses(
+        (status = 200, body = RouteView), (status = 404, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem),
+    ),
 )]
 async fn edit_route(
     Shared(state): Shared<Arc<State>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(text): Path<String>,
+    based_on: BasedOn,
     Body(patch): Body<RoutePatch>,
-) -> Result<Json<RouteView>, Problem> {
-    let mut route = find(&state, &address(&text)?)?;
-    patch.keys.check_names()?;
-    if let Some(to) = &patch.to {
-        route.to = to.trim().parse().map_err(|e| Problem::value("to", e))?;
-    }
-    let snapshot = state.snapshot.load_full();
-    choose(&state, &patch.keys, &mut route, snapshot.configuration())?;
-    state.change(&who, Change::EditRoute(route.clone())).await?;
-    Ok(Json(view(&state, &route)))
+) -> Result<(RevisionTag, Json<RouteView>), Problem> {
+    let address = address(&text)?;
+    let to = patch.to.as_deref().map(|to| to.trim().parse());
+    let edit = RouteEdit {
+        address: address.clone(),
+        to: to.transpose().map_err(|e| Problem::value("to", e))?,
+        settings: patch.settings,
+    };
+    let now = state.snapshot.load().configuration().route_after(&edit)?;
+    check_outside(&state, &edit.settings, &address, &now.settings)?;
+    state
+        .change(&who, Change::EditRoute(edit), based_on.revision())
+        .await?;
+    let route = find(&state, &address)?;
+    Ok((state.revision_tag(), Json(view(&state, &route))))
 }
 
 /// Remove a route.
@@ -422,9 +429,14 @@ async fn remove_route(
     Shared(state): Shared<Arc<State>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(text): Path<String>,
+    based_on: BasedOn,
 ) -> Result<StatusCode, Problem> {
     state
-        .change(&who, Change::RemoveRoute(address(&text)?))
+        .change(
+            &who,
+            Change::RemoveRoute(address(&text)?),
+            based_on.revision(),
+        )
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -66,7 +66,7 @@ pub(crate) fn bind_socket(path: &Path) -> io::Result<UnixListener> {
 /// Serves the API on the Unix socket to its owner and to root, until `shutdown`; removes the socket
 /// then.
 pub(crate) async fn serve_socket(
-    listener: UnixListener,
+    listener: Arc<UnixListener>,
     path: PathBuf,
     router: Router,
     shutdown: CancellationToken,
@@ -98,7 +98,7 @@ pub(crate) async fn serve_socket(
 
 /// Serves the console on its TCP listener until `shutdown`.
 pub(crate) async fn serve_console(
-    listener: TcpListener,
+    listener: Arc<TcpListener>,
     ours: SocketAddr,
     router: Router,
     shutdown: CancellationToken,

@@ -3,7 +3,9 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use axum::Json;
-use axum::extract::State as Shared;
+use axum::extract::{Path, State as Shared};
+use axum::http::StatusCode;
+use bentlane_supervisor::{TaskReport, TaskState};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
@@ -49,6 +51,49 @@ pub struct Status {
     /// What somebody has to do that the service cannot do itself.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub attention: Vec<Attention>,
+    /// The tasks that run for as long as the service does.
+    pub tasks: Vec<TaskView>,
+}
+
+/// A task that runs for as long as the service does.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TaskView {
+    /// Its name, such as `checks`; a listener's has its address.
+    pub name: String,
+    /// Whether it runs.
+    pub state: TaskStateView,
+    /// How often it ended before its time and was started again.
+    pub restarts: u32,
+    /// Why it ended the last time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
+}
+
+/// Whether a task runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum TaskStateView {
+    /// It runs.
+    Running,
+    /// It ended before its time, and is about to be started again.
+    Restarting,
+    /// It ended before its time, and the service stops.
+    Failed,
+}
+
+impl From<TaskReport> for TaskView {
+    fn from(task: TaskReport) -> Self {
+        Self {
+            name: task.name.to_string(),
+            state: match task.state {
+                TaskState::Running => TaskStateView::Running,
+                TaskState::Restarting => TaskStateView::Restarting,
+                TaskState::Failed => TaskStateView::Failed,
+            },
+            restarts: task.restarts,
+            error: task.error,
+        }
+    }
 }
 
 /// What somebody has to do that the service cannot do itself.
@@ -147,6 +192,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
 /// Show what runs, where it listens and what is wrong.
 #[utoipa::path(get, path = "/status", responses((status = 200, body = Status)))]
 async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
+    state.board.looked();
     let snapshot = state.snapshot.load();
     let configuration = snapshot.configuration();
     let verdicts: Vec<_> = configuration
@@ -195,5 +241,23 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
         passing: verdicts.iter().filter(|verdict| verdict.passed).count(),
         broken: broken.collect(),
         attention: state.attention.load().to_vec(),
+        tasks: state
+            .supervisor
+            .tasks()
+            .into_iter()
+            .map(Into::into)
+            .collect(),
     })
+}
+
+/// Ends a task as if it had failed. Only a service that was started with `BENTLANE_TEST_HOOKS=1` has
+/// this, on the Unix socket: tests see by it what follows.
+pub(crate) async fn kill_task(
+    Shared(state): Shared<Arc<State>>,
+    Path(name): Path<String>,
+) -> StatusCode {
+    match state.supervisor.kill(&name) {
+        true => StatusCode::NO_CONTENT,
+        false => StatusCode::NOT_FOUND,
+    }
 }

@@ -1,18 +1,17 @@
-use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_checks::{Advice, advice_for_zone};
-use bentlane_model::{
-    Answers, Change, Name, Plain, Route, Snapshot, Zone, ZoneChange, ZoneSettings,
-};
+use bentlane_model::{Change, Name, Route, Snapshot, Zone, ZoneChange, ZoneSettings};
 use serde::{Deserialize, Serialize};
+use serde_json::{Map, Value};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::based_on::{BasedOn, RevisionTag};
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
 use super::records::find_zone;
@@ -49,25 +48,6 @@ pub struct ZoneView {
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
-}
-
-/// What to change of a zone: what is left out stays.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct ZonePatch {
-    /// Seconds that answers may be kept, up to a day.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ttl: Option<u32>,
-    /// Which names there are.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub answers: Option<Answers>,
-    /// The addresses that its names resolve to, at most one of each family; none is this machine's.
-    #[schema(value_type = Option<Vec<String>>)]
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub addresses: Option<Vec<IpAddr>>,
-    /// What becomes of plain HTTP for its names.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub plain: Option<Plain>,
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -109,7 +89,7 @@ fn view(state: &State, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
         name: zone.name.to_string(),
         routes: routes.filter(lies_in_it).count(),
         records: zone.records.len(),
-        settings: zone.settings,
+        settings: zone.settings.clone(),
         certified: state.trust.root().covers(&zone.name),
         new_root: false,
         advice: advice_for_zone(&zone.name),
@@ -164,7 +144,7 @@ async fn add_zone(
         return Ok((StatusCode::OK, Json(view)));
     }
     let former = state.trust.root();
-    state.change(&who, change).await?;
+    state.change(&who, change, None).await?;
     let root = state.trust.root();
     let view = ZoneView {
         // One that was made anew was trusted by nobody before, either.
@@ -182,47 +162,38 @@ async fn add_zone(
 async fn show_zone(
     Shared(state): Shared<Arc<State>>,
     Path(name): Path<String>,
-) -> Result<Json<ZoneView>, Problem> {
-    let zone = find_zone(&state, &name)?;
-    Ok(Json(view(&state, &state.snapshot.load(), &zone)))
+) -> Result<(RevisionTag, Json<ZoneView>), Problem> {
+    let (tag, zone) = (state.revision_tag(), find_zone(&state, &name)?);
+    Ok((tag, Json(view(&state, &state.snapshot.load(), &zone))))
 }
 
-/// Change what a zone's names resolve to.
+/// Change a zone's settings by a JSON merge patch (RFC 7396): `null` unsets.
 #[utoipa::path(
-    patch, path = "/zones/{name}", params(("name" = String, Path)), request_body = ZonePatch,
-    responses((status = 200, body = ZoneView), (status = 404, body = Problem), (status = 422, body = Problem)),
+    patch, path = "/zones/{name}",
+    params(("name" = String, Path), ("If-Match" = Option<String>, Header)), request_body = ZoneSettings,
+    responses(
+        (status = 200, body = ZoneView), (status = 404, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem),
+    ),
 )]
 async fn edit_zone(
     Shared(state): Shared<Arc<State>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
-    Body(patch): Body<ZonePatch>,
-) -> Result<Json<ZoneView>, Problem> {
-    let zone = find_zone(&state, &name)?;
-    let mut settings = zone.settings;
-    settings.ttl = patch.ttl.unwrap_or(settings.ttl);
-    settings.answers = patch.answers.unwrap_or(settings.answers);
-    settings.plain = patch.plain.unwrap_or(settings.plain);
-    if let Some(addresses) = patch.addresses {
-        (settings.ipv4, settings.ipv6) = (None, None);
-        for address in addresses {
-            let taken = match address {
-                IpAddr::V4(ip) => settings.ipv4.replace(ip).is_some(),
-                IpAddr::V6(ip) => settings.ipv6.replace(ip).is_some(),
-            };
-            if taken {
-                let reason = "there can be one address of each family";
-                return Err(Problem::value("addresses", reason));
-            }
-        }
-    }
+    based_on: BasedOn,
+    Body(settings): Body<Map<String, Value>>,
+) -> Result<(RevisionTag, Json<ZoneView>), Problem> {
+    let parsed = name.parse().map_err(|e| Problem::value("name", e))?;
     let change = ZoneChange::Settings {
-        name: zone.name.clone(),
+        name: parsed,
         settings,
     };
-    state.change(&who, Change::EditZone(change)).await?;
-    let zone = Zone { settings, ..zone };
-    Ok(Json(view(&state, &state.snapshot.load(), &zone)))
+    state
+        .change(&who, Change::EditZone(change), based_on.revision())
+        .await?;
+    let zone = find_zone(&state, &name)?;
+    let view = view(&state, &state.snapshot.load(), &zone);
+    Ok((state.revision_tag(), Json(view)))
 }
 
 /// Remove a zone.
@@ -238,7 +209,7 @@ async fn remove_zone(
 ) -> Result<StatusCode, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
     state
-        .change(&who, Change::RemoveZone { name, with_routes })
+        .change(&who, Change::RemoveZone { name, with_routes }, None)
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -14,6 +14,7 @@ pub struct Model {
     pub(crate) subject: String,
     pub(crate) before: Option<Json>,
     pub(crate) after: Option<Json>,
+    pub(crate) undoes: Option<i64>,
 }
 
 #[derive(Clone, Copy, Debug, EnumIter, DeriveRelation)]

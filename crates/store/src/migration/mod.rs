@@ -8,6 +8,7 @@ mod m0003_route_settings;
 mod m0004_route_port;
 mod m0005_verdicts;
 mod m0006_exchanges;
+mod m0007_undo;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -22,6 +23,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0004_route_port::Migration),
             Box::new(m0005_verdicts::Migration),
             Box::new(m0006_exchanges::Migration),
+            Box::new(m0007_undo::Migration),
         ]
     }
 }

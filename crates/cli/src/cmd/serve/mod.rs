@@ -243,8 +243,8 @@ async fn serve(config: Config, inherited: Inherited, output: &Output) -> Result<
         started = starting => started?,
         () = shutdown.cancelled() => return Ok(Answer::Yes),
     };
-    output.say("Bent Lane is ready. `bentlane console` opens the console.");
-    service.run().await?;
+    let ready = || output.say("Bent Lane is ready. `bentlane console` opens the console.");
+    service.run(ready).await?;
     Ok(Answer::Yes)
 }
 

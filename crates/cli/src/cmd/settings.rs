@@ -1,0 +1,312 @@
+//! Flags for the settings of routes and zones, made from their declarations.
+
+use std::marker::PhantomData;
+
+use bentlane_model::{RouteSettings, Setting, SettingKind, ZoneSettings};
+use clap::{Arg, ArgAction, ArgMatches, Args, Command, FromArgMatches};
+use serde::Serialize;
+use serde_json::{Map, Value, json};
+
+use crate::error::CliError;
+use crate::input::whole_path;
+
+/// A type whose fields are settings.
+pub(crate) trait Declared {
+    const SETTINGS: &'static [Setting];
+}
+
+impl Declared for RouteSettings {
+    const SETTINGS: &'static [Setting] = Self::SETTINGS;
+}
+
+impl Declared for ZoneSettings {
+    const SETTINGS: &'static [Setting] = Self::SETTINGS;
+}
+
+/// The settings that are given on the command line, as a JSON merge patch.
+#[derive(Debug)]
+pub(crate) struct Flags<T> {
+    patch: Map<String, Value>,
+    of: PhantomData<T>,
+}
+
+impl<T> Flags<T> {
+    /// What is given. Files are named by their whole paths for the service, which has a folder of its
+    /// own.
+    pub(crate) fn patch(mut self) -> Result<Map<String, Value>, CliError> {
+        if let Some(Value::String(how)) = self.patch.get_mut("target_tls")
+            && !matches!(&**how, "verify" | "none")
+        {
+            *how = whole_path(how.as_ref())?.display().to_string();
+        }
+        if let Some(Value::String(file)) = self.patch.get_mut("access_log") {
+            let path = std::path::absolute(&*file).map_err(|source| CliError::Io {
+                verb: format!("find {file}"),
+                source,
+            })?;
+            *file = path.display().to_string();
+        }
+        Ok(self.patch)
+    }
+}
+
+/// Settings to change, and settings to unset.
+#[derive(Debug, Args)]
+pub(crate) struct Changes<T: Declared + Send + Sync + 'static> {
+    #[command(flatten)]
+    flags: Flags<T>,
+    /// Unset a setting, so that its default holds again: a key such as `note` or `expect.text`. May be
+    /// repeated
+    #[arg(long, value_name = "KEY", help_heading = "Settings")]
+    unset: Vec<String>,
+}
+
+impl<T: Declared + Send + Sync + 'static> Changes<T> {
+    /// What is given, with `null` for what is unset.
+    pub(crate) fn patch(self) -> Result<Map<String, Value>, CliError> {
+        let mut patch = self.flags.patch()?;
+        for key in &self.unset {
+            unset(&mut patch, key, T::SETTINGS)?;
+        }
+        Ok(patch)
+    }
+}
+
+/// Adds `null` for `key`, which is written as the key is or as the flag is.
+fn unset(
+    patch: &mut Map<String, Value>,
+    key: &str,
+    settings: &'static [Setting],
+) -> Result<(), CliError> {
+    let refuse = |reason| CliError::Value {
+        field: "--unset",
+        reason,
+    };
+    let plain = key.replace('-', "_");
+    let leaf = leaves(settings).find(|leaf| leaf.key() == plain || leaf.id() == plain);
+    let group = || settings.iter().find(|setting| setting.key == plain);
+    let (patch, key) = match (leaf, group()) {
+        (Some(Leaf { group, setting }), _) => match group {
+            None => (patch, setting.key),
+            Some(group) => match patch.entry(group).or_insert_with(|| json!({})) {
+                Value::Object(inner) => (inner, setting.key),
+                // The whole group is unset.
+                _ => return Ok(()),
+            },
+        },
+        (None, Some(group)) => (patch, group.key),
+        (None, None) => {
+            let keys: Vec<String> = leaves(settings).map(Leaf::key).collect();
+            return Err(refuse(format!(
+                "there is no setting `{key}`; there are: {}",
+                keys.join(", ")
+            )));
+        }
+    };
+    if patch.get(key).is_some_and(|value| !value.is_null()) {
+        return Err(refuse(format!("`{key}` is set by the same command")));
+    }
+    patch.insert(key.to_owned(), Value::Null);
+    Ok(())
+}
+
+/// The settings that are not at their defaults, each with its value.
+pub(crate) fn in_words<T: Declared + Serialize>(settings: &T) -> Vec<(String, String)> {
+    let settings = json!(settings);
+    let value = |leaf: Leaf| match leaf.group {
+        None => settings.get(leaf.setting.key),
+        Some(group) => settings.get(group)?.get(leaf.setting.key),
+    };
+    let words = |value: &Value| match value {
+        Value::Null => None,
+        Value::Bool(true) => Some("on".to_owned()),
+        Value::Bool(false) => Some("off".to_owned()),
+        Value::String(text) => Some(text.clone()),
+        Value::Array(texts) => {
+            let texts = texts.iter().filter_map(Value::as_str);
+            Some(texts.collect::<Vec<_>>().join(", "))
+        }
+        other => Some(other.to_string()),
+    };
+    leaves(T::SETTINGS)
+        .filter_map(|leaf| Some((leaf.key(), words(value(leaf)?)?)))
+        .collect()
+}
+
+/// A setting with a flag of its own.
+#[derive(Clone, Copy)]
+struct Leaf {
+    group: Option<&'static str>,
+    setting: &'static Setting,
+}
+
+/// Each setting that has a flag of its own: those of a group one by one.
+fn leaves(settings: &'static [Setting]) -> impl Iterator<Item = Leaf> {
+    settings.iter().flat_map(|setting| {
+        let (group, inner) = match setting.kind {
+            SettingKind::Group(inner) => (Some(setting.key), inner),
+            _ => (None, std::slice::from_ref(setting)),
+        };
+        inner.iter().map(move |setting| Leaf { group, setting })
+    })
+}
+
+impl Leaf {
+    /// What `--unset` takes, such as `expect.status`.
+    fn key(self) -> String {
+        match self.group {
+            None => self.setting.key.to_owned(),
+            Some(group) => format!("{group}.{}", self.setting.key),
+        }
+    }
+
+    /// What clap knows it by.
+    fn id(self) -> String {
+        self.key().replace('.', "_")
+    }
+
+    fn arg(self) -> Arg {
+        let setting = self.setting;
+        let help = match setting.default {
+            "off" | "none" | "any" => setting.help.trim().to_owned(),
+            default => format!("{} [default: {default}]", setting.help.trim()),
+        };
+        let arg = Arg::new(self.id())
+            .long(self.id().replace('_', "-"))
+            .value_name(setting.value_name)
+            .help(help)
+            .hide_short_help(setting.rare)
+            .help_heading(match self.group {
+                None => "Settings",
+                Some(_) => "Expected responses, for checks",
+            });
+        match setting.kind {
+            SettingKind::Number => arg.value_parser(clap::value_parser!(u32)),
+            SettingKind::Switch => arg
+                .value_parser(clap::value_parser!(bool))
+                .num_args(0..=1)
+                .require_equals(true)
+                .default_missing_value("true"),
+            SettingKind::List => arg.action(ArgAction::Append),
+            SettingKind::Text | SettingKind::Group(_) => arg,
+        }
+    }
+
+    /// What is given for it.
+    fn given(self, matches: &ArgMatches) -> Option<Value> {
+        let id = &self.id();
+        match self.setting.kind {
+            SettingKind::Number => matches.get_one(id).map(|number: &u32| json!(number)),
+            SettingKind::Switch => matches.get_one(id).map(|on: &bool| json!(on)),
+            SettingKind::List => {
+                let texts = matches.get_many(id)?;
+                Some(texts.map(|text: &String| json!(text)).collect())
+            }
+            SettingKind::Text | SettingKind::Group(_) => {
+                matches.get_one(id).map(|text: &String| json!(text))
+            }
+        }
+    }
+}
+
+impl<T: Declared> Args for Flags<T> {
+    fn augment_args(command: Command) -> Command {
+        command.args(leaves(T::SETTINGS).map(Leaf::arg))
+    }
+
+    fn augment_args_for_update(command: Command) -> Command {
+        Self::augment_args(command)
+    }
+}
+
+impl<T: Declared> FromArgMatches for Flags<T> {
+    fn from_arg_matches(matches: &ArgMatches) -> Result<Self, clap::Error> {
+        let mut flags = Self {
+            patch: Map::new(),
+            of: PhantomData,
+        };
+        flags.update_from_arg_matches(matches)?;
+        Ok(flags)
+    }
+
+    fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+        for leaf in leaves(T::SETTINGS) {
+            let Some(value) = leaf.given(matches) else {
+                continue;
+            };
+            let key = leaf.setting.key.to_owned();
+            match leaf.group {
+                None => self.patch.insert(key, value),
+                Some(group) => match self.patch.entry(group).or_insert_with(|| json!({})) {
+                    Value::Object(inner) => inner.insert(key, value),
+                    _ => None,
+                },
+            };
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn patch_of(words: &[&str]) -> Result<Value, CliError> {
+        let command =
+            Changes::<RouteSettings>::augment_args(Command::new("edit").no_binary_name(true));
+        let matches = command.try_get_matches_from(words).unwrap();
+        let changes = Changes::<RouteSettings>::from_arg_matches(&matches).unwrap();
+        changes.patch().map(Value::Object)
+    }
+
+    #[rstest]
+    #[case(&[], json!({}))]
+    #[case(&["--paused", "--strip-prefix=false"], json!({ "paused": true, "strip_prefix": false }))]
+    #[case(&["--note", "none"], json!({ "note": "none" }))]
+    #[case(&["--expect-status", "200", "--expect-header", "a", "--expect-header", "b: c"],
+           json!({ "expect": { "status": 200, "header": ["a", "b: c"] } }))]
+    #[case(&["--unset", "note", "--unset", "redirect-status"],
+           json!({ "note": null, "redirect_status": null }))]
+    #[case(&["--unset", "expect.text", "--unset", "expect-title", "--expect-status", "204"],
+           json!({ "expect": { "text": null, "title": null, "status": 204 } }))]
+    #[case(&["--unset", "expect"], json!({ "expect": null }))]
+    #[case(&["--unset", "expect", "--unset", "expect.text"], json!({ "expect": null }))]
+    fn flags_are_a_merge_patch(#[case] words: &[&str], #[case] patch: Value) {
+        assert_eq!(patch_of(words).unwrap(), patch);
+    }
+
+    #[test]
+    fn settings_are_told_by_their_keys() {
+        let Value::Object(patch) = json!({
+            "strip_prefix": true, "keep_path": false, "note": "two", "redirect_status": 308,
+            "set_headers": ["request a: b", "response c: d"], "expect": { "title": "Huts" },
+        }) else {
+            panic!("no object");
+        };
+        let settings = RouteSettings::default().merged(&patch).unwrap();
+        let told: Vec<String> = in_words(&settings)
+            .iter()
+            .map(|(key, value)| format!("{key}={value}"))
+            .collect();
+        let expected = [
+            "strip_prefix=on",
+            "set_headers=request a: b, response c: d",
+            "redirect_status=308",
+            "keep_path=off",
+            "note=two",
+            "expect.title=Huts",
+        ];
+        assert_eq!(told, expected);
+    }
+
+    #[rstest]
+    #[case(&["--unset", "colour"], "there is no setting `colour`; there are: address, ")]
+    #[case(&["--unset", "note", "--note", "x"], "`note` is set by the same command")]
+    #[case(&["--unset", "expect", "--expect-status", "200"], "`expect` is set by the same command")]
+    fn what_cannot_be_unset_is_told(#[case] words: &[&str], #[case] reason: &str) {
+        let error = patch_of(words).unwrap_err().to_string();
+        assert!(error.contains(reason), "{error}");
+    }
+}

@@ -1,0 +1,222 @@
+//! What routes take: addresses, ports and places that two of them cannot share.
+
+use std::collections::{HashMap, HashSet};
+use std::net::{IpAddr, Ipv4Addr};
+
+use crate::address::{Address, Pattern};
+use crate::configuration::{Configuration, Invalid, Rejection, Route, suggested_zone};
+use crate::name::{Name, suffixes};
+use crate::settings::{REDIRECT_STATUSES, TargetTls, TlsEnd};
+use crate::target::{Scheme, Target};
+
+/// What the rules for a new route look at, so that checking many of them costs no more for each.
+pub(crate) struct RouteIndex<'a> {
+    zones: HashSet<&'a str>,
+    routes: HashMap<&'a Address, &'a Route>,
+    /// The addresses that names resolve to by their routes' choice.
+    pub(crate) addresses: HashMap<&'a Pattern, IpAddr>,
+    /// Who has a loopback address for its own.
+    pub(crate) owners: HashMap<IpAddr, &'a Pattern>,
+}
+
+impl<'a> RouteIndex<'a> {
+    pub(crate) fn new(configuration: &'a Configuration) -> Self {
+        Self::of(configuration, configuration.routes.iter())
+    }
+
+    /// The index without the route at `address`.
+    pub(crate) fn without(configuration: &'a Configuration, address: &Address) -> Self {
+        let others = configuration.routes.iter();
+        Self::of(
+            configuration,
+            others.filter(|route| route.address != *address),
+        )
+    }
+
+    fn of(configuration: &'a Configuration, routes: impl Iterator<Item = &'a Route>) -> Self {
+        let zones = configuration.zones.iter();
+        let mut index = Self {
+            zones: zones.map(|zone| zone.name.as_str()).collect(),
+            routes: HashMap::with_capacity(configuration.routes.len()),
+            addresses: HashMap::new(),
+            owners: HashMap::new(),
+        };
+        routes.for_each(|route| index.note(route));
+        index
+    }
+
+    fn note(&mut self, route: &'a Route) {
+        self.routes.insert(&route.address, route);
+        if let Some(ip) = route.settings.address {
+            let pattern = &route.address.pattern;
+            self.addresses.insert(pattern, ip);
+            if is_own(ip) {
+                self.owners.insert(ip, pattern);
+            }
+        }
+    }
+
+    /// Checks `route` against the rules and what is there already, and adds it.
+    pub(crate) fn add(&mut self, route: &'a Route) -> Result<(), Rejection> {
+        let address = &route.address;
+        let base = address.pattern.base();
+        if !suffixes(base.as_str()).any(|suffix| self.zones.contains(suffix)) {
+            let zone = suggested_zone(base);
+            return Err(Rejection::Invalid(Invalid::new(
+                "name",
+                format!("`{base}` is in no zone: add one first with `bentlane zone add {zone}`"),
+            )));
+        }
+        if let Some(known) = self.routes.get(address) {
+            return Err(Rejection::Taken(Invalid::new(
+                "name",
+                format!(
+                    "the route `{address}` is there already and leads to {to}: change it with \
+                     `bentlane route edit {address} --to {new}`",
+                    to = known.to,
+                    new = route.to,
+                ),
+            )));
+        }
+        if let Some(ip) = route.settings.address {
+            self.check_address(&address.pattern, ip)?;
+        }
+        self.check_settings(route).map_err(Rejection::Invalid)?;
+        self.note(route);
+        Ok(())
+    }
+
+    /// Whether what was chosen for a route goes with its address and target.
+    fn check_settings(&self, route: &Route) -> Result<(), Invalid> {
+        let Route {
+            address,
+            to,
+            settings,
+        } = route;
+        if let Some(problem) = settings.expect.problems().into_iter().next() {
+            return Err(problem);
+        }
+        let refuse = |field, reason: String| Err(Invalid::new(field, reason));
+        if address.port.is_some() {
+            if !address.prefix.is_root() {
+                return refuse(
+                    "prefix",
+                    "a route for raw TCP has no path prefix".to_owned(),
+                );
+            }
+            if !to.is_bare() {
+                let reason = format!(
+                    "bytes of raw TCP go to a port such as `54021` or to `HOST:PORT`, not to `{to}`"
+                );
+                return refuse("to", reason);
+            }
+            if settings.access_log.is_some() {
+                let reason = "raw TCP has no requests that could be logged";
+                return refuse("access_log", reason.to_owned());
+            }
+            if !settings.address.is_some_and(is_own) {
+                let reason = "a route for raw TCP listens on a loopback address of the name's own: \
+                              give `own`, or one such as `127.0.0.5`";
+                return refuse("address", reason.to_owned());
+            }
+        } else if settings.tls == Some(TlsEnd::Passthrough) {
+            let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
+            if !bare || !address.prefix.is_root() {
+                let reason = "TLS passes unopened to a server alone, and for every path: what is \
+                              inside is not seen";
+                return refuse("tls", reason.to_owned());
+            }
+        }
+        let is_one = matches!(address.pattern, Pattern::Exact(_)) && address.port.is_none();
+        if settings.subdomains && !is_one {
+            let reason =
+                format!("only a route for one name over HTTP has subdomains, not `{address}`");
+            return refuse("subdomains", reason);
+        }
+        if settings.strip_prefix && address.prefix.is_root() {
+            let reason = format!("the route `{address}` has no path prefix to strip");
+            return refuse("strip_prefix", reason);
+        }
+        refuse_without_use(
+            to.scheme() == Some(Scheme::Https),
+            &[
+                ("target_tls", settings.target_tls != TargetTls::default()),
+                ("target_name", settings.target_name.is_some()),
+            ],
+            &format!("`{to}` is not asked over TLS (`https://HOST:PORT` is)"),
+        )?;
+        refuse_without_use(
+            matches!(to, Target::Folder(_)),
+            &[("fallback", settings.fallback.is_some())],
+            &format!("`{to}` is no folder"),
+        )?;
+        refuse_without_use(
+            matches!(to, Target::Redirect(_)),
+            &[
+                ("redirect_status", settings.redirect_status.is_some()),
+                ("keep_path", settings.keep_path.is_some()),
+            ],
+            &format!("`{to}` is no redirect"),
+        )?;
+        if let Some(status) = settings.redirect_status
+            && !REDIRECT_STATUSES.contains(&status)
+        {
+            let reason = format!("{status} is none of 301, 302, 307 and 308");
+            return refuse("redirect_status", reason);
+        }
+        for origin in &settings.allow_origins {
+            let covered = |base: &Name| suffixes(base.as_str()).any(|at| self.zones.contains(at));
+            if origin.wildcard().is_some_and(|base| !covered(base)) {
+                let reason = format!("`{origin}` stands for names outside the zones");
+                return refuse("allow_origins", reason);
+            }
+        }
+        Ok(())
+    }
+
+    fn check_address(&self, pattern: &Pattern, ip: IpAddr) -> Result<(), Rejection> {
+        if ip.is_unspecified() || ip.is_multicast() || ip == IpAddr::V4(Ipv4Addr::BROADCAST) {
+            let reason = format!("`{ip}` is no address that a client could connect to");
+            return Err(Rejection::Invalid(Invalid::new("address", reason)));
+        }
+        let taken = |reason| Err(Rejection::Taken(Invalid::new("address", reason)));
+        match (self.addresses.get(pattern), self.owners.get(&ip)) {
+            (Some(known), _) if *known != ip => taken(format!(
+                "another route of `{pattern}` gives it the address {known}, and a name has one"
+            )),
+            (_, Some(owner)) if *owner != pattern => taken(format!(
+                "{ip} is the own address of `{owner}`: give another, or `own` for one that is free"
+            )),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Refuses settings that are set though they mean nothing for the target, which `why` tells.
+fn refuse_without_use(
+    have_use: bool,
+    settings: &[(&'static str, bool)],
+    why: &str,
+) -> Result<(), Invalid> {
+    let set = settings.iter().filter(|(_, is_set)| *is_set && !have_use);
+    let keys: Vec<&'static str> = set.map(|(key, _)| *key).collect();
+    let Some(first) = keys.first() else {
+        return Ok(());
+    };
+    let unset: Vec<String> = keys.iter().map(|key| format!("--unset {key}")).collect();
+    let (keys, unset) = (keys.join("` and `"), unset.join(" "));
+    let reason = format!("{why}, so `{keys}` cannot be set: `{unset}` unsets it");
+    Err(Invalid::new(first, reason))
+}
+
+/// The first of the loopback addresses that names get for their own, and how many there are:
+/// 127.64.0.0/10, where nothing else is known to listen.
+pub(crate) const FIRST_OWN_ADDRESS: u32 = u32::from_be_bytes([127, 64, 0, 0]);
+pub(crate) const OWN_ADDRESSES: u32 = 1 << 22;
+
+/// Whether a name that resolves to `ip` has it for its own: a loopback address that is not
+/// everybody's.
+#[must_use]
+pub fn is_own(ip: IpAddr) -> bool {
+    ip.is_loopback() && ip != IpAddr::V4(Ipv4Addr::LOCALHOST) && ip.is_ipv4()
+}

@@ -1,0 +1,256 @@
+//! Taking back a change, where nothing has changed what it touched since.
+
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::fmt;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::{Map, Value, json};
+
+use crate::configuration::{
+    Changed, Configuration, Invalid, Rejection, Route, Zone, check_records,
+};
+use crate::route_index::RouteIndex;
+
+/// A change that is to be taken back: what it did, as the journal has it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Undo {
+    /// The revision that the change made.
+    pub revision: u64,
+    /// The zones that it changed.
+    pub zones: Vec<Changed<Zone>>,
+    /// The routes that it changed.
+    pub routes: Vec<Changed<Route>>,
+}
+
+/// What a later change did to the same thing, so that the earlier one cannot be taken back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Conflict {
+    /// What both changed, such as a route.
+    pub what: String,
+    /// The setting that both changed; `None` when it is the whole.
+    pub key: Option<String>,
+    /// What the earlier change left; `None` when that was nothing.
+    pub left: Option<Value>,
+    /// What is there now.
+    pub now: Option<Value>,
+}
+
+impl fmt::Display for Conflict {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self {
+            what,
+            key,
+            left,
+            now,
+        } = self;
+        let Some(key) = key else {
+            return match now {
+                Some(_) => write!(f, "there is a {what} again"),
+                None => write!(f, "there is no {what} any more"),
+            };
+        };
+        let value = |value: &Option<Value>| match value {
+            None | Some(Value::Null) => "unset".to_owned(),
+            Some(Value::String(text)) => format!("`{text}`"),
+            Some(other) => format!("`{other}`"),
+        };
+        let (left, now) = (value(left), value(now));
+        write!(
+            f,
+            "`{key}` of the {what} was {left} after that change and is {now} now"
+        )
+    }
+}
+
+impl Undo {
+    /// Takes the change back in `next`, which has the present zones and routes.
+    pub(crate) fn take_back(&self, next: &mut Configuration) -> Result<(), Rejection> {
+        let mut conflicts = Vec::new();
+        let mut zones = Vec::new();
+        for changed in &self.zones {
+            if let Some(Zone { name, .. }) = changed.either() {
+                let what = format!("zone `{name}`");
+                let now = next.zone(name);
+                zones.push((name, taken_back(changed, &what, now, &mut conflicts)?));
+            }
+        }
+        let known: HashMap<_, _> = next.routes.iter().map(|it| (&it.address, it)).collect();
+        let mut touched = HashSet::new();
+        let mut routes = Vec::new();
+        for changed in &self.routes {
+            if let Some(Route { address, .. }) = changed.either() {
+                let what = format!("route `{address}`");
+                let now = known.get(address).copied();
+                routes.extend(taken_back(changed, &what, now, &mut conflicts)?);
+                touched.insert(address);
+            }
+        }
+        if !conflicts.is_empty() {
+            return Err(Rejection::Conflicts(conflicts));
+        }
+        // A route needs its zone, and a zone that goes has none left.
+        next.routes
+            .retain(|route| !touched.contains(&route.address));
+        for zone in zones.iter().filter_map(|(_, zone)| zone.as_ref()) {
+            next.zones.retain(|known| known.name != zone.name);
+            next.zones.push(zone.clone());
+            check_records(zone)?;
+        }
+        let mut index = RouteIndex::new(next);
+        routes.iter().try_for_each(|route| index.add(route))?;
+        next.routes.extend(routes);
+        for (name, _) in zones.iter().filter(|(_, zone)| zone.is_none()) {
+            next.check_gone_zone(name, false)?;
+            next.zones.retain(|zone| zone.name != **name);
+        }
+        Ok(())
+    }
+}
+
+/// What `now` becomes when `changed` is taken back. What a later change did to the same keys is added
+/// to `conflicts`.
+fn taken_back<T>(
+    changed: &Changed<T>,
+    what: &str,
+    now: Option<&T>,
+    conflicts: &mut Vec<Conflict>,
+) -> Result<Option<T>, Rejection>
+where
+    T: Serialize + DeserializeOwned + Clone + PartialEq,
+{
+    let Changed { before, after } = changed;
+    if after.as_ref() == now {
+        return Ok(before.clone());
+    }
+    let conflict = |key: Option<&str>, left: Option<&Value>, now: Option<&Value>| Conflict {
+        what: what.to_owned(),
+        key: key.map(str::to_owned),
+        left: left.cloned(),
+        now: now.cloned(),
+    };
+    let (Some(after), Some(now)) = (after, now) else {
+        conflicts.push(conflict(None, None, now.map(|now| json!(now)).as_ref()));
+        return Ok(None);
+    };
+    let (before, after, now) = (json!(before), json!(after), json!(now));
+    let mut put = |key: &str, left: Option<&Value>, now: Option<&Value>| {
+        conflicts.push(conflict(Some(key), left, now));
+    };
+    let Some(reverted) = merged_back("", Some(&before), Some(&after), Some(&now), &mut put) else {
+        return Ok(None);
+    };
+    T::deserialize(reverted).map(Some).map_err(|error| {
+        let reason = format!("what the {what} was cannot be read: {error}");
+        Rejection::Invalid(Invalid::new("undo", reason))
+    })
+}
+
+/// The value `now` with what lies between `before` and `after` taken back. `conflict` gets each key
+/// that was changed otherwise since, with what the change left there and what is there now.
+fn merged_back(
+    key: &str,
+    before: Option<&Value>,
+    after: Option<&Value>,
+    now: Option<&Value>,
+    conflict: &mut impl FnMut(&str, Option<&Value>, Option<&Value>),
+) -> Option<Value> {
+    if before == after {
+        return now.cloned();
+    }
+    if after == now {
+        return before.cloned();
+    }
+    // Settings at their defaults are left out.
+    let empty = Value::Object(Map::new());
+    let [before, after, now] = match [before, after, now] {
+        all if all.iter().flatten().all(|value| value.is_object()) => {
+            all.map(|value| value.or(Some(&empty)))
+        }
+        all => all,
+    };
+    match (before, after, now) {
+        (Some(Value::Object(before)), Some(Value::Object(after)), Some(Value::Object(now))) => {
+            let keys: BTreeSet<&String> = [before, after, now]
+                .into_iter()
+                .flat_map(Map::keys)
+                .collect();
+            let merged = keys.into_iter().filter_map(|inner| {
+                // Keys are told as the command line has them: `note`, not `settings.note`.
+                let path = match key {
+                    "" | "settings" => inner.clone(),
+                    key => format!("{key}.{inner}"),
+                };
+                let [before, after, now] = [before, after, now].map(|map| map.get(inner));
+                Some((
+                    inner.clone(),
+                    merged_back(&path, before, after, now, conflict)?,
+                ))
+            });
+            Some(Value::Object(merged.collect()))
+        }
+        // Records are a set: each is there or not.
+        (Some(Value::Array(before)), Some(Value::Array(after)), Some(Value::Array(now)))
+            if key == "records" =>
+        {
+            let added = |it: &&Value| after.contains(it) && !before.contains(it);
+            let removed = before.iter().filter(|it| !after.contains(it));
+            let removed: Vec<&Value> = removed.collect();
+            for gone in after.iter().filter(|it| added(it) && !now.contains(it)) {
+                conflict(key, Some(gone), None);
+            }
+            for again in removed.iter().filter(|it| now.contains(it)) {
+                conflict(key, None, Some(again));
+            }
+            let kept = now.iter().filter(|it| !added(it));
+            Some(kept.chain(removed).cloned().collect())
+        }
+        _ => {
+            conflict(key, after, now);
+            now.cloned()
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    // What nothing has changed since goes back, and what the change left alone stays.
+    #[case(json!({ "to": "1" }), json!({ "to": "2" }), json!({ "to": "2", "note": "x" }),
+           json!({ "to": "1", "note": "x" }), &[])]
+    #[case(json!({}), json!({ "settings": { "note": "a" } }),
+           json!({ "settings": { "note": "a", "paused": true } }),
+           json!({ "settings": { "paused": true } }), &[])]
+    #[case(json!({ "settings": { "expect": { "status": 200 } } }), json!({ "settings": {} }),
+           json!({ "settings": { "note": "b" } }),
+           json!({ "settings": { "note": "b", "expect": { "status": 200 } } }), &[])]
+    #[case(json!({ "records": [1, 2] }), json!({ "records": [2, 3] }), json!({ "records": [2, 3, 4] }),
+           json!({ "records": [2, 4, 1] }), &[])]
+    // What has is a conflict.
+    #[case(json!({ "to": "1" }), json!({ "to": "2" }), json!({ "to": "3" }), json!({ "to": "3" }), &["to"])]
+    #[case(json!({ "settings": { "expect": { "status": 200 } } }),
+           json!({ "settings": { "expect": { "status": 201 } } }), json!({}),
+           json!({ "settings": { "expect": {} } }), &["expect.status"])]
+    #[case(json!({ "records": [] }), json!({ "records": [1] }), json!({ "records": [2] }),
+           json!({ "records": [2] }), &["records"])]
+    #[case(json!({ "records": [1] }), json!({ "records": [2] }), json!({ "records": [1, 2] }),
+           json!({ "records": [1, 1] }), &["records"])]
+    fn three_states_are_merged(
+        #[case] before: Value,
+        #[case] after: Value,
+        #[case] now: Value,
+        #[case] merged: Value,
+        #[case] keys: &[&str],
+    ) {
+        let mut conflicts = Vec::new();
+        let mut note =
+            |key: &str, _: Option<&Value>, _: Option<&Value>| conflicts.push(key.to_owned());
+        let back = merged_back("", Some(&before), Some(&after), Some(&now), &mut note);
+        assert_eq!(back, Some(merged));
+        assert_eq!(conflicts, keys);
+    }
+}

@@ -1,0 +1,171 @@
+//! Requests that were not passed on, and the pages that say why.
+
+use bentlane_checks::Finding;
+use bentlane_model::{Route, chain};
+use http::StatusCode;
+
+use crate::body::{Broken, Stalled};
+use crate::files::FileError;
+use crate::page::Page;
+use crate::plane::Limits;
+use crate::pool::{Boxed, ConnectError, Pool};
+
+/// Why a request was not passed on.
+pub(crate) enum Failure {
+    /// No connection to the target.
+    Connect(ConnectError),
+    /// The target did not answer in time.
+    Late,
+    /// The client did not send the body in time.
+    Stalled,
+    /// The client sent something that is no body.
+    Broken,
+    /// The exchange broke off.
+    Exchange(hyper::Error),
+    /// The target speaks TLS, and was asked in the clear.
+    SpeaksTls,
+    /// The fields of the response take so many octets.
+    Oversized(usize),
+    /// The target answers so instead of changing its protocol.
+    NoUpgrade(StatusCode),
+}
+
+/// Why a request has no response of the target's.
+pub(crate) enum Refusal {
+    Page(Box<Page>),
+    Failure(Failure),
+}
+
+impl From<Box<Page>> for Refusal {
+    fn from(page: Box<Page>) -> Self {
+        Self::Page(page)
+    }
+}
+
+impl From<Failure> for Refusal {
+    fn from(failure: Failure) -> Self {
+        Self::Failure(failure)
+    }
+}
+
+impl Failure {
+    /// The page that says why, with the finding and its fix.
+    #[cold]
+    pub(crate) fn explain(self, limits: &Limits, name: &str, route: &Route) -> Box<Page> {
+        let (address, target) = (route.address.to_string(), &route.to);
+        let bad = StatusCode::BAD_GATEWAY;
+        let (status, finding) = match self {
+            Self::Connect(error) => (bad, connect_finding(&address, route, error)),
+            Self::Late => {
+                let limit = format!("{} s", limits.first_byte.as_secs());
+                let finding = Finding::answer_late(target, &limit);
+                (StatusCode::GATEWAY_TIMEOUT, finding)
+            }
+            Self::Stalled => {
+                let limit = limits.request_idle;
+                return Box::new(Page::request_stalled(limit));
+            }
+            Self::NoUpgrade(status) => (bad, Finding::upgrade_refused(target, status.as_u16())),
+            Self::Broken => {
+                return Box::new(Page::bad_request("the body of the request cannot be read"));
+            }
+            Self::SpeaksTls => (bad, Finding::target_speaks_tls(&address, target)),
+            Self::Oversized(octets) => {
+                let limit = limits.response_head_octets;
+                let reason = format!("{octets} bytes, and {limit} are taken");
+                (bad, Finding::answer_oversized(target, &reason))
+            }
+            Self::Exchange(error) if error.is_parse_too_large() => {
+                (bad, Finding::answer_oversized(target, &chain(&error)))
+            }
+            Self::Exchange(error) if error.is_parse() => {
+                (bad, Finding::answer_malformed(target, &chain(&error)))
+            }
+            Self::Exchange(error) => (bad, Finding::answer_missing(target, &chain(&error))),
+        };
+        Page::finding(status, name, &address, Some(target), finding)
+    }
+
+    /// The same, unless the target turns out to speak TLS: asked on a fresh connection alone, since
+    /// one that has served before spoke HTTP.
+    #[cold]
+    pub(crate) fn or_tls(self, pool: &Pool, fresh: bool) -> Boxed<'_, Self> {
+        Box::pin(async move {
+            let unread = matches!(&self, Self::Exchange(error) if !error.is_parse_too_large());
+            if fresh && unread && pool.speaks_tls().await {
+                return Self::SpeaksTls;
+            }
+            self
+        })
+    }
+
+    pub(crate) fn of(error: hyper::Error) -> Self {
+        let mut cause: Option<&dyn std::error::Error> = Some(&error);
+        while let Some(some) = cause {
+            if some.is::<Stalled>() {
+                return Self::Stalled;
+            }
+            if some.is::<Broken>() {
+                return Self::Broken;
+            }
+            cause = some.source();
+        }
+        Self::Exchange(error)
+    }
+}
+
+#[cold]
+fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding {
+    let target = &route.to;
+    match error {
+        ConnectError::Closed {
+            attempts,
+            elsewhere: Some(elsewhere),
+        } => Finding::target_other_family(address, target, &attempts, elsewhere),
+        ConnectError::Closed { attempts, .. } => Finding::target_closed(address, target, &attempts),
+        ConnectError::Container(place) => Finding::container(address, target, &place)
+            .unwrap_or_else(|| Finding::target_closed(address, target, &[])),
+        ConnectError::UnknownHost(reason) => Finding::target_unknown(address, target, &reason),
+        ConnectError::Untrusted(reason) => Finding::target_untrusted(address, target, &reason),
+        ConnectError::SpeaksPlain => Finding::target_speaks_plain(address, target),
+        ConnectError::Tls(reason) => Finding::target_tls_failed(target, &reason),
+        ConnectError::Broken(reason) => Finding::answer_missing(target, &reason),
+    }
+}
+
+#[cold]
+pub(crate) fn paused(name: &str, route: &Route) -> Box<Page> {
+    let address = route.address.to_string();
+    let finding = Finding::route_paused(&address, route.settings.note.as_deref());
+    let status = StatusCode::SERVICE_UNAVAILABLE;
+    Page::finding(status, name, &address, Some(&route.to), finding)
+}
+
+#[cold]
+pub(crate) fn looped(route: &Route, circle: &[String]) -> Box<Page> {
+    let address = route.address.to_string();
+    let finding = Finding::route_loop(&address, circle);
+    let status = StatusCode::LOOP_DETECTED;
+    Page::finding(status, &address, &address, Some(&route.to), finding)
+}
+
+#[cold]
+pub(crate) fn file_failure(name: &str, route: &Route, path: &str, error: &FileError) -> Box<Page> {
+    let (address, target) = (route.address.to_string(), &route.to);
+    let (status, finding) = match error {
+        FileError::Missing => (
+            StatusCode::NOT_FOUND,
+            Finding::file_missing(&address, target, path, None),
+        ),
+        FileError::Outside => {
+            let reason = "the path leads out of the folder, where nothing is served from";
+            let finding = Finding::file_missing(&address, target, path, Some(reason));
+            (StatusCode::NOT_FOUND, finding)
+        }
+        FileError::Unreadable(cause) => (
+            StatusCode::BAD_GATEWAY,
+            Finding::folder_unreadable(&address, target, &cause.to_string()),
+        ),
+    };
+    Page::finding(status, name, &address, Some(target), finding)
+}

@@ -1,0 +1,228 @@
+//! The journal: every change of the configuration, and how to take one back.
+
+use std::collections::HashSet;
+
+use bentlane_model::{Change, Changed, Route, Undo};
+use sea_orm::ActiveValue::{NotSet, Set};
+use sea_orm::{
+    ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use time::OffsetDateTime;
+
+use crate::entity::journal::{ActiveModel, Column, Entity, Model};
+use crate::store::{Store, StoreError, from_json, revision_number, unreadable};
+
+/// One line of the journal.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct JournalEntry {
+    /// The revision that the change made.
+    pub revision: u64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Who: the command line or the console, and the account.
+    pub who: String,
+    /// `add`, `edit` or `remove`.
+    pub action: String,
+    /// `zone` or `route`.
+    pub kind: String,
+    /// The zone's name or the route's address.
+    pub subject: String,
+    /// What was there before.
+    pub before: Option<Value>,
+    /// What is there since.
+    pub after: Option<Value>,
+    /// The revision that the change took back.
+    pub undoes: Option<u64>,
+}
+
+/// What the journal says of one row that changed.
+pub(crate) struct Entry {
+    pub(crate) action: &'static str,
+    pub(crate) kind: &'static str,
+    pub(crate) subject: String,
+    pub(crate) before: Option<Value>,
+    pub(crate) after: Option<Value>,
+}
+
+impl Entry {
+    pub(crate) fn of<T: Serialize>(
+        kind: &'static str,
+        subject: String,
+        changed: Changed<&T>,
+    ) -> Self {
+        let value = |it: &T| json!(it);
+        Self {
+            action: match (changed.before, changed.after) {
+                (None, _) => "add",
+                (Some(_), None) => "remove",
+                (Some(_), Some(_)) => "edit",
+            },
+            kind,
+            subject,
+            before: changed.before.map(value),
+            after: changed.after.map(value),
+        }
+    }
+}
+
+/// Adds what `change` did to the journal.
+pub(crate) async fn write(
+    transaction: &DatabaseTransaction,
+    revision: i64,
+    who: &str,
+    change: &Change,
+    entries: Vec<Entry>,
+) -> Result<(), StoreError> {
+    let undoes = match change {
+        Change::Undo(undo) => i64::try_from(undo.revision).ok(),
+        _ => None,
+    };
+    for entry in entries {
+        Entity::insert(ActiveModel {
+            id: NotSet,
+            revision: Set(revision),
+            at: Set(OffsetDateTime::now_utc()),
+            who: Set(who.to_owned()),
+            action: Set(entry.action.to_owned()),
+            kind: Set(entry.kind.to_owned()),
+            subject: Set(entry.subject),
+            before: Set(entry.before),
+            after: Set(entry.after),
+            undoes: Set(undoes),
+        })
+        .exec(transaction)
+        .await?;
+    }
+    Ok(())
+}
+
+impl Store {
+    /// The latest `most` entries of the journal, newest first.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn journal(&self, most: u64) -> Result<Vec<JournalEntry>, StoreError> {
+        let rows = Entity::find().order_by_desc(Column::Id).limit(most);
+        let rows = rows.all(self.database()).await?;
+        rows.into_iter().map(JournalEntry::read).collect()
+    }
+
+    /// What the change with this number did: the one that made this revision. Without a number it is
+    /// the latest that neither took another back nor was taken back.
+    ///
+    /// # Errors
+    /// When there is no such change, or the database is not reachable.
+    pub async fn change(&self, number: Option<u64>) -> Result<Vec<JournalEntry>, StoreError> {
+        let revision = match number {
+            Some(number) => {
+                i64::try_from(number).map_err(|_| StoreError::NoSuchChange { number })?
+            }
+            None => self.latest_in_force().await?,
+        };
+        let rows = Entity::find()
+            .filter(Column::Revision.eq(revision))
+            .order_by_asc(Column::Id)
+            .all(self.database())
+            .await?;
+        match number {
+            Some(number) if rows.is_empty() => Err(StoreError::NoSuchChange { number }),
+            _ => rows.into_iter().map(JournalEntry::read).collect(),
+        }
+    }
+
+    /// The revision of the latest change that neither took another back nor was taken back.
+    async fn latest_in_force(&self) -> Result<i64, StoreError> {
+        let undos: Vec<(i64, Option<i64>)> = Entity::find()
+            .select_only()
+            .columns([Column::Revision, Column::Undoes])
+            .distinct()
+            .filter(Column::Undoes.is_not_null())
+            .order_by_desc(Column::Revision)
+            .into_tuple()
+            .all(self.database())
+            .await?;
+        // From the newest on: one that was itself taken back does not count.
+        let mut undone = HashSet::new();
+        for (revision, undoes) in undos {
+            if !undone.contains(&revision) {
+                undone.extend(undoes);
+            }
+        }
+        let latest: Vec<i64> = Entity::find()
+            .select_only()
+            .column(Column::Revision)
+            .distinct()
+            .filter(Column::Undoes.is_null())
+            .order_by_desc(Column::Revision)
+            .limit(undone.len() as u64 + 1)
+            .into_tuple()
+            .all(self.database())
+            .await?;
+        let in_force = latest.into_iter().find(|it| !undone.contains(it));
+        in_force.ok_or(StoreError::NothingToUndo)
+    }
+}
+
+impl JournalEntry {
+    fn read(row: Model) -> Result<Self, StoreError> {
+        Ok(Self {
+            revision: revision_number(row.revision)?,
+            at: row.at,
+            who: row.who,
+            action: row.action,
+            kind: row.kind,
+            subject: row.subject,
+            before: row.before,
+            after: row.after,
+            undoes: row.undoes.map(revision_number).transpose()?,
+        })
+    }
+
+    /// The change that takes back what `entries`, all of one change, did.
+    ///
+    /// # Errors
+    /// When an entry cannot be read.
+    pub fn undo(entries: &[Self]) -> Result<Undo, StoreError> {
+        let mut undo = Undo::default();
+        for entry in entries {
+            undo.revision = entry.revision;
+            match &*entry.kind {
+                "zone" => undo.zones.push(entry.changed()?),
+                "route" => undo.routes.push(entry.changed()?),
+                "routes" => {
+                    let both: Changed<Vec<Route>> = entry.changed()?;
+                    let before = both.before.unwrap_or_default().into_iter();
+                    let after = both.after.unwrap_or_default().into_iter();
+                    let gone = before.map(|route| Changed {
+                        before: Some(route),
+                        after: None,
+                    });
+                    let new = after.map(|route| Changed {
+                        before: None,
+                        after: Some(route),
+                    });
+                    undo.routes.extend(gone.chain(new));
+                }
+                other => return Err(unreadable("kind of change", &other)),
+            }
+        }
+        Ok(undo)
+    }
+
+    fn changed<T: DeserializeOwned>(&self) -> Result<Changed<T>, StoreError> {
+        let read = |value: &Option<Value>| {
+            let value = value.clone();
+            value
+                .map(|value| from_json("entry of the journal", value))
+                .transpose()
+        };
+        Ok(Changed {
+            before: read(&self.before)?,
+            after: read(&self.after)?,
+        })
+    }
+}

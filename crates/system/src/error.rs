@@ -1,0 +1,92 @@
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::files::FileError;
+
+/// Why the system is not attached or detached.
+#[derive(Debug, thiserror::Error)]
+pub enum SystemError {
+    /// The system's lookups ask port 53 only.
+    #[error(
+        "the resolver does not listen on port 53 (but on {listening}), and the system's lookups ask no other: run `bentlane serve` with its standard ports, or `sudo bentlane system attach --only hosts` for exact names"
+    )]
+    NotOnPort53 {
+        /// Where it listens.
+        listening: String,
+    },
+    /// There is nothing to ask us for.
+    #[error("there is no zone yet: add one first with `bentlane zone add moor.test`")]
+    NoZone,
+    /// There is nobody to run a unit.
+    #[error(
+        "systemd does not run this machine, so it cannot run the service: have `bentlane serve` started in the way that is usual here"
+    )]
+    NoSystemd,
+    /// systemd does not do what it is told.
+    #[error("`systemctl {command}` failed: {reason}")]
+    Systemd {
+        /// What it was told.
+        command: String,
+        /// What it said.
+        reason: String,
+    },
+    /// The system's resolver does not take up its settings.
+    #[error("{path} is in place, but `systemctl restart systemd-resolved` failed: {reason}")]
+    NotTakenUp {
+        /// The file with the settings.
+        path: PathBuf,
+        /// What the command said.
+        reason: String,
+    },
+    /// What was approved, or what a service wants, is not to be trusted.
+    #[error("{path} is not used: {reason}")]
+    NotApproved {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        reason: String,
+    },
+    /// Root would run a program that others can replace.
+    #[error("{path} can be changed by others than root, so root runs no program from there")]
+    Insecure {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// A file that is not ours.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// A trust store does not change.
+    #[error("cannot change the trust store {path}: {reason}")]
+    Store {
+        /// The store.
+        path: PathBuf,
+        /// What its tool said.
+        reason: String,
+    },
+    /// A file that we may not change.
+    #[error("cannot change {path} as this user: run it with sudo")]
+    NotAllowed {
+        /// The file.
+        path: PathBuf,
+    },
+    /// A file.
+    #[error("cannot {verb} {path}")]
+    Io {
+        /// What was tried.
+        verb: &'static str,
+        /// The file.
+        path: PathBuf,
+        /// The system's reason.
+        source: io::Error,
+    },
+}
+
+impl SystemError {
+    pub(crate) fn io(verb: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
+        let path = path.to_owned();
+        move |source| match source.kind() {
+            io::ErrorKind::PermissionDenied => Self::NotAllowed { path },
+            _ => Self::Io { verb, path, source },
+        }
+    }
+}
