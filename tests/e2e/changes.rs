@@ -2,7 +2,7 @@
 
 use std::thread;
 
-use bentlane_tests::{Run, World};
+use bentlane_tests::{Namespace, Run, Start, World};
 use serde_json::{Value, json};
 
 const ZONE_FILE: &str = "mail 60 IN A 127.0.0.8\nhut 60 IN TXT \"open\"\n";
@@ -344,4 +344,75 @@ fn undo_goes_back_step_by_step() {
     );
     let journal = world.ok(&["journal"]);
     assert!(journal.contains("remove zone; takes back 1"), "{journal}");
+}
+
+/// Attaching and detaching in a namespace of its own, each taken back.
+const MACHINE: &str = r#"
+set -eu
+private_machine
+nameservers 127.0.0.9
+mkdir -p "$HOME/.pki/nssdb"
+certutil -d "sql:$HOME/.pki/nssdb" -N --empty-password
+update-ca-certificates --fresh >/dev/null 2>&1
+state() {
+  cat /etc/hosts /etc/resolv.conf; cat /etc/ssl/certs/ca-certificates.crt
+  ls -R /etc/chromium /etc/firefox /usr/local/share/ca-certificates 2>/dev/null || true
+  cat /etc/chromium/policies/managed/* /etc/firefox/policies/* 2>/dev/null || true
+  keytool -list -keystore /etc/ssl/certs/java/cacerts -storepass changeit 2>/dev/null | grep -o 'SHA-256.*' | sort
+  certutil -L -d "sql:$HOME/.pki/nssdb"
+}
+same() { state | cmp - "$FOLDER/$1" && echo "as $1" || true; }
+"$BENTLANE" serve >"$FOLDER/service.log" 2>&1 & service=$!
+trap 'kill $service 2>/dev/null || true; wait' EXIT
+await_service
+"$BENTLANE" zone add moor.test >/dev/null
+"$BENTLANE" route add hut.moor.test 4310 >/dev/null
+state > "$FOLDER/before"
+step dry; "$BENTLANE" system attach --only lookups --yes >/dev/null 2>&1; state > "$FOLDER/lookups"
+"$BENTLANE" undo --dry-run; same lookups
+step lookups; "$BENTLANE" undo --yes 2>&1; same before
+step redo; "$BENTLANE" undo "$("$BENTLANE" journal --format json | python3 -c 'import json, sys; print(json.load(sys.stdin)["entries"][0]["revision"])')" --yes 2>&1; same lookups
+step trust; "$BENTLANE" system attach --yes >/dev/null 2>&1; state > "$FOLDER/all"
+"$BENTLANE" undo --yes 2>&1; same lookups
+step hosts; "$BENTLANE" system attach --only hosts --yes >/dev/null 2>&1; "$BENTLANE" undo --yes >/dev/null 2>&1; same lookups
+step detach; "$BENTLANE" system attach --yes >/dev/null 2>&1; same all
+"$BENTLANE" system detach --yes >/dev/null 2>&1; same before; "$BENTLANE" undo --yes 2>&1; same all
+step api; "$BENTLANE" system detach --only lookups --yes >/dev/null 2>&1
+curl -sS --unix-socket "$BENTLANE_DATA_DIR/api.sock" http://localhost/api/v1/undo -H 'content-type: application/json' -d '{}'
+step journal; "$BENTLANE" journal
+step conflict; "$BENTLANE" system attach --only lookups --yes >/dev/null 2>&1
+echo '# mine' >> /etc/resolv.conf; state > "$FOLDER/mine"
+"$BENTLANE" undo --yes 2>&1 || echo "exit $?"; same mine
+"#;
+
+#[test]
+fn changes_of_this_machine_are_taken_back_too() {
+    let world = World::asleep(Start::default());
+    Namespace::run(&world, MACHINE).expect(&[
+        (
+            "dry",
+            &["/etc/resolv.conf  restore the former file", "as lookups"],
+        ),
+        ("lookups", &["everything is as it was before", "as before"]),
+        ("redo", &["took back change", "as lookups"]),
+        ("trust", &["Java's trust store", "as lookups"]),
+        ("hosts", &["as lookups"]),
+        (
+            "detach",
+            &["as all\nas before", "took back change", "as all"],
+        ),
+        ("api", &["`sudo bentlane undo", "\"status\":409"]),
+        (
+            "journal",
+            &[
+                "attach machine",
+                "detach machine; takes back",
+                "/etc/resolv.conf",
+            ],
+        ),
+        (
+            "conflict",
+            &["/etc/resolv.conf has changed again", "exit 2", "as mine"],
+        ),
+    ]);
 }

@@ -48,7 +48,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
         .await
         .unwrap();
 
-    // Its lane is broken, with the cause and the remedy.
+    // Its lane is broken, with the cause and the fix.
     browser
         .find("[data-address='booking.moor.test'][data-passed=false]")
         .await;

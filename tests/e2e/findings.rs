@@ -1,4 +1,4 @@
-//! Faults that are set up for real: each is told apart, at its hop, and its remedy mends it.
+//! Faults that are set up for real: each is told apart, at its hop, and its fix mends it.
 
 use std::process::Command;
 
@@ -53,7 +53,7 @@ fn carry_out(world: &World, command: &str) {
     world.ok(&words);
 }
 
-/// Expects this finding of a route, and that its remedy mends it.
+/// Expects this finding of a route, and that its fix mends it.
 fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &Mend) {
     let verdict = check(world, address);
     let findings = verdict["findings"].as_array().unwrap();
@@ -76,7 +76,7 @@ fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &
     let port = app.port().parse().unwrap();
     let _app = match mend {
         Mend::Command => {
-            assert_eq!(found["fix"]["ours"], true, "{found:#}");
+            assert!(found["fix"]["action"].is_object(), "{found:#}");
             carry_out(world, found["fix"]["command"].as_str().unwrap());
             app
         }
@@ -261,7 +261,15 @@ fn a_page_that_asks_another_route_needs_its_leave() {
     });
     let asked = App::answering(0, |_| reply(405, &[], ""));
     world.ok(&["route", "add", "a.moor.test", &asking.port()]);
-    world.ok(&["route", "add", "b.moor.test", &asked.port()]);
+    let other = "https://other.example";
+    world.ok(&[
+        "route",
+        "add",
+        "b.moor.test",
+        &asked.port(),
+        "--allow-origins",
+        other,
+    ]);
     let verdict = check_deep(&world, "a.moor.test");
     let found = worst(&verdict);
     assert_eq!(found["slug"], "preflight-refused", "{verdict:#}");
@@ -269,7 +277,24 @@ fn a_page_that_asks_another_route_needs_its_leave() {
         (&found["hop"], &found["severity"]),
         (&"answer".into(), &"warning".into())
     );
+    // As a command and by itself, it adds to what is allowed already.
+    let allowed = || world.get("/routes/b.moor.test")["settings"]["allow_origins"].clone();
+    let both = serde_json::json!([other, format!("https://a.moor.test:{https}")]);
     carry_out(&world, found["fix"]["command"].as_str().unwrap());
+    assert_eq!(allowed(), both);
+    world.ok(&["undo"]);
+    let fixing = [
+        "check",
+        "--routes-only",
+        "--deep",
+        "--fix",
+        "--yes",
+        "a.moor.test",
+    ];
+    let fixed = world.run(&fixing);
+    let change = format!("allow_origins: {other} → {other}, https://a.moor.test:{https}");
+    assert!(fixed.stderr.contains(&change), "{fixed:?}");
+    assert_eq!(allowed(), both);
     let verdict = check_deep(&world, "a.moor.test");
     assert!(!has(&verdict, "preflight-refused"), "{verdict:#}");
 }
@@ -622,7 +647,7 @@ fn the_certificate_of_a_target_is_told_apart(
     carry_out(&world, &command.replace("FILE", &certificate));
     let verdict = check(&world, "a.moor.test");
     assert!(!has(&verdict, slug), "{verdict:#}");
-    // By the right name it still vouches for itself, which the next remedy settles.
+    // By the right name it still vouches for itself, which the next fix settles.
     if slug == "target-other-name" {
         assert_eq!(worst(&verdict)["slug"], "target-untrusted", "{verdict:#}");
     } else {

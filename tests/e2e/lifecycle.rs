@@ -288,7 +288,7 @@ fn secrets_are_for_their_owner_and_a_looser_mode_is_refused() {
         assert_eq!(mode & 0o777, 0o600, "{name}");
     }
     world.end(Signal::TERM);
-    for (name, loose, right, remedy) in [
+    for (name, loose, right, fix) in [
         ("keys/root.pem", 0o644, 0o600, "chmod 600"),
         ("keys", 0o755, 0o700, "chmod 700"),
     ] {
@@ -298,7 +298,7 @@ fn secrets_are_for_their_owner_and_a_looser_mode_is_refused() {
         let mut service = Background::start(&mut world.serve_command(), world.path("loose.log"));
         assert_eq!(wait_until("the service to give up", || service.ended()), 1);
         let said = service.output();
-        assert!(said.contains(remedy), "{said}");
+        assert!(said.contains(fix), "{said}");
         set(right).unwrap();
     }
     world.wake();

@@ -1,5 +1,5 @@
 //! Faults of the machine's own lookups, trust and clock, set up in namespaces with files of the
-//! test's own: what a check finds, and that its remedy mends it.
+//! test's own: what a check finds, and that its fix mends it.
 
 use std::fs;
 
@@ -25,7 +25,7 @@ cd "$FOLDER/site"; python3 -m http.server --bind 127.0.0.1 4310 >"$FOLDER/app.lo
 for _ in $(seq 100); do (exec 3<>/dev/tcp/127.0.0.1/4310) 2>/dev/null && break; sleep 0.1; done
 cd /
 "$BENTLANE" route add a.moor.test 4310 >/dev/null
-# The finding of a kind: its hop and severity, and the command that is its remedy.
+# The finding of a kind: its hop and severity, and the command that is its fix.
 found() {
   "$BENTLANE" check ${3:-} --format json a.moor.test > "$FOLDER/check.json" || true
   python3 - "$FOLDER/check.json" "$1" "$2" <<'PYTHON'

@@ -91,7 +91,7 @@ fn which_side_speaks_tls_is_told_apart() {
     let plain_target = format!("https://127.0.0.1:{}", plain.port());
     world.ok(&["route", "add", "secure.moor.test", &secure.port()]);
     world.ok(&["route", "add", "plain.moor.test", &plain_target]);
-    for (name, slug, remedy) in [
+    for (name, slug, fix) in [
         (
             "secure",
             "target-speaks-tls",
@@ -112,15 +112,15 @@ fn which_side_speaks_tls_is_told_apart() {
         let url = format!("https://{name}.moor.test/");
         let said = json(&world.curl(&["-H", "accept: application/json", &url]).ok());
         assert_eq!(said["finding"]["slug"], slug, "{said}");
-        assert_eq!(said["finding"]["fix"]["command"], remedy.as_str(), "{said}");
+        assert_eq!(said["finding"]["fix"]["command"], fix.as_str(), "{said}");
         let address = format!("{name}.moor.test");
         let verdict = &world
             .run(&["check", "--routes-only", &address, "--format", "json"])
             .json()["verdicts"][0];
         assert_eq!(verdict["findings"][0]["slug"], slug, "{verdict}");
         assert_eq!(verdict["hops"][2]["state"], "broken", "{verdict}");
-        // The remedy mends it.
-        let words: Vec<&str> = remedy.split(' ').skip(1).collect();
+        // The fix mends it.
+        let words: Vec<&str> = fix.split(' ').skip(1).collect();
         world.ok(&words);
         assert_eq!(json(&world.curl(&[&url]).ok())["method"], "GET");
     }

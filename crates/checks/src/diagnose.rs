@@ -265,8 +265,8 @@ mod tests {
         }
 
         fn own_page(self, kind: FindingKind) -> Self {
-            let remedy = crate::Remedy::text("do something");
-            let finding = Finding::of(kind, "something is wrong", Vec::new(), remedy);
+            let fix = crate::Fix::text("do something");
+            let finding = Finding::of(kind, "something is wrong", Vec::new(), fix);
             let finding = Box::new(finding);
             self.answer(Answer::OwnPage {
                 status: 502,
@@ -513,11 +513,9 @@ mod tests {
             "{finding:?}"
         );
         assert_eq!(finding.hop, kind.hop());
-        assert!(!finding.summary.is_empty() && !finding.remedy.text.is_empty());
-        if finding.remedy.ours {
-            let command = finding.remedy.command.as_deref().unwrap_or_default();
-            let own = command.trim_start_matches("sudo ");
-            assert!(own.starts_with("bentlane "), "{command}");
+        assert!(!finding.summary.is_empty() && !finding.fix.text.is_empty());
+        if let Some(action) = &finding.fix.action {
+            assert_eq!(finding.fix.command, Some(action.command()));
         }
         assert_eq!(verdict.passed, severity != Error, "{verdict:#?}");
         let states = verdict.states();
@@ -622,9 +620,9 @@ mod tests {
     fn the_remedy_for_a_silent_port_names_the_port() {
         let case = healthy().closed(&[Refusal::Refused]);
         let verdict = diagnose(&case.facts, &case.seen);
-        let remedy = &verdict.findings[0].remedy;
-        assert!(remedy.text.contains("port 4310"), "{}", remedy.text);
-        let command = remedy.command.as_deref();
+        let fix = &verdict.findings[0].fix;
+        assert!(fix.text.contains("port 4310"), "{}", fix.text);
+        let command = fix.command.as_deref();
         assert_eq!(
             command,
             Some("bentlane route edit booking.moor.test --to PORT")

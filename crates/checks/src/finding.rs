@@ -2,6 +2,7 @@ use std::net::SocketAddr;
 
 use serde::{Deserialize, Serialize};
 
+use super::fix::{Action, Fix, shell};
 use super::kind::FindingKind;
 use super::observation::{Attempt, Refusal};
 use super::verdict::Hop;
@@ -23,21 +24,8 @@ pub struct Finding {
     /// What was seen, a line each.
     pub evidence: Vec<String>,
     /// What fixes it.
-    #[serde(rename = "fix", alias = "remedy")]
-    pub remedy: Remedy,
-}
-
-/// What fixes a finding: words, and the command where there is one.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct Remedy {
-    /// What to do, in a sentence.
-    pub text: String,
-    /// The command that does it; words in capitals are to be replaced.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub command: Option<String>,
-    /// Whether the command is complete and ours, so that `bentlane check --fix` offers to run it.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub ours: bool,
+    #[serde(alias = "remedy")]
+    pub fix: Fix,
 }
 
 /// How bad a finding is.
@@ -63,7 +51,7 @@ impl Finding {
         kind: FindingKind,
         summary: impl Into<String>,
         evidence: Vec<String>,
-        remedy: Remedy,
+        fix: Fix,
     ) -> Self {
         Self {
             slug: kind,
@@ -71,7 +59,7 @@ impl Finding {
             severity: kind.severity(),
             summary: summary.into(),
             evidence,
-            remedy,
+            fix,
         }
     }
 
@@ -82,7 +70,7 @@ impl Finding {
             FindingKind::ResolverSilent,
             format!("our resolver at {resolver} does not answer for {name}"),
             vec![evidence],
-            Remedy::command(
+            Fix::command(
                 "check that the service runs and listens there",
                 "bentlane status",
             ),
@@ -96,7 +84,7 @@ impl Finding {
             FindingKind::ResolverRefuses,
             format!("our resolver refuses {name}: no zone covers it"),
             vec![format!("response code {code}")],
-            Remedy::command("see which zones there are", "bentlane zone list"),
+            Fix::command("see which zones there are", "bentlane zone list"),
         )
     }
 
@@ -115,7 +103,7 @@ impl Finding {
                 format!("resolved to {found}"),
                 format!("listening on {}", listening.join(", ")),
             ],
-            Remedy::command("compare the listeners with the answer", "bentlane status"),
+            Fix::command("compare the listeners with the answer", "bentlane status"),
         )
     }
 
@@ -128,9 +116,9 @@ impl Finding {
             FindingKind::RouteMissing,
             format!("no route covers {name}{path}"),
             near.collect(),
-            Remedy::command(
+            Fix::command(
                 "add a route to the port on which the app listens",
-                format!("bentlane route add {name} PORT"),
+                format!("{} PORT", shell(&["bentlane", "route", "add", name])),
             ),
         )
     }
@@ -152,9 +140,9 @@ impl Finding {
                 .iter()
                 .map(|zone| format!("there is {zone}"))
                 .collect(),
-            Remedy::command(
+            Fix::command(
                 "use a name in a zone that there is, or add one",
-                format!("bentlane zone add {zone}"),
+                shell(&["bentlane", "zone", "add", zone]),
             ),
         )
     }
@@ -165,16 +153,17 @@ impl Finding {
         let all = |wanted: &Refusal| attempts.iter().all(|attempt| attempt.refusal == *wanted);
         let evidence = attempts.iter().map(ToString::to_string).collect();
         let place = target.describe();
-        let elsewhere = format!("bentlane route edit {address} --to PORT");
+        let elsewhere = "--to PORT";
         if all(&Refusal::Refused) {
             return Self::of(
                 FindingKind::TargetRefuses,
                 format!("nothing listens on {place}"),
                 evidence,
-                Remedy::command(
+                Fix::edit(
                     format!(
                         "start the app on {place}; if it listens elsewhere, point the route there"
                     ),
+                    address,
                     elsewhere,
                 ),
             );
@@ -192,7 +181,7 @@ impl Finding {
         };
         let text = "see that the machine is up and no firewall is between; if the app runs \
                     elsewhere, point the route there";
-        Self::of(kind, summary, evidence, Remedy::command(text, elsewhere))
+        Self::of(kind, summary, evidence, Fix::edit(text, address, elsewhere))
     }
 
     /// The target accepts at `elsewhere` alone: on the other family of loopback.
@@ -212,9 +201,10 @@ impl Finding {
                 target.describe()
             ),
             evidence,
-            Remedy::fix(
+            Fix::lead_to(
                 "have the route lead to the port alone, which is both families",
-                format!("bentlane route edit {address} --to {}", elsewhere.port()),
+                address,
+                elsewhere.port(),
             ),
         )
     }
@@ -226,14 +216,14 @@ impl Finding {
             Target::Container(container) => &container.name,
             _ => return None,
         };
-        let elsewhere = format!("bentlane route edit {address} --to container:NAME");
-        let (kind, summary, evidence, remedy) = match place {
+        let elsewhere = "--to container:NAME";
+        let (kind, summary, evidence, fix) = match place {
             ContainerPlace::At(_) => return None,
             ContainerPlace::Stopped => (
                 FindingKind::ContainerStopped,
                 format!("the container {name} does not run"),
                 Vec::new(),
-                Remedy::text(format!("start {name} with your container engine")),
+                Fix::text(format!("start {name} with your container engine")),
             ),
             ContainerPlace::Gone(others) => (
                 FindingKind::ContainerGone,
@@ -242,7 +232,7 @@ impl Finding {
                     .iter()
                     .map(|name| format!("there is {name}"))
                     .collect(),
-                Remedy::command("start it, or name another", elsewhere),
+                Fix::edit("start it, or name another", address, elsewhere),
             ),
             ContainerPlace::Unpublished(exposed) => (
                 FindingKind::ContainerUnpublished,
@@ -251,10 +241,11 @@ impl Finding {
                     .iter()
                     .map(|port| format!("it listens on {port} inside"))
                     .collect(),
-                Remedy::command(
+                Fix::edit(
                     "start it anew with its port published (`--publish 127.0.0.1::PORT`); with \
                      several ports, say which one is meant",
-                    format!("bentlane route edit {address} --to container:{name}:PORT"),
+                    address,
+                    &format!("--to container:{name}:PORT"),
                 ),
             ),
             ContainerPlace::Elsewhere(networks) => (
@@ -264,7 +255,7 @@ impl Finding {
                     [] => "it has no network".to_owned(),
                     networks => format!("its network: {}", networks.join(", ")),
                 }],
-                Remedy::text(format!(
+                Fix::text(format!(
                     "connect {name} to a network that leads here, with its port published"
                 )),
             ),
@@ -272,13 +263,13 @@ impl Finding {
                 FindingKind::EngineSilent,
                 "no container engine answers".to_owned(),
                 vec![reason.clone()],
-                Remedy::command(
+                Fix::command(
                     "start the engine, or name its socket when the service starts",
                     "bentlane serve --engine SOCKET",
                 ),
             ),
         };
-        Some(Self::of(kind, summary, evidence, remedy))
+        Some(Self::of(kind, summary, evidence, fix))
     }
 
     /// The route rests.
@@ -288,9 +279,10 @@ impl Finding {
             FindingKind::RoutePaused,
             format!("the route {address} is paused"),
             note.map(str::to_owned).into_iter().collect(),
-            Remedy::command(
+            Fix::edit(
                 "let it pass again when you are done",
-                format!("bentlane route edit {address} --paused=false"),
+                address,
+                "--paused=false",
             ),
         )
     }
@@ -302,7 +294,7 @@ impl Finding {
             FindingKind::TooManyConnections,
             format!("{limit} connections are open already, and more are not served"),
             Vec::new(),
-            Remedy::command(
+            Fix::command(
                 "see which program opens so many; requests pass again as soon as some are closed",
                 "bentlane status",
             ),
@@ -316,9 +308,10 @@ impl Finding {
             FindingKind::PlainRefused,
             format!("plain HTTP is refused here: ask for {url}"),
             Vec::new(),
-            Remedy::command(
+            Fix::edit(
                 "use HTTPS, or redirect plain HTTP to it",
-                format!("bentlane route edit {address} --plain redirect"),
+                address,
+                "--plain redirect",
             ),
         )
     }
@@ -335,9 +328,15 @@ impl Finding {
             FindingKind::TargetSpeaksTls,
             format!("{place} speaks TLS, and the route speaks plain HTTP"),
             vec!["it answers a TLS hello, and does not answer HTTP".to_owned()],
-            Remedy::fix(
+            Fix::action(
                 "use TLS for the target; `--target-tls none` accepts any certificate",
-                format!("bentlane route edit {address} --to https://{there} --target-tls none"),
+                Action::edit(
+                    address,
+                    [
+                        ("to", format!("https://{there}").into()),
+                        ("target_tls", "none".into()),
+                    ],
+                ),
             ),
         )
     }
@@ -353,9 +352,10 @@ impl Finding {
                 target.describe()
             ),
             vec!["it answers a TLS hello with something that is not TLS".to_owned()],
-            Remedy::fix(
+            Fix::lead_to(
                 "have the route speak plain HTTP",
-                format!("bentlane route edit {address} --to http://{there}"),
+                address,
+                format!("http://{there}"),
             ),
         )
     }
@@ -367,9 +367,10 @@ impl Finding {
             FindingKind::TargetUntrusted,
             format!("the certificate of {} is not accepted", target.describe()),
             vec![reason.to_owned()],
-            Remedy::command(
+            Fix::edit(
                 "accept that one certificate by its file; `none` in its place accepts any",
-                format!("bentlane route edit {address} --target-tls FILE"),
+                address,
+                "--target-tls FILE",
             ),
         )
     }
@@ -381,7 +382,7 @@ impl Finding {
             FindingKind::TargetTlsFailed,
             format!("no TLS comes about with {}", target.describe()),
             vec![reason.to_owned()],
-            Remedy::text("read the app's own output, and see which TLS versions it speaks"),
+            Fix::text("read the app's own output, and see which TLS versions it speaks"),
         )
     }
 
@@ -392,13 +393,14 @@ impl Finding {
             FindingKind::RouteLoop,
             format!("the route {address} leads back to itself"),
             vec![circle.join(" → ")],
-            Remedy::command(
+            Fix::edit(
                 if circle.len() > 2 {
                     "have one of them lead to the app itself"
                 } else {
                     "point it at the app itself"
                 },
-                format!("bentlane route edit {address} --to PORT"),
+                address,
+                "--to PORT",
             ),
         )
     }
@@ -413,7 +415,7 @@ impl Finding {
                 target.describe()
             ),
             vec![reason.to_owned()],
-            Remedy::text("see what the app puts into its header fields: mostly it is a cookie"),
+            Fix::text("see what the app puts into its header fields: mostly it is a cookie"),
         )
     }
 
@@ -427,7 +429,7 @@ impl Finding {
                 target.describe()
             ),
             vec![format!("status {status} where 101 was expected")],
-            Remedy::text(
+            Fix::text(
                 "see at which path the app serves WebSocket, and whether it accepts this origin",
             ),
         )
@@ -440,9 +442,10 @@ impl Finding {
             FindingKind::FileMissing,
             format!("{} has no file for {path}", target.describe()),
             reason.map(str::to_owned).into_iter().collect(),
-            Remedy::command(
+            Fix::edit(
                 "add the file; a single-page app wants one file for all paths that have none",
-                format!("bentlane route edit {address} --fallback index.html"),
+                address,
+                "--fallback index.html",
             ),
         )
     }
@@ -454,9 +457,10 @@ impl Finding {
             FindingKind::FolderUnreadable,
             format!("{} cannot be read", target.describe()),
             vec![reason.to_owned()],
-            Remedy::command(
+            Fix::edit(
                 "see that it is there and that the service may read it, or name another",
-                format!("bentlane route edit {address} --to folder:PATH"),
+                address,
+                "--to folder:PATH",
             ),
         )
     }
@@ -468,9 +472,10 @@ impl Finding {
             FindingKind::TargetUnknown,
             format!("the system knows no address for the host of {target}"),
             vec![reason.to_owned()],
-            Remedy::command(
+            Fix::edit(
                 "correct the host's name, or give its address",
-                format!("bentlane route edit {address} --to http://HOST:PORT"),
+                address,
+                "--to http://HOST:PORT",
             ),
         )
     }
@@ -482,7 +487,7 @@ impl Finding {
             FindingKind::ListenerUnreachable,
             format!("our own HTTPS listener at {listener} cannot be reached"),
             vec![reason.to_owned()],
-            Remedy::command("see where the service listens", "bentlane status"),
+            Fix::command("see where the service listens", "bentlane status"),
         )
     }
 
@@ -493,7 +498,7 @@ impl Finding {
             FindingKind::CertificateRefused,
             format!("the certificate for {name} does not verify against our own root"),
             vec![reason.to_owned()],
-            Remedy::command(
+            Fix::command(
                 "see the root that the service uses and that the machine's clock is right",
                 "bentlane authority show",
             ),
@@ -507,7 +512,7 @@ impl Finding {
             FindingKind::BeyondTheRoot,
             format!("there is no certificate for {name}: the authority cannot vouch for it yet"),
             vec!["the name lies outside the limits of the issuing certificate".to_owned()],
-            Remedy::command(
+            Fix::command(
                 "see what is missing, and how to fix it",
                 "bentlane authority show",
             ),
@@ -521,7 +526,7 @@ impl Finding {
             FindingKind::HandshakeFailed,
             format!("the TLS handshake with {listener} broke off"),
             vec![reason.to_owned()],
-            Remedy::command(
+            Fix::command(
                 "see that it is Bent Lane that listens there",
                 "bentlane status",
             ),
@@ -538,7 +543,7 @@ impl Finding {
                 target.describe()
             ),
             vec![reason.to_owned()],
-            Remedy::text(
+            Fix::text(
                 "read the app's own output: it may have crashed on the request, or speak another protocol than HTTP",
             ),
         )
@@ -551,7 +556,7 @@ impl Finding {
             FindingKind::AnswerMalformed,
             format!("what {} answers is not plain HTTP", target.describe()),
             vec![reason.to_owned()],
-            Remedy::text("see which program listens there, and whether it expects TLS"),
+            Fix::text("see which program listens there, and whether it expects TLS"),
         )
     }
 
@@ -565,7 +570,7 @@ impl Finding {
                 target.describe()
             ),
             Vec::new(),
-            Remedy::text(
+            Fix::text(
                 "see what the app is busy with: it may still compile, or wait for a database",
             ),
         )
@@ -581,38 +586,7 @@ impl Finding {
                 target.describe()
             ),
             vec![format!("status {status}")],
-            Remedy::text("read the app's own output: the request reached it"),
+            Fix::text("read the app's own output: the request reached it"),
         )
-    }
-}
-
-impl Remedy {
-    /// Words alone.
-    #[must_use]
-    pub fn text(text: impl Into<String>) -> Self {
-        Self {
-            text: text.into(),
-            command: None,
-            ours: false,
-        }
-    }
-
-    /// A command that shows more, that has words to replace, or that is not ours.
-    #[must_use]
-    pub fn command(text: impl Into<String>, command: impl Into<String>) -> Self {
-        Self {
-            text: text.into(),
-            command: Some(command.into()),
-            ours: false,
-        }
-    }
-
-    /// A command of ours that fixes it as it stands.
-    #[must_use]
-    pub fn fix(text: impl Into<String>, command: impl Into<String>) -> Self {
-        Self {
-            ours: true,
-            ..Self::command(text, command)
-        }
     }
 }

@@ -2,7 +2,8 @@ use std::net::{IpAddr, SocketAddr};
 
 use serde::{Deserialize, Serialize};
 
-use super::finding::{Finding, Remedy};
+use super::finding::Finding;
+use super::fix::Fix;
 use super::kind::FindingKind;
 use super::observation::Facts;
 use super::verdict::{Hop, HopReport, HopState, Verdict};
@@ -36,7 +37,7 @@ pub fn diagnose_from(
 ) -> Verdict {
     let name = &facts.name;
     let how = || {
-        Remedy::text(format!(
+        Fix::text(format!(
             "have the container use this machine's network (`--network host`), or give it the \
              address of this machine for the name (`--add-host {name}:ADDRESS`) and have the zone \
              answer with an address that is listened at"

@@ -8,6 +8,7 @@ mod advice;
 mod cookie;
 mod diagnose;
 mod finding;
+mod fix;
 mod from_container;
 mod guide;
 mod hosts;
@@ -23,7 +24,8 @@ mod verdict;
 pub use acceptance::{Acceptance, Accepted, acceptance};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
 pub use diagnose::diagnose;
-pub use finding::{Finding, Remedy, Severity};
+pub use finding::{Finding, Severity};
+pub use fix::{Action, Fix, Part, shell};
 pub use from_container::{FromContainer, diagnose_from};
 pub use guide::guide;
 pub use hosts::{Hosts, HostsEntry};
@@ -36,8 +38,8 @@ pub use observation::{
 };
 pub use page::{Markup, Page};
 pub use reach::{
-    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, Lookups, MachineItem, MachinePart,
-    MachineSeen, MachineVerdict, NameFound, NameToReach, PROBE_LABEL, Standing, ToReach, ZoneNames,
+    ClientSeen, ClientTrustSeen, ItemState, Lookups, MachineItem, MachinePart, MachineSeen,
+    MachineVerdict, NameFound, NameToReach, PROBE_LABEL, Standing, ToReach, ZoneNames,
     judge_machine,
 };
 pub use trace::{Step, Trace, TraceSeen, trace};

@@ -4,7 +4,7 @@ use std::net::{IpAddr, SocketAddr};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
-use super::finding::Remedy;
+use super::fix::{Action, Fix, Part};
 use super::verdict::Verdict;
 use bentlane_model::Name;
 
@@ -34,7 +34,7 @@ pub struct MachineItem {
     pub summary: String,
     /// What fixes it.
     #[serde(default, rename = "fix", skip_serializing_if = "Option::is_none")]
-    pub remedy: Option<Remedy>,
+    pub fix: Option<Fix>,
     /// The names that this is about, each with all names below it; empty for every name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(value_type = Vec<String>)]
@@ -159,7 +159,7 @@ pub struct ClientSeen {
     /// The names that it accepts from us; `None` for all that our root can vouch for.
     pub reach: Option<Vec<Name>>,
     /// What has it trust us: a command of ours, or words.
-    pub remedy: Remedy,
+    pub fix: Fix,
 }
 
 /// What a program says of our root.
@@ -210,17 +210,19 @@ pub fn judge_machine(seen: &MachineSeen, now: OffsetDateTime) -> MachineVerdict 
     items.extend(seen.clients.iter().map(|it| trust_of(it, &seen.zones)));
     items.extend(ports(seen));
     // One command for both, where both are missing.
-    let fails = |part: MachinePart, command: &str| {
-        items.iter().any(|item| {
-            let remedy = item.remedy.as_ref().and_then(|it| it.command.as_deref());
-            item.part == part && item.state == ItemState::Failed && remedy == Some(command)
-        })
+    let both = [Part::Lookups, Part::Trust];
+    let attaches = |item: &MachineItem| match item.fix.as_ref()?.action {
+        Some(Action::SystemAttach { only }) => only,
+        _ => None,
     };
-    if fails(MachinePart::Lookups, ATTACH_LOOKUPS) && fails(MachinePart::Trust, ATTACH_TRUST) {
-        for remedy in items.iter_mut().filter_map(|item| item.remedy.as_mut()) {
-            let command = remedy.command.as_deref();
-            if command == Some(ATTACH_LOOKUPS) || command == Some(ATTACH_TRUST) {
-                *remedy = Remedy::fix("attach this machine", ATTACH);
+    let fails = |part: &Part| {
+        let mut failed = items.iter().filter(|item| item.state == ItemState::Failed);
+        failed.any(|item| attaches(item) == Some(*part))
+    };
+    if both.iter().all(fails) {
+        for item in &mut items {
+            if attaches(item).is_some_and(|part| both.contains(&part)) {
+                item.fix = Some(Fix::attach("attach this machine", None));
             }
         }
     }
@@ -234,22 +236,15 @@ pub fn judge_machine(seen: &MachineSeen, now: OffsetDateTime) -> MachineVerdict 
 /// A label that no route has: it resolves when the zone itself is asked of us.
 pub const PROBE_LABEL: &str = "bentlane-lookup";
 
-/// Has the system's lookups ask us, and every store trust our root.
-const ATTACH: &str = "sudo bentlane system attach";
-const ATTACH_LOOKUPS: &str = "sudo bentlane system attach --only lookups";
-const ATTACH_HOSTS: &str = "sudo bentlane system attach --only hosts";
-/// Has every store trust our root.
-pub const ATTACH_TRUST: &str = "sudo bentlane system attach --only trust";
-
 fn lookup_of(zone: &Name, names: &[NameFound], seen: &MachineSeen) -> Option<MachineItem> {
     let lost: Vec<&NameFound> = names.iter().filter(|name| !name.reaches()).collect();
     names.first()?;
-    let item = |state, summary: String, remedy, names| MachineItem {
+    let item = |state, summary: String, fix, names| MachineItem {
         part: MachinePart::Lookups,
         subject: zone.to_string(),
         state,
         summary,
-        remedy,
+        fix,
         names,
     };
     let Some(first) = lost.first() else {
@@ -279,20 +274,20 @@ fn lookup_of(zone: &Name, names: &[NameFound], seen: &MachineSeen) -> Option<Mac
         lost => format!("{what}; and {} more", lost - 1),
     };
     let exact = lost.iter().any(|it| it.name.name == it.name.stands_for);
-    let remedy = match seen.lookups {
-        Lookups::Resolver => Remedy::fix("have its lookups ask Bent Lane", ATTACH_LOOKUPS),
+    let fix = match seen.lookups {
+        Lookups::Resolver => Fix::attach("have its lookups ask Bent Lane", Part::Lookups),
         // What the hosts file can do is done already.
-        Lookups::HostsAlone if names.len() > lost.len() && !exact => Remedy::text(
+        Lookups::HostsAlone if names.len() > lost.len() && !exact => Fix::text(
             "the hosts file has no wildcards: run the service on port 53 (`sudo bentlane serve`)",
         ),
-        Lookups::HostsAlone => Remedy::fix(
+        Lookups::HostsAlone => Fix::attach(
             "the resolver is not on port 53, where lookups go: start it with `sudo bentlane serve`, \
              or put the exact names into the hosts file",
-            ATTACH_HOSTS,
+            Part::Hosts,
         ),
     };
     let names = lost.iter().map(|it| it.name.stands_for.clone()).collect();
-    Some(item(ItemState::Failed, summary, Some(remedy), names))
+    Some(item(ItemState::Failed, summary, Some(fix), names))
 }
 
 fn trust_of(client: &ClientSeen, zones: &[(Name, Vec<NameFound>)]) -> MachineItem {
@@ -301,7 +296,7 @@ fn trust_of(client: &ClientSeen, zones: &[(Name, Vec<NameFound>)]) -> MachineIte
         trust,
         by,
         reach,
-        remedy,
+        fix,
     } = client;
     let within = |zone: &&Name| {
         let reach = reach.as_ref();
@@ -334,7 +329,7 @@ fn trust_of(client: &ClientSeen, zones: &[(Name, Vec<NameFound>)]) -> MachineIte
         subject: subject.clone(),
         state,
         summary,
-        remedy: (state == ItemState::Failed).then(|| remedy.clone()),
+        fix: (state == ItemState::Failed).then(|| fix.clone()),
         names: match trust {
             ClientTrustSeen::Trusted => beyond.into_iter().collect(),
             _ => Vec::new(),
@@ -346,9 +341,9 @@ fn ports(seen: &MachineSeen) -> Option<MachineItem> {
     let first = seen.https.first()?;
     let serves = seen.https.iter().any(|at| at.port() == 443);
     let holder = seen.port_443.as_ref();
-    let remedy = match holder {
-        Some(holder) => Remedy::text(format!("stop {holder}, then start the service with sudo")),
-        None => Remedy::command(
+    let fix = match holder {
+        Some(holder) => Fix::text(format!("stop {holder}, then start the service with sudo")),
+        None => Fix::command(
             "start the service with its standard ports",
             "sudo bentlane serve",
         ),
@@ -368,7 +363,7 @@ fn ports(seen: &MachineSeen) -> Option<MachineItem> {
                 format!("URLs carry the port {}: {holder} has 443", first.port())
             }
         },
-        remedy: (!serves).then_some(remedy),
+        fix: (!serves).then_some(fix),
         names: Vec::new(),
     })
 }
@@ -443,7 +438,7 @@ mod tests {
             trust,
             by: "its policy".to_owned(),
             reach: reach.map(|all| all.iter().map(|text| name(text)).collect()),
-            remedy: Remedy::fix("have it trusted", ATTACH_TRUST),
+            fix: Fix::attach("have it trusted", Part::Trust),
         }
     }
 
@@ -505,7 +500,7 @@ mod tests {
                 ItemState::Hint => '~',
                 ItemState::Failed => '✕',
             };
-            let command = item.remedy.as_ref().and_then(|it| it.command.clone());
+            let command = item.fix.as_ref().and_then(|it| it.command.clone());
             let part = item.part.as_str();
             Some(format!(
                 "{part} {mark} {} → {}",

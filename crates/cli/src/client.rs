@@ -7,7 +7,8 @@ use bentlane_service::api::{COMMAND_HEADER, Problem};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::client::conn::http1;
-use hyper::header::{CONTENT_TYPE, HOST};
+use hyper::header::{CONTENT_TYPE, ETAG, HOST, HeaderMap, HeaderValue, IF_MATCH};
+use hyper::http::response::Parts;
 use hyper::{Method, Request, StatusCode};
 use hyper_util::rt::TokioIo;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
@@ -86,6 +87,39 @@ impl Client {
         self.call(Method::PATCH, path, Some(body)).await
     }
 
+    /// What there is at `path`, with the tag of its revision.
+    pub(crate) async fn get_tagged<T: DeserializeOwned>(
+        &self,
+        path: &str,
+    ) -> Result<(T, HeaderValue), CliError> {
+        let (fields, bytes) = self.send(Method::GET, path, Vec::new(), None).await?;
+        let tag = fields.get(ETAG).cloned();
+        let tag = tag.unwrap_or_else(|| HeaderValue::from_static("*"));
+        Ok((
+            serde_json::from_slice(&bytes).map_err(CliError::Answer)?,
+            tag,
+        ))
+    }
+
+    /// A change of the revision that has this tag; `None` when there is another by now.
+    pub(crate) async fn patch_tagged<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+        tag: HeaderValue,
+    ) -> Result<Option<T>, CliError> {
+        let body = serde_json::to_vec(body).map_err(CliError::Answer)?;
+        match self.send(Method::PATCH, path, body, Some(tag)).await {
+            Ok((_, bytes)) => serde_json::from_slice(&bytes).map_err(CliError::Answer),
+            Err(CliError::Refused(problem))
+                if problem.status == StatusCode::PRECONDITION_FAILED.as_u16() =>
+            {
+                Ok(None)
+            }
+            Err(error) => Err(error),
+        }
+    }
+
     pub(crate) async fn put<T: DeserializeOwned>(
         &self,
         path: &str,
@@ -108,7 +142,8 @@ impl Client {
 
     /// What is not JSON, as it comes.
     pub(crate) async fn bytes(&self, path: &str) -> Result<Bytes, CliError> {
-        self.send(Method::GET, path, Vec::new()).await
+        let (_, bytes) = self.send(Method::GET, path, Vec::new(), None).await?;
+        Ok(bytes)
     }
 
     async fn call<T: DeserializeOwned>(
@@ -121,12 +156,19 @@ impl Client {
             .map(serde_json::to_vec)
             .transpose()
             .map_err(CliError::Answer)?;
-        let bytes = self.send(method, path, body.unwrap_or_default()).await?;
+        let body = body.unwrap_or_default();
+        let (_, bytes) = self.send(method, path, body, None).await?;
         let bytes: &[u8] = if bytes.is_empty() { b"null" } else { &bytes };
         serde_json::from_slice(bytes).map_err(CliError::Answer)
     }
 
-    async fn send(&self, method: Method, path: &str, body: Vec<u8>) -> Result<Bytes, CliError> {
+    async fn send(
+        &self,
+        method: Method,
+        path: &str,
+        body: Vec<u8>,
+        tag: Option<HeaderValue>,
+    ) -> Result<(HeaderMap, Bytes), CliError> {
         let unreachable = |source| CliError::Unreachable {
             socket: self.socket.display().to_string(),
             source,
@@ -143,39 +185,38 @@ impl Client {
                 found: found.uid(),
             });
         }
-        let (status, bytes) = self
-            .exchange(stream, method, path, body)
-            .await
-            .map_err(unreachable)?;
-        if status.is_success() {
-            return Ok(bytes);
+        let mut request = Request::builder()
+            .method(method)
+            .uri(format!("/api/v1{path}"))
+            .header(HOST, "localhost")
+            .header(COMMAND_HEADER, &self.command)
+            .header(CONTENT_TYPE, "application/json");
+        if let Some(tag) = tag {
+            request = request.header(IF_MATCH, tag);
+        }
+        let request = request.body(Full::new(Bytes::from(body)));
+        let request = request.map_err(|error| unreachable(error.into()))?;
+        let (head, bytes) = exchange(stream, request).await.map_err(unreachable)?;
+        if head.status.is_success() {
+            return Ok((head.headers, bytes));
         }
         Err(CliError::Refused(
             serde_json::from_slice::<Problem>(&bytes).map_err(CliError::Answer)?,
         ))
     }
+}
 
-    async fn exchange(
-        &self,
-        stream: UnixStream,
-        method: Method,
-        path: &str,
-        body: Vec<u8>,
-    ) -> Result<(StatusCode, Bytes), Box<dyn Error + Send + Sync>> {
-        let (mut sender, connection) = http1::handshake(TokioIo::new(stream)).await?;
-        let driving = tokio::spawn(connection);
-        let request = Request::builder()
-            .method(method)
-            .uri(format!("/api/v1{path}"))
-            .header(HOST, "localhost")
-            .header(COMMAND_HEADER, &self.command)
-            .header(CONTENT_TYPE, "application/json")
-            .body(Full::new(Bytes::from(body)))?;
-        let response = sender.send_request(request).await?;
-        let status = response.status();
-        let body = Limited::new(response.into_body(), LARGEST_ANSWER);
-        let bytes = body.collect().await?.to_bytes();
-        driving.abort();
-        Ok((status, bytes))
-    }
+async fn exchange(
+    stream: UnixStream,
+    request: Request<Full<Bytes>>,
+) -> Result<(Parts, Bytes), Box<dyn Error + Send + Sync>> {
+    let (mut sender, connection) = http1::handshake(TokioIo::new(stream)).await?;
+    let driving = tokio::spawn(connection);
+    let (head, body) = sender.send_request(request).await?.into_parts();
+    let bytes = Limited::new(body, LARGEST_ANSWER)
+        .collect()
+        .await?
+        .to_bytes();
+    driving.abort();
+    Ok((head, bytes))
 }

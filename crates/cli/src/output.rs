@@ -28,7 +28,7 @@ pub(crate) enum Tone {
     /// Of less weight.
     Muted,
     /// What to do.
-    Remedy,
+    Fix,
     /// A heading.
     Strong,
 }
@@ -72,7 +72,7 @@ impl Output {
             Tone::Passing => "36",
             Tone::Broken => "31",
             Tone::Muted => "2",
-            Tone::Remedy => "33",
+            Tone::Fix => "33",
             Tone::Strong => "1",
         };
         format!("\x1b[{code}m{text}\x1b[0m")

@@ -1,4 +1,4 @@
-//! What a person sees when a request cannot pass: the lane, the reason and the remedy.
+//! What a person sees when a request cannot pass: the lane, the reason and the fix.
 
 use std::borrow::Cow;
 use std::cmp::Ordering;
@@ -184,8 +184,8 @@ impl Page {
             *target = None;
             finding.evidence.clear();
             finding.summary = "this cannot be shown at the moment".to_owned();
-            finding.remedy.text = "tell whoever runs this machine".to_owned();
-            finding.remedy.command = None;
+            finding.fix.text = "tell whoever runs this machine".to_owned();
+            finding.fix.command = None;
         }
     }
 
@@ -240,8 +240,8 @@ impl Page {
         for line in &finding.evidence {
             let _ = writeln!(page, "  {line}");
         }
-        let _ = writeln!(page, "\n{}", finding.remedy.text);
-        if let Some(command) = &finding.remedy.command {
+        let _ = writeln!(page, "\n{}", finding.fix.text);
+        if let Some(command) = &finding.fix.command {
             let _ = writeln!(page, "  {command}");
         }
         page
@@ -287,7 +287,7 @@ impl Page {
             .iter()
             .map(|line| format!("<li>{}</li>", escape(line)))
             .collect();
-        let command = finding.remedy.command.as_ref().map_or_else(String::new, |command| {
+        let command = finding.fix.command.as_ref().map_or_else(String::new, |command| {
             format!(
                 r#"<p class="command"><code id="command">{}</code> <button id="copy">Copy</button></p>"#,
                 escape(command)
@@ -296,7 +296,7 @@ impl Page {
         let what = format!(
             r#"<h1>{}</h1><ul>{evidence}</ul><section class="fix" aria-label="Fix"><p>{}</p>{command}</section>"#,
             escape(&sentence(&finding.summary)),
-            escape(&sentence(&finding.remedy.text)),
+            escape(&sentence(&finding.fix.text)),
         );
         let lane = match self.detailed {
             true => lane_with(finding, &what),

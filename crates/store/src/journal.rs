@@ -1,8 +1,9 @@
 //! The journal: every change of the configuration, and how to take one back.
 
 use std::collections::HashSet;
+use std::path::PathBuf;
 
-use bentlane_model::{Change, Changed, Route, Undo};
+use bentlane_model::{Changed, Route, Undo};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{
     ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
@@ -25,11 +26,11 @@ pub struct JournalEntry {
     pub at: OffsetDateTime,
     /// Who: the command line or the console, and the account.
     pub who: String,
-    /// `add`, `edit` or `remove`.
+    /// `add`, `edit` or `remove`; `attach` or `detach` for this machine.
     pub action: String,
-    /// `zone` or `route`.
+    /// `zone`, `route`, `routes` or `machine`.
     pub kind: String,
-    /// The zone's name or the route's address.
+    /// The zone's name, the route's address, or the files of the machine.
     pub subject: String,
     /// What was there before.
     pub before: Option<Value>,
@@ -69,18 +70,15 @@ impl Entry {
     }
 }
 
-/// Adds what `change` did to the journal.
+/// Adds what a change did to the journal.
 pub(crate) async fn write(
     transaction: &DatabaseTransaction,
     revision: i64,
     who: &str,
-    change: &Change,
+    undoes: Option<u64>,
     entries: Vec<Entry>,
 ) -> Result<(), StoreError> {
-    let undoes = match change {
-        Change::Undo(undo) => i64::try_from(undo.revision).ok(),
-        _ => None,
-    };
+    let undoes = undoes.and_then(|revision| i64::try_from(revision).ok());
     for entry in entries {
         Entity::insert(ActiveModel {
             id: NotSet,
@@ -164,6 +162,54 @@ impl Store {
             .await?;
         let in_force = latest.into_iter().find(|it| !undone.contains(it));
         in_force.ok_or(StoreError::NothingToUndo)
+    }
+}
+
+/// Whether this machine was attached or detached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum MachineAction {
+    /// It was attached.
+    Attach,
+    /// It was detached.
+    Detach,
+}
+
+/// What `system attach` or `detach` changed on this machine.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct MachineChange {
+    /// Which of both.
+    pub action: MachineAction,
+    /// The files and trust stores that it changed.
+    #[schema(value_type = Vec<String>)]
+    pub paths: Vec<PathBuf>,
+    /// The home folders whose browsers were meant.
+    #[schema(value_type = Vec<String>)]
+    pub homes: Vec<PathBuf>,
+}
+
+impl MachineChange {
+    /// The `kind` of such entries.
+    pub const KIND: &str = "machine";
+
+    pub(crate) fn entry(self) -> Entry {
+        let paths: Vec<String> = self
+            .paths
+            .iter()
+            .map(|it| it.display().to_string())
+            .collect();
+        let (action, value) = (self.action, Some(json!(self)));
+        let (action, before, after) = match action {
+            MachineAction::Attach => ("attach", None, value),
+            MachineAction::Detach => ("detach", value, None),
+        };
+        Entry {
+            action,
+            kind: Self::KIND,
+            subject: paths.join(", "),
+            before,
+            after,
+        }
     }
 }
 

@@ -19,7 +19,7 @@ use serde_json::{Value, json};
 use time::OffsetDateTime;
 
 use crate::entity::{revision, route, zone};
-use crate::journal::{self, Entry};
+use crate::journal::{self, Entry, MachineChange};
 use crate::migration::Migrator;
 
 /// The channel on which the database tells of each new revision.
@@ -216,11 +216,7 @@ impl Store {
         known: &Configuration,
     ) -> Result<Configuration, StoreError> {
         let transaction = self.database.begin().await?;
-        let counter = revision::Entity::find_by_id(1)
-            .lock_exclusive()
-            .one(&transaction)
-            .await?;
-        let latest = counter.map_or(0, |row| row.number);
+        let latest = latest_revision(&transaction).await?;
         let next = latest + 1;
         let number = revision_number(latest)?;
         if based_on.is_some_and(|based_on| based_on != number) {
@@ -239,19 +235,53 @@ impl Store {
             return Ok(configuration.clone());
         }
         let entries = write(&transaction, &difference).await?;
-        journal::write(&transaction, next, who, change, entries).await?;
-        revision::Entity::update(revision::ActiveModel {
-            id: Set(1),
-            number: Set(next),
-        })
-        .exec(&transaction)
-        .await?;
-        transaction
-            .execute_unprepared(&format!("NOTIFY {CHANNEL}, '{next}'"))
-            .await?;
-        transaction.commit().await?;
+        let undoes = match change {
+            Change::Undo(undo) => Some(undo.revision),
+            _ => None,
+        };
+        journal::write(&transaction, next, who, undoes, entries).await?;
+        commit(transaction, next).await?;
         Ok(after)
     }
+
+    /// Notes in the journal what was changed outside the configuration, under a revision of its own.
+    ///
+    /// # Errors
+    /// When the database fails.
+    pub async fn note(
+        &self,
+        who: &str,
+        change: MachineChange,
+        undoes: Option<u64>,
+    ) -> Result<u64, StoreError> {
+        let transaction = self.database.begin().await?;
+        let next = latest_revision(&transaction).await? + 1;
+        journal::write(&transaction, next, who, undoes, vec![change.entry()]).await?;
+        commit(transaction, next).await?;
+        revision_number(next)
+    }
+}
+
+/// The number of the latest revision, which nobody else changes until `transaction` ends.
+async fn latest_revision(transaction: &DatabaseTransaction) -> Result<i64, StoreError> {
+    let counter = revision::Entity::find_by_id(1).lock_exclusive();
+    let counter = counter.one(transaction).await?;
+    Ok(counter.map_or(0, |row| row.number))
+}
+
+/// Ends `transaction` with the next revision, and tells everybody who listens.
+async fn commit(transaction: DatabaseTransaction, next: i64) -> Result<(), StoreError> {
+    revision::Entity::update(revision::ActiveModel {
+        id: Set(1),
+        number: Set(next),
+    })
+    .exec(&transaction)
+    .await?;
+    transaction
+        .execute_unprepared(&format!("NOTIFY {CHANNEL}, '{next}'"))
+        .await?;
+    transaction.commit().await?;
+    Ok(())
 }
 
 pub(crate) fn unreadable(kind: &'static str, value: &impl ToString) -> StoreError {

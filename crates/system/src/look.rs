@@ -6,8 +6,8 @@ use std::thread;
 use std::time::Duration;
 
 use bentlane_checks::{
-    ATTACH_TRUST, ClientSeen, ClientTrustSeen, Lookups, MachineSeen, NameFound, NameToReach,
-    Remedy, ToReach,
+    Action, ClientSeen, ClientTrustSeen, Fix, Lookups, MachineSeen, NameFound, NameToReach, Part,
+    ToReach,
 };
 
 use crate::plan::System;
@@ -109,20 +109,20 @@ fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
         (StoreKind::Browser, true) => format!("database {place}, not tried by us"),
         (StoreKind::System | StoreKind::Java, _) => place.to_string(),
     };
-    let remedy = match &client.state {
-        _ if !ours.is_ours() => Remedy::text(
+    let fix = match &client.state {
+        _ if !ours.is_ours() => Fix::text(
             "the root is not one that Bent Lane made: whoever made it knows how it is trusted",
         ),
-        _ if !ours.is_constrained() => Remedy::fix(
+        _ if !ours.is_constrained() => Fix::action(
             "the root can vouch for any name, so it is not put into trust stores; make one that \
              vouches for your zones alone, then attach",
-            "bentlane authority rotate",
+            Action::RotateAuthority,
         ),
-        Trusts::Unknown { .. } if client.kind == StoreKind::Browser => Remedy::command(
+        Trusts::Unknown { .. } if client.kind == StoreKind::Browser => Fix::command(
             "install the tool that works on the database",
             "sudo apt install libnss3-tools",
         ),
-        _ => Remedy::fix("have the root trusted", ATTACH_TRUST),
+        _ => Fix::attach("have the root trusted", Part::Trust),
     };
     ClientSeen {
         client: match client.version {
@@ -137,6 +137,6 @@ fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
         },
         by,
         reach: client.reach,
-        remedy,
+        fix,
     }
 }

@@ -1,11 +1,13 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
+use serde_json::Value;
 use url::Url;
 
 use super::{Judged, in_words, micros};
 use crate::cookie;
-use crate::finding::{Finding, Remedy};
+use crate::finding::Finding;
+use crate::fix::{Action, Fix};
 use crate::kind::FindingKind;
 use crate::observation::{
     Answer, Direct, End, EventsSeen, Facts, Observations, PreflightSeen, TargetLeaf, Timed,
@@ -68,14 +70,18 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Optio
     };
     let address = facts.address();
     let names = leaf.names.join(", ");
-    let remedy = match leaf.names.iter().find(|name| !name.contains('*')) {
-        Some(name) if kind == FindingKind::TargetOtherName => Remedy::fix(
+    let fix = match leaf.names.iter().find(|name| !name.contains('*')) {
+        Some(name) if kind == FindingKind::TargetOtherName => Fix::set(
             format!("have it verified by the name that it is for; it is asked for {name} then"),
-            format!("bentlane route edit {address} --target-name {name}"),
+            &address,
+            "target_name",
+            name.as_str(),
         ),
-        _ => Remedy::fix(
+        _ => Fix::set(
             "renew the app's certificate; or take it as it is",
-            format!("bentlane route edit {address} --target-tls none"),
+            &address,
+            "target_tls",
+            "none",
         ),
     };
     let mut evidence = vec![
@@ -85,7 +91,7 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Optio
     evidence.extend(told.evidence.first().cloned());
     let place = facts.route.to.describe();
     let summary = format!("the certificate of {place} {words}");
-    Some(Finding::of(kind, summary, evidence, remedy))
+    Some(Finding::of(kind, summary, evidence, fix))
 }
 
 fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> Judged {
@@ -183,9 +189,11 @@ fn host_refused(facts: &Facts, seen: &Observations, first: &Page) -> Option<Find
                 own.status, first.status
             ),
             vec![beginning(&first.body)],
-            Remedy::fix(
+            Fix::set(
                 format!("allow {name} in the app's list of hosts; or send the app its own host"),
-                format!("bentlane route edit {} --host target", facts.address()),
+                &facts.address(),
+                "host",
+                "target",
             ),
         )
     })
@@ -219,7 +227,7 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
                     FindingKind::SchemeLoop,
                     "the app redirects to HTTPS for ever, although it is asked over HTTPS",
                     evidence,
-                    Remedy::text(
+                    Fix::text(
                         "have the app go by `X-Forwarded-Proto` (trust the proxy on loopback): in \
                          Django `SECURE_PROXY_SSL_HEADER = (\"HTTP_X_FORWARDED_PROTO\", \
                          \"https\")`, in Express `app.set('trust proxy', 'loopback')`; or switch \
@@ -231,14 +239,14 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
                 FindingKind::RedirectLoop,
                 format!("the app's redirects turn in a circle, back to {to}"),
                 evidence,
-                Remedy::text("see what the app waits for there: mostly a cookie or a sign-in"),
+                Fix::text("see what the app waits for there: mostly a cookie or a sign-in"),
             ))
         }
         End::TooMany => Some(Finding::of(
             FindingKind::RedirectLoop,
             format!("the app redirects more than {} times", chain.len() - 1),
             chain,
-            Remedy::text("see what the app waits for there: mostly a cookie or a sign-in"),
+            Fix::text("see what the app waits for there: mostly a cookie or a sign-in"),
         )),
         End::Leaves(to) => leaked(facts, visit, to),
         End::Answered => downgraded(visit),
@@ -264,14 +272,14 @@ fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
             FindingKind::PortLost,
             format!("the app redirects to port {port} of {host}, where Bent Lane does not listen"),
             vec![format!("{} leads to {to}", visit.last().url)],
-            Remedy::text(format!(
+            Fix::text(format!(
                 "have the app build URLs from the whole `Host`, or from `X-Forwarded-Host` and \
                  `X-Forwarded-Port`: the port is {}",
                 facts.https_port
             )),
         ));
     }
-    let remedy = Remedy::text(format!(
+    let fix = Fix::text(format!(
         "have the app build URLs from `X-Forwarded-Host` and `X-Forwarded-Port`, or give it \
          {} as its own base URL",
         facts.url
@@ -280,7 +288,7 @@ fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
         FindingKind::OriginLeaked,
         format!("the app redirects past the route, to its own address {to}"),
         vec![format!("{} leads to {to}", visit.last().url)],
-        remedy,
+        fix,
     ))
 }
 
@@ -301,7 +309,7 @@ fn downgraded(visit: &Visit) -> Option<Finding> {
         FindingKind::RedirectDowngrades,
         format!("the app redirects to plain HTTP: {to}"),
         vec![format!("{} leads to {to}", page.url)],
-        Remedy::text("have the app go by `X-Forwarded-Proto` when it builds URLs"),
+        Fix::text("have the app go by `X-Forwarded-Proto` when it builds URLs"),
     ))
 }
 
@@ -313,7 +321,7 @@ fn cut(target: &Target, page: &Page, reason: &str) -> Finding {
             format!("{} bytes of {} came", page.length, page.url),
             reason.to_owned(),
         ],
-        Remedy::text("read the app's own output: it may have crashed while it answered"),
+        Fix::text("read the app's own output: it may have crashed while it answered"),
     )
 }
 
@@ -335,12 +343,12 @@ fn cookies(facts: &Facts, visit: &Visit) -> Option<Finding> {
         "browsers drop the app's cookie {}: {}",
         first.name, first.reason
     );
-    let remedy = match first.foreign {
-        true => Remedy::text(format!(
+    let fix = match first.foreign {
+        true => Fix::text(format!(
             "have the app set the cookie without a domain, so that it is {}'s own",
             facts.name
         )),
-        false => Remedy::text(
+        false => Fix::text(
             "set the cookie without what is against the rule: see the app's own settings for cookies and sessions",
         ),
     };
@@ -352,7 +360,7 @@ fn cookies(facts: &Facts, visit: &Visit) -> Option<Finding> {
         FindingKind::CookieDropped,
         summary,
         evidence,
-        remedy,
+        fix,
     ))
 }
 
@@ -368,12 +376,14 @@ fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
         finding
             .evidence
             .push("with the app's own host and origin it answers 101".to_owned());
-        finding.remedy = Remedy::fix(
+        finding.fix = Fix::set(
             format!(
                 "allow {} in the app's list of origins; or send the app its own",
                 facts.name
             ),
-            format!("bentlane route edit {} --host target", facts.address()),
+            &facts.address(),
+            "host",
+            "target",
         );
     }
     Some(finding)
@@ -390,9 +400,10 @@ fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
                 0 => "no answer".to_owned(),
                 status => format!("status {status}, {media_type}"),
             }],
-            Remedy::command(
+            Fix::edit(
                 "see at which path the app sends events, and whether one has to be signed in",
-                format!("bentlane route edit {address} --expect-events PATH"),
+                &address,
+                "--expect-events PATH",
             ),
         ));
     }
@@ -410,20 +421,22 @@ fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
     if let Some(encoding) = &seen.encoding {
         evidence.push(format!("compressed with {encoding}"));
     }
-    let remedy = if compressed {
+    let fix = if compressed {
         evidence.push("without compression they come at once".to_owned());
-        Remedy::fix(
+        Fix::add(
             "leave `text/event-stream` out of the app's compression; or have it asked without",
-            format!("bentlane route edit {address} --remove-headers 'request accept-encoding'"),
+            &address,
+            "remove_headers",
+            "request accept-encoding",
         )
     } else {
-        Remedy::text("have the app send each event at once: flush its output after each")
+        Fix::text("have the app send each event at once: flush its output after each")
     };
     Some(Finding::of(
         FindingKind::EventsBuffered,
         format!("the events of {} come late, many at a time", seen.path),
         evidence,
-        remedy,
+        fix,
     ))
 }
 
@@ -451,12 +464,11 @@ fn preflight(seen: &PreflightSeen) -> Option<Finding> {
             "OPTIONS with the origin {}: {status}, allows {allowed}",
             seen.origin
         )],
-        Remedy::fix(
+        Fix::add(
             "allow the page's origin there",
-            format!(
-                "bentlane route edit {} --allow-origins {}",
-                seen.route, seen.origin
-            ),
+            &seen.route,
+            "allow_origins",
+            seen.origin.as_str(),
         ),
     ))
 }
@@ -473,18 +485,18 @@ fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
     };
     let blocked: Vec<(String, String)> = page.markup().loads.iter().filter_map(blocked).collect();
     let (first, host) = blocked.first()?;
-    let remedy = match facts.snapshot.zone_of(host) {
-        Some(_) => Remedy::text(
+    let fix = match facts.snapshot.zone_of(host) {
+        Some(_) => Fix::text(
             "write these URLs without `http:`, so that they begin with `//` or `/`: Bent Lane \
              serves them over HTTPS, too",
         ),
-        None => Remedy::text("load it over HTTPS, or from the app itself"),
+        None => Fix::text("load it over HTTPS, or from the app itself"),
     };
     Some(Finding::of(
         FindingKind::MixedContent,
         format!("the page loads {first} in the clear, which browsers block"),
         blocked.iter().map(|(url, _)| url.clone()).collect(),
-        remedy,
+        fix,
     ))
 }
 
@@ -495,9 +507,11 @@ fn log_unwritable(facts: &Facts) -> Option<Finding> {
         FindingKind::AccessLogUnwritable,
         format!("the access log gets no lines: {fault}"),
         Vec::new(),
-        Remedy::fix(
+        Fix::set(
             "make its folder, or do without the log",
-            format!("bentlane route edit {address} --unset access_log"),
+            &address,
+            "access_log",
+            Value::Null,
         ),
     ))
 }
@@ -533,9 +547,11 @@ fn hsts_too_wide(facts: &Facts, visit: &Visit) -> Option<Finding> {
         FindingKind::HstsTooWide,
         format!("the app has browsers use HTTPS only, for {reach}"),
         vec![format!("strict-transport-security: {field}")],
-        Remedy::fix(
+        Fix::set(
             "have the route drop the field, or the app send it in production only",
-            format!("bentlane route edit {address} --drop-hsts"),
+            &address,
+            "drop_hsts",
+            true,
         ),
     ))
 }
@@ -554,7 +570,7 @@ fn slow_at_first(target: &Target, seen: &Observations, visit: &Visit) -> Option<
                 in_words(again)
             ),
             Vec::new(),
-            Remedy::text(
+            Fix::text(
                 "nothing has to be done: it compiles or connects when it is first asked; \
                  `bentlane check --wait 60s` waits until it is ready",
             ),
@@ -593,9 +609,12 @@ fn shadowed(facts: &Facts) -> Option<Finding> {
             .iter()
             .map(|name| format!("{name} has a route of its own"))
             .collect(),
-        Remedy::fix(
+        Fix::action(
             "if that name's path is to come here, too, say so",
-            format!("bentlane route add {first}{prefix} {}", facts.route.to),
+            Action::AddRoute {
+                address: format!("{first}{prefix}"),
+                to: facts.route.to.to_string(),
+            },
         ),
     ))
 }

@@ -1,5 +1,8 @@
+use serde_json::json;
+
 use super::{Judged, micros};
-use crate::finding::{Finding, Remedy};
+use crate::finding::Finding;
+use crate::fix::Fix;
 use crate::kind::FindingKind;
 use crate::machine::Holder;
 use crate::observation::{Answer, Connect, Facts, Observations};
@@ -42,9 +45,10 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
                         .map(ToString::to_string)
                         .chain([format!("{at}: {}", described(holder))])
                         .collect(),
-                    Remedy::fix(
+                    Fix::lead_to(
                         "have the route lead there, or free its own port and start the app again",
-                        format!("bentlane route edit {address} --to {}", at.port()),
+                        &address,
+                        at.port(),
                     ),
                 ),
                 (None, None) => Finding::target_closed(&address, target, attempts),
@@ -85,14 +89,17 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
         _ => None,
     };
     let address = facts.address();
-    let remedy = match title.filter(|title| !title.contains(['"', '\\', '$', '`'])) {
-        Some(title) => Remedy::fix(
+    let fix = match title {
+        Some(title) => Fix::set(
             format!("if the right app has the title \"{title}\", have the route expect it"),
-            format!("bentlane route edit {address} --expect-title \"{title}\""),
+            &address,
+            "expect",
+            json!({ "title": title }),
         ),
-        None => Remedy::command(
+        None => Fix::edit(
             "have the route expect a text that only the right app answers with",
-            format!("bentlane route edit {address} --expect-text TEXT"),
+            &address,
+            "--expect-text TEXT",
         ),
     };
     Some(Finding::of(
@@ -102,6 +109,6 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
             facts.route.to.describe()
         ),
         vec![format!("before: {before}"), format!("now: {now}")],
-        remedy,
+        fix,
     ))
 }

@@ -1,7 +1,8 @@
 use serde_json::Value;
 
 use super::Judged;
-use crate::finding::{Finding, Remedy};
+use crate::finding::Finding;
+use crate::fix::Fix;
 use crate::kind::FindingKind;
 use crate::observation::{Answer, Facts, Timed};
 use crate::page::Page;
@@ -55,7 +56,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
                     FindingKind::HeaderDiffers,
                     summary,
                     own,
-                    see_to_it(&address, "--expect-header none"),
+                    see_to_it(&address, "--unset expect.header"),
                 )
             })
         }));
@@ -68,10 +69,11 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
     judged
 }
 
-fn see_to_it(address: &str, flags: &str) -> Remedy {
-    Remedy::command(
+fn see_to_it(address: &str, flags: &str) -> Fix {
+    Fix::edit(
         "see that the right app runs there; if it is right as it is, expect something else",
-        format!("bentlane route edit {address} {flags}"),
+        address,
+        flags,
     )
 }
 
@@ -112,7 +114,7 @@ fn text_differs(
     if page.body.contains(wanted) {
         return None;
     }
-    let remedy = see_to_it(address, "--expect-text TEXT");
+    let fix = see_to_it(address, "--expect-text TEXT");
     // A page of another title is another app's; without one it may be the right app's bad day.
     let known = expect.title.as_deref();
     if known.is_some() && known != title {
@@ -120,12 +122,7 @@ fn text_differs(
     }
     if let Some(title) = title.filter(|_| known.is_none()) {
         let summary = format!("another app answers: \"{title}\", without the text \"{wanted}\"");
-        return Some(Finding::of(
-            FindingKind::OtherApp,
-            summary,
-            Vec::new(),
-            remedy,
-        ));
+        return Some(Finding::of(FindingKind::OtherApp, summary, Vec::new(), fix));
     }
     let start: String = page.body.chars().take(SHOWN).collect();
     let start = start.split_whitespace().collect::<Vec<_>>().join(" ");
@@ -133,7 +130,7 @@ fn text_differs(
         FindingKind::TextDiffers,
         format!("the text \"{wanted}\" is not in the answer"),
         vec![format!("it begins with: {start}")],
-        remedy,
+        fix,
     ))
 }
 
@@ -141,9 +138,9 @@ fn values_differ(expect: &Expectation, page: &Page, address: &str) -> Vec<Findin
     if expect.json.is_empty() {
         return Vec::new();
     }
-    let remedy = || see_to_it(address, "--expect-json none");
+    let fix = || see_to_it(address, "--unset expect.json");
     let finding =
-        |summary: String| Finding::of(FindingKind::ValueDiffers, summary, Vec::new(), remedy());
+        |summary: String| Finding::of(FindingKind::ValueDiffers, summary, Vec::new(), fix());
     let answer: Value = match serde_json::from_str(&page.body) {
         Ok(answer) => answer,
         Err(error) => {

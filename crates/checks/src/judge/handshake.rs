@@ -1,5 +1,6 @@
 use super::{Judged, micros};
-use crate::finding::{Finding, Remedy, Severity};
+use crate::finding::{Finding, Severity};
+use crate::fix::{Action, Fix, Part, shell};
 use crate::kind::FindingKind;
 use crate::machine::{StoreSeen, StoreTrust};
 use crate::observation::{CertificateFault, Facts, Handshake, Observations, PairFacts};
@@ -69,7 +70,7 @@ fn clock_off(how: &str) -> Finding {
         FindingKind::ClockOff,
         "this machine's clock is off",
         vec![how.to_owned()],
-        Remedy::command(
+        Fix::command(
             "set the clock, best by network time; then check again",
             "sudo timedatectl set-ntp true",
         ),
@@ -89,13 +90,15 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
         return Finding::certificate_refused(name, reason);
     };
     let take_out = || {
-        Remedy::fix(
+        Fix::action(
             format!(
                 "put a renewed certificate in place of {}; or take this one out, so that one of \
                  our own is shown",
                 pair.file
             ),
-            format!("bentlane cert remove {}", pair.name),
+            Action::RemoveCert {
+                name: pair.name.to_string(),
+            },
         )
     };
     let times = format!("valid from {} to {}", pair.not_before, pair.not_after);
@@ -120,9 +123,11 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
                 "a wildcard stands for one label alone".to_owned(),
             ],
             match pair.pinned {
-                true => Remedy::fix(
+                true => Fix::set(
                     "have one of our own shown for the route",
-                    format!("bentlane route edit {} --cert issued", facts.address()),
+                    &facts.address(),
+                    "cert",
+                    "issued",
                 ),
                 false => take_out(),
             },
@@ -147,13 +152,13 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
                 *kind,
                 summary.replace("{}", &pair.name),
                 evidence,
-                Remedy::command(
+                Fix::command(
                     format!(
                         "put a certificate that is valid, and its key, into {} and the key file \
                          beside: they are taken up by themselves",
                         pair.file
                     ),
-                    format!("bentlane cert show {}", pair.name),
+                    shell(&["bentlane", "cert", "show", &pair.name]),
                 ),
             )
         });
@@ -168,7 +173,7 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
                 left.whole_days()
             ),
             vec![format!("until {}", pair.not_after)],
-            Remedy::text(format!(
+            Fix::text(format!(
                 "renew it in {}: it is taken up by itself",
                 pair.file
             )),
@@ -183,7 +188,6 @@ fn stores(facts: &Facts) -> Vec<Finding> {
         let stores = stores.filter(|it| it.trust_for(&facts.name) == wanted);
         stores.map(|it| it.store.clone()).collect::<Vec<_>>()
     };
-    let attach = "sudo bentlane system attach --only trust";
     let mut findings = Vec::new();
     let older = with(StoreTrust::Older);
     if let Some(first) = older.first() {
@@ -191,7 +195,7 @@ fn stores(facts: &Facts) -> Vec<Finding> {
             FindingKind::OlderRootTrusted,
             format!("{first} trusts an older root of Bent Lane's, and not this one"),
             older,
-            Remedy::fix("put the root of today there", attach),
+            Fix::attach("put the root of today there", Part::Trust),
         ));
     }
     let without = with(StoreTrust::Distrusted);
@@ -211,7 +215,7 @@ fn stores(facts: &Facts) -> Vec<Finding> {
                 FindingKind::RootDistrusted,
                 summary,
                 without,
-                Remedy::fix("have it trusted", attach),
+                Fix::attach("have it trusted", Part::Trust),
             )
         });
     }
@@ -230,7 +234,7 @@ fn listener_held(facts: &Facts, seen: &Observations) -> Option<Finding> {
             facts.address()
         ),
         vec![holder.to_string()],
-        Remedy::command(
+        Fix::command(
             "stop that program; the service takes the port within seconds",
             format!("kill {}", holder.pid),
         ),

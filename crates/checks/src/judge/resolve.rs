@@ -6,7 +6,8 @@ use time::macros::format_description;
 
 use super::{Judged, in_words, list, micros};
 use crate::advice::AdviceKind;
-use crate::finding::{Finding, Remedy, Severity};
+use crate::finding::{Finding, Severity};
+use crate::fix::{Fix, Part, shell};
 use crate::hosts::HostsEntry;
 use crate::kind::FindingKind;
 use crate::machine::{BrowserDns, NameserverSaid, Said};
@@ -103,7 +104,7 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
                 first.address
             ),
             stale.iter().map(line).collect(),
-            Remedy::command(
+            Fix::command(
                 format!("take the name out of line {}", numbers.join(" and line ")),
                 format!("sudo sed -i '{}' /etc/hosts", edits.join("; ")),
             ),
@@ -125,7 +126,7 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
             entry.address
         ),
         hosts.iter().map(|entry| line(&entry)).collect(),
-        Remedy::command(
+        Fix::command(
             "give the other address, too, or take the line away once the system is attached",
             format!("echo '{other} {name}' | sudo tee -a /etc/hosts"),
         ),
@@ -201,7 +202,7 @@ fn not_asking(facts: &Facts, mut evidence: Vec<String>) -> Finding {
         FindingKind::SystemNotAsking,
         format!("the system does not ask Bent Lane for names in {zone}"),
         evidence,
-        Remedy::fix("attach the system", "sudo bentlane system attach"),
+        Fix::attach("attach this machine", None),
     );
     match machine.names_attached {
         true => Finding {
@@ -222,7 +223,7 @@ fn held(facts: &Facts, evidence: &str) -> Option<Finding> {
             holder.command
         ),
         vec![holder.to_string(), evidence.to_owned()],
-        Remedy::command(
+        Fix::command(
             "stop that program; the service takes the port when it is started anew",
             format!("sudo kill {}", holder.pid),
         ),
@@ -264,7 +265,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
                 clock(until)
             ),
             evidence,
-            Remedy::command(
+            Fix::command(
                 format!(
                     "wait for {ttl} s, or empty that server's cache; the command is for systemd's \
                      resolver"
@@ -280,9 +281,9 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
             first.server
         ),
         evidence,
-        Remedy::fix(
+        Fix::attach(
             "have Bent Lane asked first; it asks the others for everything else",
-            "sudo bentlane system attach --only lookups",
+            Part::Lookups,
         ),
     ))
 }
@@ -312,7 +313,7 @@ fn browsers(facts: &Facts) -> Option<Finding> {
             first.browser
         ),
         browsers.iter().map(line).collect(),
-        Remedy::text(format!(
+        Fix::text(format!(
             "in the browser's settings, under secure DNS (DNS over HTTPS), switch it off or give {url}"
         )),
     ))
@@ -332,15 +333,15 @@ fn name_advice(facts: &Facts) -> Vec<Finding> {
             AdviceKind::SingleLabel if wildcard => FindingKind::WildcardSingleLabel,
             AdviceKind::SingleLabel => return None,
         };
-        let remedy = match &advice.better {
-            Some(better) => Remedy::command(
+        let fix = match &advice.better {
+            Some(better) => Fix::command(
                 format!("use a zone such as `{better}`, and add the routes there"),
-                format!("bentlane zone add {better}"),
+                shell(&["bentlane", "zone", "add", better]),
             ),
-            None => Remedy::text("nothing has to be done, as long as you know"),
+            None => Fix::text("nothing has to be done, as long as you know"),
         };
         let evidence = vec![format!("the zone {zone}")];
-        Some(Finding::of(kind, advice.reason.clone(), evidence, remedy))
+        Some(Finding::of(kind, advice.reason.clone(), evidence, fix))
     };
     let mut found: Vec<Finding> = facts.advice.iter().filter_map(finding).collect();
     found.dedup_by_key(|finding| finding.slug);

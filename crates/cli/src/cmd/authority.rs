@@ -119,8 +119,8 @@ pub(crate) struct UnlockKey {
 }
 
 /// Where a passphrase comes from: never from the command line, which others can read.
-#[derive(Debug, Args)]
-struct PassphraseFrom {
+#[derive(Debug, Default, Args)]
+pub(super) struct PassphraseFrom {
     /// A file whose first line is the passphrase; without it BENTLANE_PASSPHRASE, or the terminal
     #[arg(long, value_name = "FILE")]
     passphrase_file: Option<PathBuf>,
@@ -184,8 +184,7 @@ impl Authority {
                 }
             }
             Self::Rotate(Rotate { passphrase }) => {
-                let unlock = unlock(client, &passphrase).await?;
-                let authority: AuthorityView = client.post("/authority/rotate", &unlock).await?;
+                let authority = rotate(client, &passphrase).await?;
                 output.data(&authority, |view| describe(output, view))?;
                 output.say(
                     "the new root is in force. What trusts the former one goes on working; have \
@@ -264,6 +263,15 @@ fn asked_twice() -> Result<Passphrase, CliError> {
 }
 
 /// The passphrase, when the key is under one.
+/// Makes a new root, with the passphrase of the present one where its key has one.
+pub(super) async fn rotate(
+    client: &Client,
+    passphrase: &PassphraseFrom,
+) -> Result<AuthorityView, CliError> {
+    let unlock = unlock(client, passphrase).await?;
+    client.post("/authority/rotate", &unlock).await
+}
+
 async fn unlock(client: &Client, from: &PassphraseFrom) -> Result<Unlock, CliError> {
     let authority: AuthorityView = client.get("/authority").await?;
     let passphrase = authority.locked.then(|| from.read()).transpose()?;
@@ -335,7 +343,7 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
     if view.follows_another {
         lines.push(line("trusted", "also where the root before it is trusted"));
     }
-    let arrow = output.paint(Tone::Remedy, "→");
+    let arrow = output.paint(Tone::Fix, "→");
     if !view.uncovered.is_empty() {
         let zones = view.uncovered.join(", ");
         let text = format!("no client will accept a certificate for {zones}");

@@ -1,18 +1,16 @@
 use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use bentlane_checks::{Finding, FindingKind, Hop, MachineVerdict, Remedy, Severity, Verdict};
+use bentlane_checks::{Action, Finding, FindingKind, Fix, Hop, MachineVerdict, Severity, Verdict};
 use bentlane_service::api::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use clap::Args;
 use serde::Serialize;
 use time::macros::format_description;
-use tokio::process::Command;
 use tokio::time::sleep;
 
-use super::{confirm, from_container, junit, lanes, machine};
+use super::{confirm, fix, from_container, junit, lanes, machine};
 use crate::args::Format;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
@@ -22,8 +20,8 @@ use crate::output::{Output, Tone, progress};
 const STEP: usize = 64;
 /// How often routes are looked at that are waited for, or watched.
 const LOOK_AGAIN: Duration = Duration::from_millis(500);
-/// Remedies that are carried out for one check at most: each is followed by another check.
-const MOST_REMEDIES: usize = 50;
+/// Fixes that are carried out for one check at most: each is followed by another check.
+const MOST_FIXES: usize = 50;
 
 /// `bentlane check`
 #[derive(Debug, Args)]
@@ -227,7 +225,7 @@ impl Check {
         }
     }
 
-    /// Offers each remedy that is ours to carry out, one by one, and checks again after each.
+    /// Offers each fix that is ours to carry out, one by one, and checks again after each.
     async fn fix(
         &self,
         client: &Client,
@@ -235,27 +233,24 @@ impl Check {
         output: &Output,
         mut checked: Checked,
     ) -> Result<Checked, CliError> {
-        let mut done: Vec<String> = Vec::new();
-        for _ in 0..MOST_REMEDIES {
-            let Some(Offer {
-                what,
-                text,
-                command,
-            }) = checked.next_fix(&done)
-            else {
+        let mut done: Vec<Action> = Vec::new();
+        for _ in 0..MOST_FIXES {
+            let Some(Offer { what, text, action }) = checked.next_fix(&done) else {
                 break;
             };
-            done.push(command.clone());
+            done.push(action.clone());
             output.say(&what);
             output.say(&format!("  → {text}"));
-            output.say(&format!("    {command}"));
+            output.say(&format!("    {}", action.command()));
+            for line in fix::preview(client, &action).await? {
+                output.say(&format!("    {}", output.paint(Tone::Muted, &line)));
+            }
             // What changes the machine shows its own plan, and asks.
-            let asks = command.contains(" system attach");
-            if !self.yes && !asks && !confirm::agreed(output)? {
+            if !self.yes && !action.needs_root() && !confirm::agreed(output)? {
                 output.say("left as it is");
                 continue;
             }
-            if let Err(error) = carry_out(&command, data_dir, asks && self.yes).await {
+            if let Err(error) = fix::carry_out(client, data_dir, &action, self.yes).await {
                 output.error(&error);
                 continue;
             }
@@ -331,7 +326,7 @@ struct Checked {
 struct Offer {
     what: String,
     text: String,
-    command: String,
+    action: Action,
 }
 
 impl Checked {
@@ -356,28 +351,20 @@ impl Checked {
     }
 
     /// The next fix that was not offered yet: the machine's first, then the worst finding's.
-    fn next_fix(&self, done: &[String]) -> Option<Offer> {
+    fn next_fix(&self, done: &[Action]) -> Option<Offer> {
         let mut items = self.machine.iter().flat_map(MachineVerdict::failed);
         let of_machine = items.find_map(|item| {
-            let Remedy {
-                text,
-                command,
-                ours,
-            } = item.remedy.clone()?;
-            let command = command.filter(|it| ours && !done.contains(it))?;
+            let Fix { text, action, .. } = item.fix.clone()?;
+            let action = action.filter(|action| !done.contains(action))?;
             let what = format!("{}: {}", item.subject, item.summary);
-            Some(Offer {
-                what,
-                text,
-                command,
-            })
+            Some(Offer { what, text, action })
         });
         of_machine.or_else(|| {
-            let (finding, command) = next_remedy(&self.routes, done)?;
+            let (finding, action) = next_of_routes(&self.routes, done)?;
             Some(Offer {
                 what: format!("{} ({})", finding.summary, finding.slug.slug()),
-                text: finding.remedy.text,
-                command,
+                text: finding.fix.text,
+                action,
             })
         })
     }
@@ -393,49 +380,17 @@ fn is_of_the_machine(finding: &Finding) -> bool {
     finding.severity != Severity::Error && kinds.contains(&finding.slug)
 }
 
-/// The worst finding whose remedy is ours to carry out and was not offered yet, with its command.
-fn next_remedy(verdicts: &Verdicts, done: &[String]) -> Option<(Finding, String)> {
+/// The worst finding whose fix is ours to carry out and was not offered yet, with its command.
+fn next_of_routes(verdicts: &Verdicts, done: &[Action]) -> Option<(Finding, Action)> {
     let findings = verdicts.verdicts.iter().flat_map(|it| &it.findings);
     let ours = findings.filter_map(|finding| {
-        let command = finding.remedy.command.clone()?;
-        let wanted = finding.remedy.ours && finding.severity > Severity::Hint;
-        (wanted && !done.contains(&command)).then_some((finding, command))
+        let action = finding.fix.action.clone()?;
+        let wanted = finding.severity > Severity::Hint && !done.contains(&action);
+        wanted.then_some((finding, action))
     });
     // Of those that are as bad, the first.
     let worst = ours.min_by_key(|(finding, _)| Reverse(finding.severity));
-    worst.map(|(finding, command)| (finding.clone(), command))
-}
-
-/// Runs a command of ours, as it was shown.
-async fn carry_out(command: &str, data_dir: &Path, agreed: bool) -> Result<(), CliError> {
-    let failed = |source| CliError::Io {
-        verb: format!("run `{command}`"),
-        source,
-    };
-    let program = std::env::current_exe().map_err(failed)?;
-    let words = shlex::split(command).unwrap_or_default();
-    let as_root = words.first().is_some_and(|word| word == "sudo");
-    let mut running = if as_root && !rustix::process::geteuid().is_root() {
-        let mut running = Command::new("sudo");
-        running.arg("--preserve-env=BENTLANE_DATA_DIR").arg(program);
-        running
-    } else {
-        Command::new(program)
-    };
-    running.args(words.iter().skip(if as_root { 2 } else { 1 }));
-    if agreed {
-        running.arg("--yes");
-    }
-    // It is for the service that was asked, whichever way that was named.
-    running.env("BENTLANE_DATA_DIR", data_dir);
-    running.stdout(Stdio::null());
-    let status = running.status().await.map_err(failed)?;
-    if status.success() || status.code() == Some(1) {
-        return Ok(());
-    }
-    Err(failed(std::io::Error::other(format!(
-        "it ended with {status}"
-    ))))
+    worst.map(|(finding, action)| (finding.clone(), action))
 }
 
 /// A line for a route that has changed.

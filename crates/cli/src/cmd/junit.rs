@@ -3,9 +3,7 @@
 
 use std::io;
 
-use bentlane_checks::{
-    HopReport, HopState, ItemState, MachineItem, MachineVerdict, Remedy, Verdict,
-};
+use bentlane_checks::{Fix, HopReport, HopState, ItemState, MachineItem, MachineVerdict, Verdict};
 use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesText, Event};
 
@@ -75,7 +73,7 @@ fn machine_suite(
                     return case.write_empty().map(drop);
                 }
                 case.write_inner_content(|xml| {
-                    let lines = item.remedy.as_ref().map(fix_lines).unwrap_or_default();
+                    let lines = item.fix.as_ref().map(fix_lines).unwrap_or_default();
                     xml.create_element("failure")
                         .with_attributes([("type", part), ("message", item.summary.as_str())])
                         .write_text_content(BytesText::new(&lines.join("\n")))
@@ -87,9 +85,9 @@ fn machine_suite(
     Ok(())
 }
 
-fn fix_lines(remedy: &Remedy) -> Vec<String> {
-    let text = std::iter::once(remedy.text.clone());
-    text.chain(remedy.command.clone()).collect()
+fn fix_lines(fix: &Fix) -> Vec<String> {
+    let text = std::iter::once(fix.text.clone());
+    text.chain(fix.command.clone()).collect()
 }
 
 fn suite(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict) -> io::Result<()> {
@@ -131,7 +129,7 @@ fn case(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict, report: &HopReport) -
                 return xml.create_element("failure").write_empty().map(drop);
             };
             let mut lines = finding.evidence.clone();
-            lines.extend(fix_lines(&finding.remedy));
+            lines.extend(fix_lines(&finding.fix));
             xml.create_element("failure")
                 .with_attributes([
                     ("type", finding.slug.slug()),

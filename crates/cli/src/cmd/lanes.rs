@@ -139,7 +139,7 @@ fn describe(output: &Output, who: &str, finding: &Finding) -> String {
     let slug = output.paint(Tone::Muted, &format!("({})", finding.slug.slug()));
     let mark = match finding.severity {
         Severity::Error => output.paint(Tone::Broken, "✕"),
-        Severity::Warning => output.paint(Tone::Remedy, "▲ warning:"),
+        Severity::Warning => output.paint(Tone::Fix, "▲ warning:"),
         Severity::Hint => output.paint(Tone::Muted, "· hint:"),
     };
     let who = output.paint(Tone::Strong, who);
@@ -149,11 +149,11 @@ fn describe(output: &Output, who: &str, finding: &Finding) -> String {
     )];
     if finding.severity == Severity::Hint {
         // What works already is said in two lines.
-        let command = finding.remedy.command.iter();
-        let command = command.map(|command| format!(": {}", output.paint(Tone::Remedy, command)));
-        let arrow = output.paint(Tone::Remedy, "→");
+        let command = finding.fix.command.iter();
+        let command = command.map(|command| format!(": {}", output.paint(Tone::Fix, command)));
+        let arrow = output.paint(Tone::Fix, "→");
         let command: String = command.collect();
-        lines.push(format!("  {arrow} {}{command}", finding.remedy.text));
+        lines.push(format!("  {arrow} {}{command}", finding.fix.text));
         return lines.join("\n");
     }
     lines.extend(
@@ -164,11 +164,11 @@ fn describe(output: &Output, who: &str, finding: &Finding) -> String {
     );
     lines.push(format!(
         "  {} {}",
-        output.paint(Tone::Remedy, "→"),
-        finding.remedy.text
+        output.paint(Tone::Fix, "→"),
+        finding.fix.text
     ));
-    let command = finding.remedy.command.as_ref();
-    lines.extend(command.map(|command| output.paint(Tone::Remedy, &format!("      {command}"))));
+    let command = finding.fix.command.as_ref();
+    lines.extend(command.map(|command| output.paint(Tone::Fix, &format!("      {command}"))));
     lines.join("\n")
 }
 

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use bentlane_checks::{
-    ATTACH_TRUST, ClientSeen, ClientTrustSeen, ItemState, MachineItem, MachinePart, MachineVerdict,
-    Remedy, ToReach, judge_machine,
+    ClientSeen, ClientTrustSeen, Fix, ItemState, MachineItem, MachinePart, MachineVerdict, Part,
+    ToReach, judge_machine,
 };
 use bentlane_probe::other_on_443;
 use bentlane_service::api::{AuthorityView, Status};
@@ -105,9 +105,9 @@ fn in_this_shell(ours: &Ours, root: &Path, bundle: &Path) -> Vec<ClientSeen> {
             [] => String::new(),
         },
         reach: None,
-        remedy: match system_bundle() == Some(&file) {
-            true => Remedy::fix("have the root trusted", ATTACH_TRUST),
-            false => Remedy::command(
+        fix: match system_bundle() == Some(&file) {
+            true => Fix::attach("have the root trusted", Part::Trust),
+            false => Fix::command(
                 "have this shell's programs trust it",
                 "eval \"$(bentlane system env)\"",
             ),
@@ -147,17 +147,17 @@ pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
     {
         lines.push(output.paint(Tone::Muted, "· no zone yet: `bentlane zone add moor.test`"));
     }
-    let mut fixes: Vec<&Remedy> = Vec::new();
-    for remedy in verdict.failed().filter_map(|item| item.remedy.as_ref()) {
-        if !fixes.contains(&remedy) {
-            fixes.push(remedy);
+    let mut fixes: Vec<&Fix> = Vec::new();
+    for fix in verdict.failed().filter_map(|item| item.fix.as_ref()) {
+        if !fixes.contains(&fix) {
+            fixes.push(fix);
         }
     }
-    let arrow = output.paint(Tone::Remedy, "→");
-    for Remedy { text, command, .. } in fixes {
+    let arrow = output.paint(Tone::Fix, "→");
+    for Fix { text, command, .. } in fixes {
         lines.push(format!("{arrow} {text}"));
         let command = command.iter();
-        lines.extend(command.map(|it| output.paint(Tone::Remedy, &format!("      {it}"))));
+        lines.extend(command.map(|it| output.paint(Tone::Fix, &format!("      {it}"))));
     }
     lines.join("\n")
 }

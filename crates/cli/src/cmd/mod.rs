@@ -5,6 +5,7 @@ pub(crate) mod cert;
 pub(crate) mod check;
 mod confirm;
 pub(crate) mod console;
+mod fix;
 pub(crate) mod from_container;
 mod ignored;
 pub(crate) mod journal;
@@ -65,7 +66,7 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::System(system) => wait(system.run(client, &data_dir, output)),
         Command::Traffic(traffic) => wait(traffic.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
-        Command::Undo(undo) => wait(undo.run(&client()?, output)),
+        Command::Undo(undo) => wait(undo.run(&client()?, &data_dir, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }
 }

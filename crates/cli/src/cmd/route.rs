@@ -1,4 +1,4 @@
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
@@ -100,7 +100,8 @@ enum Purpose {
   bentlane route edit vm.moor.test --unset address             and back to where the zone says
   bentlane route edit booking.moor.test --paused               a page says that it rests
   bentlane route edit booking.moor.test --paused=false
-  bentlane route edit api.moor.test --allow-origins 'https://*.moor.test'
+  bentlane route edit api.moor.test --allow-origins 'https://*.moor.test'       these alone
+  bentlane route edit api.moor.test --add 'allow_origins=https://*.fell.test'   one more
   bentlane route edit api.moor.test --unset allow_origins --unset expect.text")]
 pub(crate) struct Edit {
     /// The route
@@ -110,6 +111,9 @@ pub(crate) struct Edit {
     to: Option<String>,
     #[command(flatten)]
     changes: Changes<RouteSettings>,
+    /// Add an entry to a setting that is a list, such as allow_origins; may be repeated
+    #[arg(long, value_name = "KEY=ENTRY", help_heading = "Settings")]
+    add: Vec<String>,
 }
 
 #[derive(Debug, Args)]
@@ -260,20 +264,42 @@ impl Edit {
             to: self.to.map(whole_target).transpose()?,
             settings: self.changes.patch()?,
         };
-        if patch == RoutePatch::default() {
+        let additions = settings::additions(&self.add, RouteSettings::SETTINGS)?;
+        if patch == RoutePatch::default() && additions.is_empty() {
             return Err(CliError::Value {
                 field: "route edit",
                 reason: "say what to change: see `bentlane route edit --help`".to_owned(),
             });
         }
-        let path = format!("/routes/{}", segment(&self.route));
-        let route: RouteView = client.patch(&path, &patch).await?;
+        let route = change(client, &self.route, patch, &additions).await?;
         show_checked(client, output, route).await
     }
 }
 
+/// Changes a route. Entries to add go behind those that its lists have at that moment, since a merge
+/// patch would replace these.
+pub(super) async fn change(
+    client: &Client,
+    address: &str,
+    mut patch: RoutePatch,
+    additions: &BTreeMap<String, Vec<String>>,
+) -> Result<RouteView, CliError> {
+    let path = format!("/routes/{}", segment(address));
+    if additions.is_empty() {
+        return client.patch(&path, &patch).await;
+    }
+    // Whoever else changes something meanwhile has changed it a moment later.
+    loop {
+        let (route, tag): (RouteView, _) = client.get_tagged(&path).await?;
+        settings::add_to_lists(&mut patch.settings, additions, &route.settings);
+        if let Some(route) = client.patch_tagged(&path, &patch, tag).await? {
+            return Ok(route);
+        }
+    }
+}
+
 /// A route as it is written on a line: its address, and its target.
-fn input(address: &str, to: String) -> RouteInput {
+pub(super) fn input(address: &str, to: String) -> RouteInput {
     let (name, prefix) = match address.find('/').filter(|_| !address.contains("://")) {
         Some(slash) => (&address[..slash], Some(address[slash..].to_owned())),
         None => (address, None),
@@ -404,7 +430,7 @@ pub(crate) fn acceptance_in_words(output: &Output, all: &[Acceptance]) -> String
     let line = |it: &Acceptance| {
         let (tone, word) = match it.accepted {
             Accepted::Yes => (Tone::Passing, "yes"),
-            Accepted::Often => (Tone::Remedy, "not by all"),
+            Accepted::Often => (Tone::Fix, "not by all"),
             Accepted::No => (Tone::Broken, "no"),
         };
         let word = output.paint(tone, &format!("{word:<10}"));

@@ -1,5 +1,6 @@
 //! Flags for the settings of routes and zones, made from their declarations.
 
+use std::collections::BTreeMap;
 use std::marker::PhantomData;
 
 use bentlane_model::{RouteSettings, Setting, SettingKind, ZoneSettings};
@@ -131,6 +132,64 @@ pub(crate) fn in_words<T: Declared + Serialize>(settings: &T) -> Vec<(String, St
     leaves(T::SETTINGS)
         .filter_map(|leaf| Some((leaf.key(), words(value(leaf)?)?)))
         .collect()
+}
+
+/// The entries to add to lists, by the keys of these: each is written `KEY=ENTRY`.
+pub(crate) fn additions(
+    given: &[String],
+    settings: &'static [Setting],
+) -> Result<BTreeMap<String, Vec<String>>, CliError> {
+    let mut additions: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for text in given {
+        let refuse = |reason| CliError::Value {
+            field: "--add",
+            reason,
+        };
+        let Some((key, entry)) = text.split_once('=') else {
+            return Err(refuse(format!("`{text}` has no `=`: write KEY=ENTRY")));
+        };
+        let lists = || leaves(settings).filter(|it| it.setting.kind == SettingKind::List);
+        let Some(list) = lists().find(|list| list.key() == key) else {
+            let keys: Vec<String> = lists().map(Leaf::key).collect();
+            let keys = keys.join(", ");
+            return Err(refuse(format!("`{key}` is no list; there are: {keys}")));
+        };
+        additions
+            .entry(list.key())
+            .or_default()
+            .push(entry.to_owned());
+    }
+    Ok(additions)
+}
+
+/// Adds to `patch` the lists that `settings` have with `additions` behind them.
+pub(crate) fn add_to_lists(
+    patch: &mut Map<String, Value>,
+    additions: &BTreeMap<String, Vec<String>>,
+    settings: &impl Serialize,
+) {
+    let settings = json!(settings);
+    for (key, entries) in additions {
+        let (group, inner) = match key.split_once('.') {
+            Some((group, inner)) => (Some(group), inner),
+            None => (None, &**key),
+        };
+        let present = group.map_or(Some(&settings), |group| settings.get(group));
+        let present = present.and_then(|it| it.get(inner)?.as_array());
+        let mut list = present.cloned().unwrap_or_default();
+        for entry in entries {
+            if !list.iter().any(|known| known == entry) {
+                list.push(json!(entry));
+            }
+        }
+        match group {
+            None => patch.insert(inner.to_owned(), Value::Array(list)),
+            Some(group) => match patch.entry(group).or_insert_with(|| json!({})) {
+                Value::Object(map) => map.insert(inner.to_owned(), Value::Array(list)),
+                _ => None,
+            },
+        };
+    }
 }
 
 /// A setting with a flag of its own.
@@ -299,6 +358,30 @@ mod tests {
             "expect.title=Huts",
         ];
         assert_eq!(told, expected);
+    }
+
+    #[rstest]
+    #[case(&["allow_origins=https://b.test", "allow_origins=https://a.test"],
+           json!({ "allow_origins": ["https://a.test", "https://b.test"] }))]
+    #[case(&["expect.header=x: a=b"], json!({ "expect": { "header": ["x: a=b"] } }))]
+    fn entries_go_behind_those_there_are(#[case] given: &[&str], #[case] patch: Value) {
+        let given: Vec<String> = given.iter().map(|text| (*text).to_owned()).collect();
+        let additions = additions(&given, RouteSettings::SETTINGS).unwrap();
+        let mut made = Map::new();
+        let settings = json!({ "allow_origins": ["https://a.test"], "expect": { "status": 200 } });
+        add_to_lists(&mut made, &additions, &settings);
+        assert_eq!(Value::Object(made), patch);
+    }
+
+    #[rstest]
+    #[case(
+        "note=x",
+        "`note` is no list; there are: allow_origins, set_headers, remove_headers, "
+    )]
+    #[case("allow_origins", "write KEY=ENTRY")]
+    fn what_is_no_list_takes_no_entries(#[case] given: &str, #[case] reason: &str) {
+        let error = additions(&[given.to_owned()], RouteSettings::SETTINGS).unwrap_err();
+        assert!(error.to_string().contains(reason), "{error}");
     }
 
     #[rstest]

@@ -117,7 +117,7 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
         lines.push(format!("  {mark} {missing}"));
         lines.push(format!(
             "  {} bentlane system check",
-            output.paint(Tone::Remedy, "→")
+            output.paint(Tone::Fix, "→")
         ));
     }
     for broken in &status.broken {
@@ -125,10 +125,7 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
         lines.push(format!("  {mark} {}  {}", broken.address, broken.summary));
     }
     if !status.broken.is_empty() {
-        lines.push(format!(
-            "  {} bentlane check",
-            output.paint(Tone::Remedy, "→")
-        ));
+        lines.push(format!("  {} bentlane check", output.paint(Tone::Fix, "→")));
     }
     for task in &status.tasks {
         lines.extend(faulty(output, task));
@@ -136,7 +133,7 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
     for Attention { text, command } in &status.attention {
         lines.push(format!("  {} {text}", output.paint(Tone::Broken, "✕")));
         if let Some(command) = command {
-            lines.push(format!("  {} {command}", output.paint(Tone::Remedy, "→")));
+            lines.push(format!("  {} {command}", output.paint(Tone::Fix, "→")));
         }
     }
     lines.join("\n")
@@ -217,7 +214,7 @@ fn routes(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>
         };
         return format!(
             "{zones}, no route yet\n  {} bentlane {next}",
-            output.paint(Tone::Remedy, "→")
+            output.paint(Tone::Fix, "→")
         );
     }
     let (proved, ready) = match machine.is_some_and(|machine| machine.passed) {

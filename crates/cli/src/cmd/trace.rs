@@ -56,11 +56,11 @@ fn in_words(output: &Output, way: &Way) -> String {
         );
     }
     if let Some(finding) = &way.finding {
-        let arrow = output.paint(Tone::Remedy, "→");
+        let arrow = output.paint(Tone::Fix, "→");
         lines.push(String::new());
-        lines.push(format!("{arrow} {}", finding.remedy.text));
-        let command = finding.remedy.command.iter();
-        lines.extend(command.map(|command| output.paint(Tone::Remedy, &format!("    {command}"))));
+        lines.push(format!("{arrow} {}", finding.fix.text));
+        let command = finding.fix.command.iter();
+        lines.extend(command.map(|command| output.paint(Tone::Fix, &format!("    {command}"))));
     }
     lines.join("\n")
 }

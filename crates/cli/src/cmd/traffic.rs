@@ -211,7 +211,7 @@ fn listed(output: &Output, exchanges: &[Exchange]) -> String {
         let (at, rest) = line.split_at_checked(AT_WIDTH).unwrap_or(("", line));
         let tone = match exchange.status {
             500.. => Tone::Broken,
-            400.. => Tone::Remedy,
+            400.. => Tone::Fix,
             _ => return format!("{}{rest}", output.paint(Tone::Muted, at)),
         };
         let status = exchange.status.to_string();

@@ -105,7 +105,7 @@ pub(crate) fn describe(output: &Output, clients: &[ClientTrust]) -> Vec<String> 
     let wanting =
         |seen: &ClientTrust| matches!(seen.state, Trusts::Former | Trusts::NotTrusted { .. });
     if clients.iter().any(wanting) {
-        let arrow = output.paint(Tone::Remedy, "→");
+        let arrow = output.paint(Tone::Fix, "→");
         lines.push(format!("{arrow} sudo bentlane system attach --only trust"));
     }
     lines

@@ -288,8 +288,8 @@ async fn trace_url(
         }
         Place::Nowhere(verdict) => {
             let found = verdict.findings.into_iter().next();
-            let said = found.map(|it| match it.remedy.command {
-                Some(command) => format!("{}: {} with `{command}`", it.summary, it.remedy.text),
+            let said = found.map(|it| match it.fix.command {
+                Some(command) => format!("{}: {} with `{command}`", it.summary, it.fix.text),
                 None => it.summary,
             });
             Err(nowhere(said.unwrap_or_default()))

@@ -1,9 +1,11 @@
 use std::sync::Arc;
 
 use axum::extract::State as Shared;
+use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_model::Change;
 use bentlane_store::JournalEntry;
+pub use bentlane_store::{MachineAction, MachineChange};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use time::OffsetDateTime;
@@ -25,11 +27,11 @@ pub struct JournalLine {
     pub at: OffsetDateTime,
     /// Who: the command line or the console.
     pub who: String,
-    /// `add`, `edit` or `remove`.
+    /// `add`, `edit` or `remove`; `attach` or `detach` for this machine.
     pub action: String,
-    /// `zone` or `route`.
+    /// `zone`, `route`, `routes` or `machine`.
     pub kind: String,
-    /// The zone's name or the route's address.
+    /// The zone's name, the route's address, or the files of the machine.
     pub subject: String,
     /// What was there before.
     pub before: Option<Value>,
@@ -47,6 +49,17 @@ pub struct UndoInput {
     /// The revision that it made; the latest that is in force when it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
+}
+
+/// What was changed on this machine, for the journal.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MachineNote {
+    /// What was changed.
+    pub change: MachineChange,
+    /// The revision that the change took back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub undoes: Option<u64>,
 }
 
 /// A change that was taken back.
@@ -79,7 +92,8 @@ fn fifty() -> u64 {
 pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     OpenApiRouter::new()
         .routes(routes!(list_journal))
-        .routes(routes!(undo))
+        .routes(routes!(show_undo, undo))
+        .routes(routes!(note_machine))
 }
 
 /// List the latest changes.
@@ -97,6 +111,47 @@ async fn list_journal(
     }))
 }
 
+#[derive(Debug, Deserialize, IntoParams)]
+pub(crate) struct ShowUndo {
+    /// The revision that the change made; the latest that is in force when it is left out.
+    #[serde(default)]
+    revision: Option<u64>,
+}
+
+/// Show what taking back a change would take back.
+#[utoipa::path(
+    get, path = "/undo", params(ShowUndo),
+    responses((status = 200, body = Journal), (status = 404, body = Problem), (status = 503, body = Problem)),
+)]
+async fn show_undo(
+    Shared(state): Shared<Arc<State>>,
+    Query(ShowUndo { revision }): Query<ShowUndo>,
+) -> Result<Json<Journal>, Problem> {
+    let entries = state.store()?.change(revision).await?;
+    Ok(Json(Journal {
+        entries: entries.into_iter().map(line).collect(),
+    }))
+}
+
+/// Note in the journal what `system attach` or `detach` has changed on this machine.
+#[utoipa::path(
+    post, path = "/machine/changes", request_body = MachineNote,
+    responses((status = 204), (status = 403, body = Problem), (status = 503, body = Problem)),
+)]
+async fn note_machine(
+    Shared(state): Shared<Arc<State>>,
+    Extension(caller): Extension<Caller>,
+    Body(MachineNote { change, undoes }): Body<MachineNote>,
+) -> Result<StatusCode, Problem> {
+    if caller.session.is_some() {
+        let detail = "only the command line changes this machine";
+        return Err(Problem::new(StatusCode::FORBIDDEN, detail));
+    }
+    state.store()?.note(&caller.who, change, undoes).await?;
+    state.reload().await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
 /// Take back a change, unless what it touched has changed since. That is a change, too.
 #[utoipa::path(
     post, path = "/undo", request_body = UndoInput,
@@ -111,6 +166,13 @@ async fn undo(
     Body(UndoInput { revision }): Body<UndoInput>,
 ) -> Result<Json<Undone>, Problem> {
     let entries = state.store()?.change(revision).await?;
+    if let Some(entry) = entries.iter().find(|it| it.kind == MachineChange::KIND) {
+        let detail = format!(
+            "that was a change of this machine, which root takes back: `sudo bentlane undo {}`",
+            entry.revision
+        );
+        return Err(Problem::new(StatusCode::CONFLICT, detail));
+    }
     let change = Change::Undo(JournalEntry::undo(&entries)?);
     let revision = state.change(&who, change, None).await?;
     Ok(Json(Undone {

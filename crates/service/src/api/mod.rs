@@ -49,7 +49,9 @@ pub use certificates::{
 pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
 pub use guard::COMMAND_HEADER;
 pub(crate) use guard::user_in_words;
-pub use journal::{Journal, JournalLine, UndoInput, Undone};
+pub use journal::{
+    Journal, JournalLine, MachineAction, MachineChange, MachineNote, UndoInput, Undone,
+};
 pub use problem::{FieldError, Problem};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
 pub use routes::{

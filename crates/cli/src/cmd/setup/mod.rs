@@ -392,8 +392,10 @@ impl Setup {
             yes: self.yes,
             ..How::default()
         };
-        how.detach(&Machine::default(), data_dir, output)?;
-        if let Ok(client) = Client::open(data_dir, typed) {
+        let client = Client::open(data_dir, typed).ok();
+        how.detach(client.as_ref(), &Machine::default(), data_dir, output)
+            .await?;
+        if let Some(client) = client {
             for route in &done.routes {
                 gone(client.delete(&format!("/routes/{}", segment(route))).await)?;
             }

@@ -2,7 +2,7 @@ use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
 use bentlane_model::Name;
-use bentlane_service::api::{Routes, Status, Zones};
+use bentlane_service::api::{MachineAction, MachineChange, MachineNote, Routes, Status, Zones};
 use bentlane_system::{
     Content, Facts, Ours, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,
     read_file,
@@ -63,6 +63,9 @@ pub(crate) struct How {
     /// Leave out what only root can change.
     #[arg(skip)]
     pub(crate) without_root: bool,
+    /// An earlier change to take back: what it changed, and nothing else.
+    #[arg(skip)]
+    pub(crate) undo: Option<(u64, MachineChange)>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -93,6 +96,20 @@ impl Planned {
         self.files.is_empty() && self.stores.is_empty()
     }
 
+    /// Leaves out what `change` did not change.
+    fn limit_to(&mut self, change: &MachineChange) {
+        let meant = |path: &PathBuf| change.paths.contains(path);
+        self.files.steps.retain(|step| meant(&step.path));
+        self.stores.retain(|step| meant(&step.store.path));
+    }
+
+    /// Whatever is changed.
+    fn paths(&self) -> Vec<PathBuf> {
+        let files = self.files.steps.iter().map(|step| step.path.clone());
+        let stores = self.stores.iter().map(|step| step.store.path.clone());
+        files.chain(stores).collect()
+    }
+
     /// Something that only root can change.
     fn for_root(&self) -> Option<&Path> {
         let files = self.files.steps.iter().map(|step| &*step.path);
@@ -109,18 +126,64 @@ impl How {
     }
 
     /// The files that are meant: `by_default` where no part is named. Trust stores are none of them.
-    fn parts(&self, by_default: &'static [Part]) -> &'static [Part] {
+    fn parts(&self, machine: &Machine, by_default: &[Part]) -> Vec<Part> {
+        if let Some((_, change)) = &self.undo {
+            let changed = |part: &Part| change.paths.contains(&machine.path(*part));
+            return Part::ALL.into_iter().filter(changed).collect();
+        }
         match self.only {
-            None => by_default,
-            Some(OnlyPart::Lookups) => &[Part::Resolver],
-            Some(OnlyPart::Hosts) => &[Part::Hosts],
-            Some(OnlyPart::Unit) => &Part::UNITS,
-            Some(OnlyPart::Trust) => &[],
+            None => by_default.to_vec(),
+            Some(OnlyPart::Lookups) => vec![Part::Resolver],
+            Some(OnlyPart::Hosts) => vec![Part::Hosts],
+            Some(OnlyPart::Unit) => Part::UNITS.to_vec(),
+            Some(OnlyPart::Trust) => Vec::new(),
+        }
+    }
+
+    /// Whether what is taken back is as the change left it.
+    fn check_unchanged(&self, planned: &Planned) -> Result<(), CliError> {
+        let mut steps = planned.files.steps.iter().filter(|_| self.undo.is_some());
+        let changed = steps.find_map(|step| step.caution.as_ref().map(|why| (&step.path, why)));
+        match changed {
+            None => Ok(()),
+            Some((path, why)) => Err(CliError::Value {
+                field: "undo",
+                reason: format!(
+                    "nothing was taken back, since {} has changed again: {why}; \
+                     `bentlane system detach` shows what it would do",
+                    path.display()
+                ),
+            }),
+        }
+    }
+
+    /// Has the journal tell what was changed, where a service runs that has one.
+    async fn note(
+        &self,
+        client: Option<&Client>,
+        action: MachineAction,
+        planned: &Planned,
+    ) -> Result<(), CliError> {
+        let note = MachineNote {
+            change: MachineChange {
+                action,
+                paths: planned.paths(),
+                homes: self.homes()?,
+            },
+            undoes: self.undo.as_ref().map(|(revision, _)| *revision),
+        };
+        let Some(client) = client else { return Ok(()) };
+        match client.post("/machine/changes", &note).await {
+            Err(CliError::NotRunning { .. } | CliError::Unreachable { .. }) => Ok(()),
+            other => other,
         }
     }
 
     /// The home folders of the users whose browsers are meant.
     fn homes(&self) -> Result<Vec<PathBuf>, CliError> {
+        if let Some((_, change)) = &self.undo {
+            return Ok(change.homes.clone());
+        }
         if self.user.is_empty() {
             return Ok(vec![home()]);
         }
@@ -172,17 +235,20 @@ impl How {
         if self.wants(OnlyPart::Trust, true) {
             self.plan_trust(&ours, &mut planned)?;
         }
-        let parts = self.parts(&[Part::Resolver]);
+        let parts = self.parts(machine, &[Part::Resolver]);
         if !parts.is_empty() {
             let facts = facts(client).await?;
             // What root does is decided here, whatever the service says of its names.
             let (facts, left_out) = facts.limited_to(&facts.zones);
             planned.left_out.extend(left_out);
-            match machine.plan_attach(parts, &facts) {
+            match machine.plan_attach(&parts, &facts) {
                 Ok(plan) => planned.files = plan,
                 Err(cause) if self.only.is_none() => planned.left_out.push(cause.to_string()),
                 Err(cause) => return Err(cause.into()),
             }
+        }
+        if let Some((_, change)) = &self.undo {
+            planned.limit_to(change);
         }
         if self.without_root {
             planned.stores.retain(|step| !step.store.needs_root());
@@ -193,6 +259,8 @@ impl How {
         if !planned.stores.is_empty() && nix::unistd::geteuid().is_root() {
             machine.approve_roots(data_dir, ours.keys().iter().cloned())?;
         }
+        let action = MachineAction::Attach;
+        self.note(Some(client), action, &planned).await?;
         if self.wants(OnlyPart::Unit, false) {
             output.say(UNIT_NEXT);
         }
@@ -221,16 +289,17 @@ impl How {
     }
 
     /// Puts back what was there before.
-    pub(crate) fn detach(
+    pub(crate) async fn detach(
         &self,
+        client: Option<&Client>,
         machine: &Machine,
         data_dir: &Path,
         output: &Output,
     ) -> Result<Answer, CliError> {
         let mut planned = Planned::default();
-        let parts = self.parts(&Part::ALL);
+        let parts = self.parts(machine, &Part::ALL);
         if !parts.is_empty() {
-            planned.files = machine.plan_detach(parts)?;
+            planned.files = machine.plan_detach(&parts)?;
         }
         let mut ours = None;
         // Our roots are known by whose they are, which the certificate tells.
@@ -246,8 +315,14 @@ impl How {
                 .as_ref()
                 .map_or_else(Vec::new, |it| it.plan_detach(&homes));
         }
+        if let Some((_, change)) = &self.undo {
+            planned.limit_to(change);
+        }
+        self.check_unchanged(&planned)?;
         let done = self.carry_out(output, machine, ours.as_ref(), &planned, false)?;
         if done {
+            let action = MachineAction::Detach;
+            self.note(client, action, &planned).await?;
             if !planned.stores.is_empty() && machine.approved()?.is_some() {
                 machine.approve_roots(data_dir, [])?;
             }

@@ -4,7 +4,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use bentlane_checks::{
-    ItemState, MachineItem, MachinePart, NameToReach, PROBE_LABEL, Remedy, ToReach,
+    Fix, ItemState, MachineItem, MachinePart, NameToReach, PROBE_LABEL, ToReach,
 };
 use bentlane_system::{Browser, Family, installed_browsers};
 use tempfile::TempDir;
@@ -67,10 +67,10 @@ pub(super) async fn look(client: &Client, output: &Output) -> Result<Vec<Machine
 fn item(subject: String, state: ItemState, summary: String) -> MachineItem {
     MachineItem {
         part: MachinePart::Browser,
-        remedy: (state == ItemState::Failed).then(|| {
-            Remedy::fix(
+        fix: (state == ItemState::Failed).then(|| {
+            Fix::attach(
                 "have lookups and trust attached, then start the browser again",
-                "sudo bentlane system attach",
+                None,
             )
         }),
         subject,

@@ -100,7 +100,11 @@ impl System {
     ) -> Result<Answer, CliError> {
         let machine = Machine::default();
         match self {
-            Self::Detach(Detach { how }) => how.detach(&machine, data_dir, output),
+            Self::Detach(Detach { how }) => {
+                let client = client().ok(); // It can be detached without a service.
+                how.detach(client.as_ref(), &machine, data_dir, output)
+                    .await
+            }
             Self::Repair(Repair {}) => repair(&machine, output),
             Self::Show(Show {}) => show::show(&client()?, &machine, output).await,
             Self::Check(check) => check.run(&client()?, output).await,

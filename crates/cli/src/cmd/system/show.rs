@@ -116,7 +116,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
 
 fn describe(output: &Output, report: &Report) -> String {
     let broken = output.paint(Tone::Broken, "✕");
-    let arrow = output.paint(Tone::Remedy, "→");
+    let arrow = output.paint(Tone::Fix, "→");
     let mut lines = vec![machine::describe(output, &report.machine)];
     if !report.to_restart.is_empty() {
         let names = report.to_restart.join(" and ");
