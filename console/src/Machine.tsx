@@ -23,10 +23,10 @@ export function Machine({ machine }: { machine: Seen | undefined }) {
       </ul>
       {[...fixes.values()].map(
         (fix) =>
-          fix !== undefined && (
+          fix != null && (
             <div key={fix.text} className="mt-2">
               <p>{sentence(fix.text)}</p>
-              {fix.command !== undefined && <CopyLine text={fix.command} />}
+              {fix.command != null && <CopyLine text={fix.command} />}
             </div>
           ),
       )}

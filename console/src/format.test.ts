@@ -58,6 +58,8 @@ describe('summary', () => {
     prefix: '/',
     to: '1',
     url: '',
+    resolves_to: [],
+    values: { origin: '', callback_base: '', host: '', port: 443 },
     settings: {},
     verdict: passed === undefined ? undefined : ({ passed } as Verdict),
   });
@@ -87,7 +89,7 @@ it('makes sentences', () => {
 
 it.each([
   [{ ttl: 10, answers: 'every-name' } as const, 'this machine'],
-  [{ ttl: 10, answers: 'every-name', ipv4: '10.0.0.1' } as const, '10.0.0.1'],
+  [{ ttl: 10, answers: 'every-name', ipv4: '10.0.0.1', ipv6: null } as const, '10.0.0.1'],
   [
     { ttl: 10, answers: 'routed-names', ipv4: '10.0.0.1', ipv6: 'fd00::1' } as const,
     '10.0.0.1 and fd00::1, names of routes and records alone',
@@ -108,7 +110,9 @@ it.each([
 });
 
 it('puts advice in one line', () => {
-  const advice = [{ slug: 'x', reason: 'it is short', better: 'moor.test' }];
+  const advice = [
+    { slug: 'single-label', reason: 'it is short', better: 'moor.test', needs_consent: false },
+  ] as const;
   expect(inOneLine(advice)).toBe('Note: it is short; moor.test would be better');
   expect(inOneLine([])).toBeUndefined();
 });

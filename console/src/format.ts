@@ -72,7 +72,7 @@ export function inOneLine(advice: readonly Advice[]): string | undefined {
 
 /** Where the names of a zone lead. */
 export function resolvesTo({ ipv4, ipv6, answers }: ZoneSettings): string {
-  const addresses = [ipv4, ipv6].filter((address) => address !== undefined);
+  const addresses = [ipv4, ipv6].filter((address) => address != null);
   const place = addresses.length === 0 ? 'this machine' : addresses.join(' and ');
   return answers === 'every-name' ? place : `${place}, names of routes and records alone`;
 }

@@ -16,6 +16,8 @@ serve() {
   await_service
 }
 stop() { kill $service; wait $service || true; }
+# Waits until something answers questions at this address.
+answers_at() { for _ in $(seq 100); do dig +time=1 +tries=1 "@$1" x.example >/dev/null 2>&1 && return; sleep 0.1; done; }
 others=
 trap 'kill $service $others 2>/dev/null || true; wait' EXIT
 nameservers 127.0.0.9
@@ -66,7 +68,7 @@ sed -i '/a.moor.test/d' /etc/hosts
 step held
 stop
 python3 "$FOLDER/nameserver.py" 127.0.0.1 everything & held=$!; others="$others $held"
-sleep 0.5
+answers_at 127.0.0.1
 serve --dns 127.0.0.1:5353
 found dns-port-held before
 kill $held; wait $held 2>/dev/null || true
@@ -77,7 +79,7 @@ found dns-port-held after
 step first
 "$BENTLANE" system detach --only lookups --yes >/dev/null
 python3 "$FOLDER/nameserver.py" 127.0.0.9 everything & others="$others $!"
-sleep 0.5
+answers_at 127.0.0.9
 nameservers 127.0.0.9 127.0.0.1
 found nameserver-first before
 mend
@@ -87,7 +89,7 @@ found nameserver-first after
 step negative
 "$BENTLANE" system detach --only lookups --yes >/dev/null
 python3 "$FOLDER/nameserver.py" 127.0.0.10 negative & others="$others $!"
-sleep 0.5
+answers_at 127.0.0.10
 nameservers 127.0.0.10 127.0.0.1
 found negative-cached before
 sleep 6

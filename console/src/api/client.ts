@@ -5,7 +5,7 @@ import type {
   Certificate,
   ProblemBody,
   Query,
-  RecordOfOnesOwn,
+  DnsRecord,
   Route,
   RouteInput,
   RouteTraffic,
@@ -28,16 +28,27 @@ export class Problem extends Error {
   }
 }
 
-function send(method: string, path: string, body?: unknown): Promise<Response> {
+function send(
+  method: string,
+  path: string,
+  body?: unknown,
+  signal?: AbortSignal,
+): Promise<Response> {
   return fetch(`/api/v1${path}`, {
     method,
+    signal,
     headers: { 'content-type': 'application/json', ...authorization() },
     body: body === undefined ? undefined : JSON.stringify(body),
   });
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const response = await send(method, path, body);
+async function call<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  signal?: AbortSignal,
+): Promise<T> {
+  const response = await send(method, path, body, signal);
   const text = await response.text();
   const data: unknown = text === '' ? undefined : JSON.parse(text);
   if (!response.ok) throw new Problem(data as ProblemBody);
@@ -52,8 +63,8 @@ export async function listZones(): Promise<Zone[]> {
   return (await call<{ zones: Zone[] }>('GET', '/zones')).zones;
 }
 
-export async function listRecords(): Promise<RecordOfOnesOwn[]> {
-  return (await call<{ records: RecordOfOnesOwn[] }>('GET', '/records')).records;
+export async function listRecords(): Promise<DnsRecord[]> {
+  return (await call<{ records: DnsRecord[] }>('GET', '/records')).records;
 }
 
 /** What the resolver was asked lately, newest first. */
@@ -62,13 +73,22 @@ export async function listQueries(): Promise<Query[]> {
 }
 
 /** The latest exchanges that match, latest last. */
-export function listTraffic(filter: TrafficFilter, most: number): Promise<Traffic> {
-  return call('GET', `/traffic?${wanted(filter, { most })}`);
+export function listTraffic(
+  filter: TrafficFilter,
+  most: number,
+  signal: AbortSignal,
+): Promise<Traffic> {
+  return call('GET', `/traffic?${wanted(filter, { limit: most })}`, undefined, signal);
 }
 
 /** The exchanges after the one numbered `after`; waits for one when there is none. */
-export function followTraffic(filter: TrafficFilter, after: number): Promise<Traffic> {
-  return call('GET', `/traffic?${wanted(filter, { most: 1000, after, wait: 20 })}`);
+export function followTraffic(
+  filter: TrafficFilter,
+  after: number,
+  signal: AbortSignal,
+): Promise<Traffic> {
+  const path = `/traffic?${wanted(filter, { limit: 1000, after, wait: 20 })}`;
+  return call('GET', path, undefined, signal);
 }
 
 /** What each route's exchanges of the last quarter of an hour come to, the busiest first. */
@@ -78,7 +98,7 @@ export async function sumUpTraffic(): Promise<RouteTraffic[]> {
 
 /** The latest exchanges that match, as an HTTP Archive. */
 export function fetchArchive(filter: TrafficFilter): Promise<Blob> {
-  return fetchFile(`/traffic/archive?${wanted(filter, { most: 1000 })}`);
+  return fetchFile(`/traffic/archive?${wanted(filter, { limit: 1000 })}`);
 }
 
 async function fetchFile(path: string): Promise<Blob> {

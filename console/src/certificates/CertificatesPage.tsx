@@ -33,7 +33,7 @@ function Root({ authority }: { authority: Authority }) {
     <Section id="authority" title="The authority">
       <p className="mt-2 font-semibold">{name}</p>
       <p className="mt-2 max-w-[72ch]">
-        {limits === null || unconstrained
+        {limits == null || unconstrained
           ? 'It is unconstrained: it can vouch for any name, and is never put into trust stores.'
           : `It can vouch for names at or below ${list(limits)}, and for the loopback addresses of this machine. For nothing else: clients refuse a certificate beyond that, whoever holds its key.`}
       </p>
@@ -112,17 +112,16 @@ function tone(state: TrustStore['state']): string {
       return 'text-teal';
     case 'unknown':
       return 'text-muted';
-    case 'former':
-    case 'not-trusted':
+    default:
       return 'text-vermilion';
   }
 }
 
 interface Life {
   name: string;
-  from?: string;
-  until?: string;
-  renewed?: string;
+  from?: string | null;
+  until?: string | null;
+  renewed?: string | null;
 }
 
 /** How much of its life each certificate has behind it, the soonest to end first. */
@@ -152,18 +151,16 @@ function Expiries({
           <tr key={name}>
             <td className={CELL}>{name}</td>
             <td className={`${CELL} w-56`}>
-              {from !== undefined && until !== undefined && <Bar gone={share(from, until)} />}
+              {from != null && until != null && <Bar gone={share(from, until)} />}
             </td>
             <td className={CELL}>
-              {until === undefined ? (
+              {until == null ? (
                 <span className="text-muted">made when it is asked for</span>
               ) : (
                 day(until)
               )}
             </td>
-            <td className={`${CELL} text-muted`}>
-              {renewed !== undefined && `from ${day(renewed)}`}
-            </td>
+            <td className={`${CELL} text-muted`}>{renewed != null && `from ${day(renewed)}`}</td>
           </tr>
         ))}
       </Table>

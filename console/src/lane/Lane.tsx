@@ -46,5 +46,5 @@ function HopMark({ mark: { hop, x, y, way, wayState } }: { mark: Mark }) {
 
 function caption(hop: HopReport): string {
   if (hop.state !== 'passed') return STATES[hop.state];
-  return hop.micros === undefined ? 'passed' : duration(hop.micros);
+  return hop.micros == null ? 'passed' : duration(hop.micros);
 }

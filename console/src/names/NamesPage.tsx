@@ -1,5 +1,5 @@
 import { useState } from 'react';
-import type { Query, RecordOfOnesOwn, Zone } from '../api/types';
+import type { Query, DnsRecord, Zone } from '../api/types';
 import { CELL, Section, Table } from '../Section';
 import { clock, inOneLine, resolvesTo } from '../format';
 import { ZoneForm } from './ZoneForm';
@@ -42,7 +42,7 @@ function Zones({ zones }: { zones: readonly Zone[] }) {
   );
 }
 
-function Records({ records }: { records: readonly RecordOfOnesOwn[] }) {
+function Records({ records }: { records: readonly DnsRecord[] }) {
   return (
     <Section id="records" title="Records of your own">
       <Table titles={['Owner', 'Type', 'Data', 'Kept for']}>

@@ -28,7 +28,7 @@ export function FindingCard({ finding }: { finding: Finding }) {
         </ul>
       )}
       <p className="mt-2">{sentence(finding.fix.text)}</p>
-      {finding.fix.command !== undefined && <CopyLine text={finding.fix.command} />}
+      {finding.fix.command != null && <CopyLine text={finding.fix.command} />}
     </div>
   );
 }

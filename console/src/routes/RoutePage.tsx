@@ -69,7 +69,7 @@ export function RoutePage({ route, onChecked }: RoutePageProps) {
           </div>
         </div>
       </div>
-      {verdict === undefined ? (
+      {verdict == null ? (
         <p className="text-muted">being checked …</p>
       ) : (
         <>
@@ -88,7 +88,7 @@ export function RoutePage({ route, onChecked }: RoutePageProps) {
           </Section>
         </>
       )}
-      <History address={route.address} current={route.verdict} />
+      <History address={route.address} current={route.verdict ?? undefined} />
     </article>
   );
 }
@@ -104,7 +104,7 @@ function HopRow({ report }: { report: HopReport }) {
         {STATES[report.state]}
       </td>
       <td className={`${CELL} whitespace-nowrap`}>
-        {report.micros === undefined ? '' : duration(report.micros)}
+        {report.micros == null ? '' : duration(report.micros)}
       </td>
       <td className={`${CELL} w-full`}>
         <p>{report.detail}</p>

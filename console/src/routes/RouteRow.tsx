@@ -42,11 +42,11 @@ export function RouteRow({ route, onChecked }: RouteRowProps) {
           {verdict?.flapping === true && (
             <p className="text-[15px] font-semibold text-amber">flapping</p>
           )}
-          {route.settings.note !== undefined && (
+          {route.settings.note != null && (
             <p className="text-[15px] text-muted">“{route.settings.note}”</p>
           )}
         </div>
-        {verdict === undefined ? (
+        {verdict == null ? (
           <p className="pt-1 text-muted">being checked …</p>
         ) : (
           <Lane hops={verdict.hops} />

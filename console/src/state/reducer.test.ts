@@ -5,7 +5,9 @@ import { initial, reduce } from './reducer';
 
 function route(address: string, passed?: boolean): Route {
   const verdict = passed === undefined ? undefined : verdictOf(address, passed);
-  return { address, name: address, prefix: '/', to: '1', settings: {}, url: '', verdict };
+  const values = { origin: '', callback_base: '', host: address, port: 443 };
+  const known = { address, name: address, prefix: '/', to: '1', settings: {}, url: '', values };
+  return { ...known, resolves_to: [], verdict };
 }
 
 function verdictOf(address: string, passed: boolean): Verdict {

@@ -29,17 +29,17 @@ export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { 
 
   useEffect(() => {
     if (paused) return;
-    let current = true;
+    const left = new AbortController();
     const wanted = { route, status, method, text };
     const follow = async () => {
       let last: number | undefined;
-      while (current) {
+      while (!left.signal.aborted) {
         try {
           const news =
             last === undefined
-              ? await listTraffic(wanted, SHOWN)
-              : await followTraffic(wanted, last);
-          if (!current) return;
+              ? await listTraffic(wanted, SHOWN, left.signal)
+              : await followTraffic(wanted, last, left.signal);
+          if (left.signal.aborted) return;
           const anew = last === undefined;
           last = news.last;
           const came = [...news.exchanges].reverse();
@@ -49,12 +49,12 @@ export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { 
               ? { exchanges: came, missed: 0 }
               : {
                   exchanges: [...came, ...known.exchanges].slice(0, SHOWN),
-                  missed: known.missed + news.missed,
+                  missed: known.missed + (news.missed ?? 0),
                 },
           );
           await pause(GATHER_MS);
         } catch (error) {
-          if (!current) return;
+          if (left.signal.aborted) return;
           if (error instanceof Problem && error.body.status === 422) {
             const refused = error.body.errors?.[0]?.reason ?? error.body.detail;
             setTraffic({ exchanges: [], missed: 0, refused });
@@ -68,9 +68,7 @@ export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { 
       }
     };
     void follow();
-    return () => {
-      current = false;
-    };
+    return () => left.abort();
   }, [route, status, method, text, paused]);
 
   return { ...traffic, reading };

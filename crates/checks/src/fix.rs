@@ -28,7 +28,7 @@ pub enum Action {
         /// Its address.
         address: String,
         /// A JSON merge patch (RFC 7396), as `PATCH` of the route takes it.
-        #[schema(value_type = Object)]
+        #[schema(value_type = BTreeMap<String, Value>)]
         patch: Map<String, Value>,
         /// Entries to add to settings that are lists, which a merge patch would replace.
         #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]

@@ -2,8 +2,8 @@ use std::error::Error;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use bentlane_service::SOCKET;
-use bentlane_service::api::{COMMAND_HEADER, Problem};
+use bentlane_api_types::SOCKET;
+use bentlane_api_types::{COMMAND_HEADER, Problem};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::client::conn::http1;

@@ -1,7 +1,8 @@
 use std::process::ExitCode;
 
+use bentlane_api_types::Problem;
 use bentlane_ca::AuthorityError;
-use bentlane_service::{ConfigError, ServiceError, api::Problem};
+use bentlane_service::{ConfigError, ServiceError};
 use bentlane_store::DataDirError;
 use bentlane_system::{FileError, SystemError};
 

@@ -87,7 +87,7 @@ macro_rules! settings {
         pub struct $name {
             $(
                 $(#[doc = $help])+
-                #[schema(value_type = Option<$json>)]
+                #[schema(value_type = $json, nullable, required = false)]
                 #[serde(skip_serializing_if = "crate::setting::is_default")]
                 pub $key: $type,
             )+

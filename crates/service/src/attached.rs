@@ -2,12 +2,12 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use bentlane_api_types::Attention;
 use bentlane_model::{Pattern, chain};
 use bentlane_system::{Facts, System, SystemError, WANTED_FILE, Wanted};
 use tokio::task::spawn_blocking;
 use tracing::{info, warn};
 
-use crate::api::Attention;
 use crate::state::State;
 use crate::turns::Turns;
 

@@ -1,10 +1,9 @@
 //! How many files and sockets there may be, and how many connections follow from that.
 
+use bentlane_api_types::Capacity;
 use bentlane_proxy::Limits;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use tracing::{info, warn};
-
-use crate::api::Capacity;
 
 /// Files and sockets for everything but the proxy's clients and their targets: listeners, the API,
 /// the resolver, the database, logs.

@@ -4,7 +4,7 @@
 //! configuration, and connects to the database; [`Service::run`] serves until told to stop. What
 //! the command line and the console exchange with it is in [`api`].
 
-pub mod api;
+mod api;
 
 mod attached;
 mod board;
@@ -30,7 +30,6 @@ mod turns;
 mod upstreams;
 mod wiring;
 
-pub use api::serve::SOCKET;
 pub use config::{
     Checks, ChecksFile, Config, ConfigError, ConfigFile, KeepTraffic, Listen, ListenAt,
     TrafficFile, UpstreamChoice, Upstreams,

@@ -4,6 +4,7 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex as StdMutex};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
+use bentlane_api_types::SOCKET;
 use bentlane_ca::{AuthorityError, Owner};
 use bentlane_dns::Settings;
 use bentlane_model::chain;
@@ -21,7 +22,7 @@ use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
 use crate::api;
-use crate::api::serve::{SOCKET, Site, bind_socket, serve_console, serve_socket};
+use crate::api::serve::{Site, bind_socket, serve_console, serve_socket};
 use crate::api::user_in_words;
 use crate::attached;
 use crate::board::{self, Board, Places};

@@ -9,6 +9,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use arc_swap::{ArcSwap, ArcSwapOption};
+use bentlane_api_types::{Attention, Capacity};
 use bentlane_ca::{AuthorityError, Issuer};
 use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone, chain};
 use bentlane_proxy::{Proxy, Replaced};
@@ -24,7 +25,6 @@ use tokio_util::sync::CancellationToken;
 use tracing::{error, info};
 
 use crate::api::authority::ours;
-use crate::api::{Attention, Capacity};
 use crate::board::Board;
 use crate::events::{Event, Events};
 use crate::exports::Exports;

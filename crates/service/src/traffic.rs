@@ -6,20 +6,19 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
+use bentlane_api_types::{Traffic, TrafficSummary};
 use bentlane_model::chain;
 use bentlane_proxy::{Recorded, Recorder};
 use bentlane_store::{Store, StoreError};
 use bentlane_supervisor::{Policy, Stop};
 use bentlane_system::{FileError, Folder};
-use bentlane_traffic::{Exchange, ExchangeFilter, RouteTraffic, Tally};
-use serde::{Deserialize, Serialize};
+use bentlane_traffic::{Exchange, ExchangeFilter, Tally};
 use time::OffsetDateTime;
 use tokio::runtime;
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep, sleep_until, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
-use utoipa::ToSchema;
 
 use crate::config::KeepTraffic;
 use crate::priority::give_way;
@@ -43,36 +42,6 @@ const WRITE: Duration = Duration::from_secs(1);
 const FORGET: Duration = Duration::from_secs(60);
 /// How often it is looked whether what just ended was taken over, and how often at most.
 const SETTLING: (Duration, u32) = (Duration::from_millis(5), 40);
-
-/// What passed the proxy lately.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Traffic {
-    /// Exchanges, latest last.
-    pub exchanges: Vec<Exchange>,
-    /// The number up to which this tells: what comes next is after it.
-    pub last: i64,
-    /// Exchanges after the given number that are no longer at hand: more came than were read.
-    #[serde(default)]
-    pub missed: u64,
-    /// Exchanges since the start that were not recorded, since more came than could be taken over.
-    pub left_out: u64,
-    /// Exchanges since the start that did not get into the database, and are known here alone.
-    pub not_kept: u64,
-}
-
-/// What the exchanges of a time come to.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TrafficSummary {
-    /// Since when.
-    #[serde(with = "time::serde::rfc3339")]
-    pub since: OffsetDateTime,
-    /// By route, the busiest first.
-    pub routes: Vec<RouteTraffic>,
-    /// See [`Traffic::left_out`].
-    pub left_out: u64,
-    /// See [`Traffic::not_kept`].
-    pub not_kept: u64,
-}
 
 /// What passed the proxy: the last of it in memory, and all on its way into the database. Nobody
 /// waits for that.

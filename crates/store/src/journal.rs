@@ -1,9 +1,8 @@
 //! The journal: every change of the configuration, and how to take one back.
 
 use std::collections::HashSet;
-use std::path::PathBuf;
 
-use bentlane_model::{Changed, Route, Undo};
+use bentlane_model::{Changed, MachineAction, MachineChange, Route, Undo};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{
     ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
@@ -165,51 +164,20 @@ impl Store {
     }
 }
 
-/// Whether this machine was attached or detached.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum MachineAction {
-    /// It was attached.
-    Attach,
-    /// It was detached.
-    Detach,
-}
-
-/// What `system attach` or `detach` changed on this machine.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-pub struct MachineChange {
-    /// Which of both.
-    pub action: MachineAction,
-    /// The files and trust stores that it changed.
-    #[schema(value_type = Vec<String>)]
-    pub paths: Vec<PathBuf>,
-    /// The home folders whose browsers were meant.
-    #[schema(value_type = Vec<String>)]
-    pub homes: Vec<PathBuf>,
-}
-
-impl MachineChange {
-    /// The `kind` of such entries.
-    pub const KIND: &str = "machine";
-
-    pub(crate) fn entry(self) -> Entry {
-        let paths: Vec<String> = self
-            .paths
-            .iter()
-            .map(|it| it.display().to_string())
-            .collect();
-        let (action, value) = (self.action, Some(json!(self)));
-        let (action, before, after) = match action {
-            MachineAction::Attach => ("attach", None, value),
-            MachineAction::Detach => ("detach", value, None),
-        };
-        Entry {
-            action,
-            kind: Self::KIND,
-            subject: paths.join(", "),
-            before,
-            after,
-        }
+/// What the journal says of a change of this machine.
+pub(crate) fn machine_entry(change: &MachineChange) -> Entry {
+    let paths = change.paths.iter().map(|path| path.display().to_string());
+    let value = Some(json!(change));
+    let (action, before, after) = match change.action {
+        MachineAction::Attach => ("attach", None, value),
+        MachineAction::Detach => ("detach", value, None),
+    };
+    Entry {
+        action,
+        kind: MachineChange::KIND,
+        subject: paths.collect::<Vec<_>>().join(", "),
+        before,
+        after,
     }
 }
 

@@ -3,7 +3,8 @@ use std::num::NonZeroU16;
 use std::time::Duration;
 
 use bentlane_model::{
-    Address, Change, Changed, Configuration, Difference, Name, Rejection, Route, Target, Zone,
+    Address, Change, Changed, Configuration, Difference, MachineChange, Name, Rejection, Route,
+    Target, Zone,
 };
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sqlx;
@@ -19,7 +20,7 @@ use serde_json::{Value, json};
 use time::OffsetDateTime;
 
 use crate::entity::{revision, route, zone};
-use crate::journal::{self, Entry, MachineChange};
+use crate::journal::{self, Entry};
 use crate::migration::Migrator;
 
 /// The channel on which the database tells of each new revision.
@@ -251,12 +252,19 @@ impl Store {
     pub async fn note(
         &self,
         who: &str,
-        change: MachineChange,
+        change: &MachineChange,
         undoes: Option<u64>,
     ) -> Result<u64, StoreError> {
         let transaction = self.database.begin().await?;
         let next = latest_revision(&transaction).await? + 1;
-        journal::write(&transaction, next, who, undoes, vec![change.entry()]).await?;
+        journal::write(
+            &transaction,
+            next,
+            who,
+            undoes,
+            vec![journal::machine_entry(change)],
+        )
+        .await?;
         commit(transaction, next).await?;
         revision_number(next)
     }

@@ -2,8 +2,8 @@ use std::fs;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
+use bentlane_api_types::{AuthorityView, ImportRoot, Protect, Unlock};
 use bentlane_ca::{Form, Passphrase};
-use bentlane_service::api::{AuthorityView, ImportRoot, Protect, Unlock};
 use bentlane_system::ClientTrust;
 use clap::{Args, Subcommand, ValueEnum};
 use serde::Serialize;

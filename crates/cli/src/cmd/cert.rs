@@ -1,11 +1,11 @@
 use std::fs;
 use std::path::PathBuf;
 
-use bentlane_ca::{CertName, CertificatePart, PartKind, USUAL_DAYS, request};
-use bentlane_service::api::{
+use bentlane_api_types::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
+use bentlane_ca::{CertName, CertificatePart, PartKind, USUAL_DAYS, request};
 use bentlane_system::Folder;
 use clap::{Args, Subcommand};
 use serde::Serialize;

@@ -3,8 +3,8 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use bentlane_api_types::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use bentlane_checks::{Action, Finding, FindingKind, Fix, Hop, MachineVerdict, Severity, Verdict};
-use bentlane_service::api::{CheckRequest, NamesToLookUp, Routes, Verdicts};
 use clap::Args;
 use serde::Serialize;
 use time::macros::format_description;

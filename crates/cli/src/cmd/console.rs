@@ -1,9 +1,7 @@
 use std::io::IsTerminal;
 use std::process::{Command, Stdio};
 
-use bentlane_service::api::{
-    LinkAnswer, LinkNews, LinkState, SignInLink, SignInRequest, SignedOut,
-};
+use bentlane_api_types::{LinkAnswer, LinkNews, LinkState, SignInLink, SignInRequest, SignedOut};
 use bentlane_system::Trusts;
 use clap::Args;
 

@@ -4,8 +4,8 @@ use std::io;
 use std::path::Path;
 use std::process::Stdio;
 
+use bentlane_api_types::{RoutePatch, RouteView};
 use bentlane_checks::Action;
-use bentlane_service::api::{RoutePatch, RouteView};
 use serde_json::{Map, Value, json};
 use tokio::process::Command;
 

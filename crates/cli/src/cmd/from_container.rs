@@ -13,12 +13,12 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::Duration;
 
+use bentlane_api_types::{FromSeen, NameToLookUp};
 use bentlane_checks::{FromContainer, Hosts};
 use bentlane_containers::Engine;
 use bentlane_dns::ResolvConf;
 use bentlane_model::{Name, chain};
 use bentlane_probe::look_from_here;
-use bentlane_service::api::{FromSeen, NameToLookUp};
 use bentlane_system::read_in_root;
 use clap::Args;
 use command_fds::{CommandFdExt, FdMapping};

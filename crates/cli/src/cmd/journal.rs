@@ -1,4 +1,4 @@
-use bentlane_service::api::{Journal as JournalView, JournalLine};
+use bentlane_api_types::{Journal as JournalView, JournalLine};
 use clap::Args;
 use serde_json::Value;
 use time::macros::format_description;

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
+use bentlane_api_types::{AuthorityView, Status};
 use bentlane_checks::{
     ClientSeen, ClientTrustSeen, Fix, ItemState, MachineItem, MachinePart, MachineVerdict, Part,
     ToReach, judge_machine,
 };
 use bentlane_probe::other_on_443;
-use bentlane_service::api::{AuthorityView, Status};
 use bentlane_system::{Ours, StoreReport, System, system_bundle};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;

@@ -1,4 +1,4 @@
-use bentlane_service::api::{RecordInput, RecordView, Records};
+use bentlane_api_types::{RecordInput, RecordView, Records};
 use clap::{Args, Subcommand};
 
 use super::zone::record_table;

@@ -2,12 +2,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
-use bentlane_checks::{Acceptance, Accepted, Verdict, acceptance, lane};
-use bentlane_model::{Address, Name, RouteDraft, RouteSettings, suggested_zone};
-use bentlane_service::api::{
+use bentlane_api_types::{
     CheckRequest, RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
     Verdicts, ZoneInput, Zones,
 };
+use bentlane_checks::{Acceptance, Accepted, Verdict, acceptance, lane};
+use bentlane_model::{Address, Name, RouteDraft, RouteSettings, suggested_zone};
 use clap::{Args, Subcommand, ValueEnum};
 
 use super::settings::{Changes, Flags};

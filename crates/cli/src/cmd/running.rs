@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
+use bentlane_api_types::Status;
 use bentlane_checks::{Holder, Page};
 use bentlane_probe::listeners;
-use bentlane_service::api::Status;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::task::JoinSet;

@@ -1,9 +1,9 @@
 use std::net::SocketAddr;
 
-use bentlane_checks::MachineVerdict;
-use bentlane_service::api::{
+use bentlane_api_types::{
     Attention, Capacity, RunsAs, Status as StatusView, TaskStateView, TaskView,
 };
+use bentlane_checks::MachineVerdict;
 use clap::Args;
 use time::macros::format_description;
 

@@ -1,5 +1,5 @@
+use bentlane_api_types::TraceRequest;
 use bentlane_checks::{Step, Trace as Way};
-use bentlane_service::api::TraceRequest;
 use clap::Args;
 
 use super::lanes::duration;

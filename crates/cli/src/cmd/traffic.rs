@@ -1,6 +1,6 @@
 use std::time::Duration;
 
-use bentlane_service::api::{Traffic as TrafficView, TrafficSummary};
+use bentlane_api_types::{Traffic as TrafficView, TrafficSummary};
 use bentlane_traffic::{Ending, Exchange, StatusRange, Tally};
 use clap::Args;
 use time::UtcOffset;

@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use bentlane_service::api::AuthorityView;
+use bentlane_api_types::AuthorityView;
 use bentlane_system::{ClientTrust, Family, Ours, StoreKind, StoreReport, StoreStep, Trusts};
 
 use crate::client::Client;

@@ -1,8 +1,6 @@
 use std::path::Path;
 
-use bentlane_service::api::{
-    Journal, JournalLine, MachineAction, MachineChange, UndoInput, Undone,
-};
+use bentlane_api_types::{Journal, JournalLine, MachineAction, MachineChange, UndoInput, Undone};
 use bentlane_system::System as Machine;
 use clap::Args;
 

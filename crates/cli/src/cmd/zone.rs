@@ -1,11 +1,11 @@
 use std::path::PathBuf;
 
+use bentlane_api_types::{
+    AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZoneView, Zones,
+};
 use bentlane_checks::acceptance;
 use bentlane_dns::QueryOutcome;
 use bentlane_model::{Answers, Name, Pattern, Plain, ZoneSettings};
-use bentlane_service::api::{
-    AuthorityView, Queries, QueryCount, RecordView, Records, ZoneFile, ZoneInput, ZoneView, Zones,
-};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 

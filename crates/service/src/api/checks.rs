@@ -3,11 +3,14 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
-use bentlane_checks::{Facts, Finding, FromContainer, Hop, Trace, Verdict, diagnose_from};
+use bentlane_api_types::{
+    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts,
+};
+use bentlane_checks::{Facts, Finding, Trace, Verdict, diagnose_from};
 use bentlane_model::{Address, Name, PathPrefix, Snapshot};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -20,70 +23,8 @@ use crate::state::State;
 const SHOWN: u64 = 100;
 const MOST_SHOWN: u64 = 1000;
 
-/// Which routes to check, and how.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct CheckRequest {
-    /// The routes' addresses, or names and URLs that lead to them; all routes when it is empty.
-    #[serde(default)]
-    pub addresses: Vec<String>,
-    /// The one hop to look at.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub only: Option<Hop>,
-    /// Whether to look further: at what a page asks and loads, and at the app without us. What that
-    /// comes to is told, and not kept.
-    #[serde(default)]
-    pub deep: bool,
-    /// What was seen from inside a container's network: the first two hops are judged by that alone.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub from: Option<FromSeen>,
-    /// Whether an address without a route is told as gone, in place of broken.
-    #[serde(default)]
-    pub known: bool,
-}
-
-/// What was seen from inside a container's network.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct FromSeen {
-    /// The container.
-    pub container: String,
-    /// Whether it is on this machine's own network.
-    pub shares_network: bool,
-    /// What was seen of each name.
-    #[schema(value_type = Vec<Object>)]
-    pub seen: Vec<FromContainer>,
-}
-
-/// A name that a check looks up and connects to.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NameToLookUp {
-    /// The route's address.
-    pub address: String,
-    /// The name.
-    pub name: String,
-    /// The port to connect to.
-    pub port: u16,
-}
-
-/// The names that a check looks up and connects to.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NamesToLookUp {
-    /// In the order asked for.
-    pub names: Vec<NameToLookUp>,
-}
-
-/// What checks came to.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Verdicts {
-    /// A verdict for each route, in the order asked for.
-    pub verdicts: Vec<Verdict>,
-    /// The addresses of routes that were removed meanwhile.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub gone: Vec<String>,
-}
-
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct HowMany {
     /// How many to list at most, 1 to 1000; 100 by default.
     #[serde(default)]
@@ -258,14 +199,6 @@ fn nowhere(snapshot: &Snapshot, text: &str, name: Name, path: &str) -> Verdict {
         }
     };
     Verdict::nowhere(text, name, finding, OffsetDateTime::now_utc())
-}
-
-/// What to follow.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct TraceRequest {
-    /// A URL, or a name with a path.
-    pub url: String,
 }
 
 /// Follow one request (GET) to its answer, with the decision and the time of each step.

@@ -12,6 +12,7 @@ use axum::http::header::{
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, request};
 use axum::middleware::Next;
 use axum::response::{Html, IntoResponse, Response};
+use bentlane_api_types::COMMAND_HEADER;
 use bentlane_probe::peer_uid;
 use bentlane_proxy::SocketPair;
 use nix::unistd::{Uid, User};
@@ -20,8 +21,6 @@ use super::Problem;
 use crate::sign_in::RECENT;
 use crate::state::State;
 
-/// The header field in which the command line says which command calls, for the journal.
-pub const COMMAND_HEADER: &str = "bentlane-command";
 /// Characters of that which are kept.
 const LONGEST_COMMAND: usize = 60;
 /// Where a browser says whether the page that asks is of the same origin (Fetch Metadata §2.3).

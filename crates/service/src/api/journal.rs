@@ -3,13 +3,11 @@ use std::sync::Arc;
 use axum::extract::State as Shared;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
+use bentlane_api_types::{Journal, JournalLine, MachineChange, MachineNote, UndoInput, Undone};
 use bentlane_model::Change;
 use bentlane_store::JournalEntry;
-pub use bentlane_store::{MachineAction, MachineChange};
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use time::OffsetDateTime;
-use utoipa::{IntoParams, ToSchema};
+use serde::Deserialize;
+use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -17,68 +15,8 @@ use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
 use crate::state::State;
 
-/// One change of the configuration.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct JournalLine {
-    /// The revision that the change made.
-    pub revision: u64,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Who: the command line or the console.
-    pub who: String,
-    /// `add`, `edit` or `remove`; `attach` or `detach` for this machine.
-    pub action: String,
-    /// `zone`, `route`, `routes` or `machine`.
-    pub kind: String,
-    /// The zone's name, the route's address, or the files of the machine.
-    pub subject: String,
-    /// What was there before.
-    pub before: Option<Value>,
-    /// What is there since.
-    pub after: Option<Value>,
-    /// The revision that the change took back.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub undoes: Option<u64>,
-}
-
-/// A change to take back.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct UndoInput {
-    /// The revision that it made; the latest that is in force when it is left out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub revision: Option<u64>,
-}
-
-/// What was changed on this machine, for the journal.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct MachineNote {
-    /// What was changed.
-    pub change: MachineChange,
-    /// The revision that the change took back.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub undoes: Option<u64>,
-}
-
-/// A change that was taken back.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Undone {
-    /// The revision that taking it back made.
-    pub revision: u64,
-    /// What the change had done.
-    pub entries: Vec<JournalLine>,
-}
-
-/// The latest changes, newest first.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Journal {
-    /// The changes.
-    pub entries: Vec<JournalLine>,
-}
-
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct ListJournal {
     /// How many entries at most, up to 1,000; 50 when it is left out.
     #[serde(default = "fifty")]
@@ -112,6 +50,7 @@ async fn list_journal(
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct ShowUndo {
     /// The revision that the change made; the latest that is in force when it is left out.
     #[serde(default)]
@@ -136,7 +75,10 @@ async fn show_undo(
 /// Note in the journal what `system attach` or `detach` has changed on this machine.
 #[utoipa::path(
     post, path = "/machine/changes", request_body = MachineNote,
-    responses((status = 204), (status = 403, body = Problem), (status = 503, body = Problem)),
+    responses(
+        (status = 204), (status = 403, body = Problem), (status = 422, body = Problem),
+        (status = 503, body = Problem),
+    ),
 )]
 async fn note_machine(
     Shared(state): Shared<Arc<State>>,
@@ -147,7 +89,7 @@ async fn note_machine(
         let detail = "only the command line changes this machine";
         return Err(Problem::new(StatusCode::FORBIDDEN, detail));
     }
-    state.store()?.note(&caller.who, change, undoes).await?;
+    state.store()?.note(&caller.who, &change, undoes).await?;
     state.reload().await?;
     Ok(StatusCode::NO_CONTENT)
 }

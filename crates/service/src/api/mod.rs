@@ -39,32 +39,8 @@ use axum::{Json, Router, middleware};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
-pub use crate::queries::{Queries, QueryCount, QueryView};
-pub use crate::traffic::{Traffic, TrafficSummary};
-pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
-pub use certificates::{
-    CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
-    SignRequest, Signed,
-};
-pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
-pub use guard::COMMAND_HEADER;
 pub(crate) use guard::user_in_words;
-pub use journal::{
-    Journal, JournalLine, MachineAction, MachineChange, MachineNote, UndoInput, Undone,
-};
-pub use problem::{FieldError, Problem};
-pub use records::{RecordInput, RecordView, Records, ZoneFile};
-pub use routes::{
-    RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
-};
-pub use session::{
-    LinkAnswer, LinkNews, LinkState, SessionView, Sessions, SignInLink, SignInRequest, SignedOut,
-};
-pub use status::{
-    Attention, Capacity, DatabaseKind, DatabaseStatus, Listeners, RunsAs, Status, TaskStateView,
-    TaskView,
-};
-pub use zones::{ZoneInput, ZoneView, Zones};
+pub(crate) use problem::Problem;
 
 use crate::console;
 use crate::state::State;
@@ -171,5 +147,18 @@ mod tests {
             }
         }
         assert!(ids.len() > 10, "{ids:?}");
+    }
+
+    /// `BENTLANE_WRITE=1 cargo test -p bentlane-service document` writes the file anew; then
+    /// `npm run types` in `console` makes its types.
+    #[test]
+    fn the_document_in_the_docs_is_this_one() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
+        let document = described().1.to_pretty_json().unwrap() + "\n";
+        if std::env::var_os("BENTLANE_WRITE").is_some() {
+            std::fs::write(path, &document).unwrap();
+        }
+        let there = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(there == document, "docs/openapi.json is out of date");
     }
 }

@@ -4,48 +4,43 @@ use axum::extract::rejection::{JsonRejection, QueryRejection};
 use axum::http::header::CONTENT_TYPE;
 use axum::http::{HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
+use bentlane_api_types::{self as types, FieldError};
 use bentlane_ca::AuthorityError;
 use bentlane_model::{Invalid, Rejection, chain};
 use bentlane_store::StoreError;
-use serde::{Deserialize, Serialize};
 use tokio::task::spawn_blocking;
 use tracing::error;
-use utoipa::ToSchema;
+use utoipa::openapi::{RefOr, Schema};
+use utoipa::{PartialSchema, ToSchema};
 
 use crate::state::{ChangeError, Unavailable};
 use crate::trust::TrustError;
 
-/// An error as RFC 9457 writes it: `application/problem+json`.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    /// The status code's own words.
-    pub title: String,
-    /// The status code.
-    pub status: u16,
-    /// What is wrong, in a sentence.
-    pub detail: String,
-    /// Which fields break which rules; empty when the fault is no field's.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub errors: Vec<FieldError>,
+/// An error as it is answered with.
+#[derive(Clone, Debug)]
+pub(crate) struct Problem(pub(crate) types::Problem);
+
+/// In the document it is what is in it.
+impl PartialSchema for Problem {
+    fn schema() -> RefOr<Schema> {
+        types::Problem::schema()
+    }
 }
 
-/// A field that breaks a rule.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct FieldError {
-    /// The field's name.
-    pub field: String,
-    /// The rule.
-    pub reason: String,
+impl ToSchema for Problem {
+    fn schemas(schemas: &mut Vec<(String, RefOr<Schema>)>) {
+        types::Problem::schemas(schemas);
+    }
 }
 
 impl Problem {
     pub(crate) fn new(status: StatusCode, detail: impl Into<String>) -> Self {
-        Self {
+        Self(types::Problem {
             title: status.canonical_reason().unwrap_or_default().to_owned(),
             status: status.as_u16(),
             detail: detail.into(),
             errors: Vec::new(),
-        }
+        })
     }
 
     pub(crate) fn invalid(status: StatusCode, errors: &[Invalid]) -> Self {
@@ -57,15 +52,14 @@ impl Problem {
                 reason: e.reason.clone(),
             })
             .collect();
-        Self {
-            errors,
-            ..Self::new(status, detail.join("; "))
-        }
+        let mut problem = Self::new(status, detail.join("; "));
+        problem.0.errors = errors;
+        problem
     }
 
     /// The same, of one thing among many.
     pub(crate) fn of(mut self, name: &str) -> Self {
-        self.detail = format!("{name}: {}", self.detail);
+        self.0.detail = format!("{name}: {}", self.0.detail);
         self
     }
 
@@ -102,8 +96,9 @@ pub(crate) fn whole_path(field: &'static str, path: &Path) -> Result<(), Problem
 
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = (status, axum::Json(self)).into_response();
+        let status =
+            StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, axum::Json(self.0)).into_response();
         let media = HeaderValue::from_static("application/problem+json");
         response.headers_mut().insert(CONTENT_TYPE, media);
         response

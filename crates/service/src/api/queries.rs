@@ -1,3 +1,4 @@
+use bentlane_api_types::Queries;
 use std::sync::Arc;
 
 use axum::Json;
@@ -9,13 +10,13 @@ use utoipa_axum::routes;
 
 use super::problem::{Problem, Query, aside};
 use super::records::find_zone;
-use crate::queries::Queries;
 use crate::state::State;
 
 /// Questions that are shown when nothing else is said.
 const USUALLY: usize = 100;
 
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct ListQueries {
     /// How many to list at most, of the last thousand.
     #[serde(default = "usually")]

@@ -3,10 +3,11 @@ use std::sync::Arc;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
+use bentlane_api_types::{RecordInput, RecordView, Records, ZoneFile};
 use bentlane_dns::zone_file;
 use bentlane_model::{Change, Invalid, Name, Record, RecordName, Rejection, Zone, ZoneChange};
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use serde::Deserialize;
+use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -14,62 +15,17 @@ use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
 use crate::state::State;
 
-/// A record of one's own to add.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct RecordInput {
-    /// A whole name in one of the zones.
-    pub owner: String,
-    /// `A`, `AAAA`, `CNAME`, `MX`, `SRV` or `TXT`.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// The data as in a master file (RFC 1035 §5.1); names in it are whole.
-    pub data: String,
-    /// Seconds that it may be kept; the zone's own time when it is left out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub ttl: Option<u32>,
-}
-
-/// A record of one's own.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct RecordView {
-    /// The zone it is in.
-    pub zone: String,
-    /// Whose record it is.
-    pub owner: String,
-    /// Its type.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// Its data.
-    pub data: String,
-    /// Seconds that it may be kept.
-    pub ttl: u32,
-}
-
-/// The records of one's own, of all zones.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Records {
-    /// The records, by zone and owner.
-    pub records: Vec<RecordView>,
-}
-
 /// Which records go.
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct RemoveRecords {
     /// Of which type; every type when it is left out.
     #[serde(default, rename = "type")]
     kind: Option<String>,
 }
 
-/// A zone as a master file.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct ZoneFile {
-    /// The file's text (RFC 1035 §5).
-    pub text: String,
-}
-
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct ReplaceRecords {
     /// Only say whether the file could be taken.
     #[serde(default)]

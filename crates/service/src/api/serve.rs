@@ -26,8 +26,6 @@ use tracing::{debug, warn};
 
 use super::guard::Connection;
 
-/// The name of the socket in the data folder.
-pub const SOCKET: &str = "api.sock";
 /// Connections at a time, to the socket and to each TCP listener; more wait in the system's queue.
 const CONNECTIONS: usize = 128;
 /// For a client to send a request's head.

@@ -3,6 +3,7 @@ use std::time::Duration;
 
 use axum::Json;
 use axum::extract::State as Shared;
+use bentlane_api_types::{Traffic, TrafficSummary};
 use bentlane_model::Address;
 use bentlane_traffic::{ExchangeFilter, har};
 use serde::Deserialize;
@@ -13,7 +14,6 @@ use utoipa_axum::routes;
 
 use super::problem::{Problem, Query};
 use crate::state::State;
-use crate::traffic::{Traffic, TrafficSummary};
 
 /// Exchanges that are listed unless another number is asked for, and at most.
 const SHOWN: usize = 100;
@@ -26,6 +26,7 @@ const LONGEST_WAIT: u64 = 30;
 const SUMMED_UP: u64 = 900;
 
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct Wanted {
     /// Only of the route with this address.
     #[serde(default)]
@@ -48,6 +49,7 @@ pub(crate) struct Wanted {
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct Follow {
     /// Only after the exchange with this number, the first of them first.
     #[serde(default)]
@@ -58,6 +60,7 @@ pub(crate) struct Follow {
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct Since {
     /// How many seconds to sum up, 3600 at most; 900 by default.
     #[serde(default)]

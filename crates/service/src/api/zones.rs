@@ -3,11 +3,12 @@ use std::sync::Arc;
 use axum::extract::{Path, State as Shared};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_checks::{Advice, advice_for_zone};
+use bentlane_api_types::{ZoneInput, ZoneView, Zones};
+use bentlane_checks::advice_for_zone;
 use bentlane_model::{Change, Name, Route, Snapshot, Zone, ZoneChange, ZoneSettings};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use serde_json::{Map, Value};
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -17,54 +18,16 @@ use super::problem::{Body, Problem, Query};
 use super::records::find_zone;
 use crate::state::State;
 
-/// A zone to add.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct ZoneInput {
-    /// The suffix, such as `moor.test`.
-    pub name: String,
-    /// Whether to take it even if it can be a real domain.
-    #[serde(default)]
-    pub anyway: bool,
-}
-
-/// A zone.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ZoneView {
-    /// The suffix.
-    pub name: String,
-    /// How many routes lie in it.
-    pub routes: usize,
-    /// How many records of one's own it has.
-    pub records: usize,
-    /// What its names resolve to.
-    pub settings: ZoneSettings,
-    /// Whether the root can vouch for its names. Otherwise no client accepts certificates for them
-    /// until there is a new root.
-    pub certified: bool,
-    /// When the zone was just added: whether that took another root, which has to be trusted.
-    #[serde(default)]
-    pub new_root: bool,
-    /// What is questionable about its name.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub advice: Vec<Advice>,
-}
-
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct AddZone {
     /// Only say whether the zone could be added, and what is questionable about it.
     #[serde(default)]
     dry_run: bool,
 }
 
-/// All zones, by name.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Zones {
-    /// The zones.
-    pub zones: Vec<ZoneView>,
-}
-
 #[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct RemoveZone {
     /// Whether the zone's routes go with it. Without this a zone that has routes stays.
     #[serde(default)]

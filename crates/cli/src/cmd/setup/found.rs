@@ -4,11 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
 
+use bentlane_api_types::Routes;
 use bentlane_checks::{Holder, Hosts};
 use bentlane_containers::Engine;
 use bentlane_model::{Name, suggested_zone};
 use bentlane_probe::port_holder;
-use bentlane_service::api::Routes;
 use bentlane_system::{System as Machine, read_file};
 use serde::Serialize;
 

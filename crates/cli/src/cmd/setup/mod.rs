@@ -6,9 +6,9 @@ mod service;
 use std::ffi::OsStr;
 use std::path::Path;
 
+use bentlane_api_types::{RouteInput, RouteView, Routes, Status, ZoneInput, ZoneView, Zones};
 use bentlane_checks::{MachinePart, MachineVerdict, acceptance};
 use bentlane_model::{Name, Pattern};
-use bentlane_service::api::{RouteInput, RouteView, Routes, Status, ZoneInput, ZoneView, Zones};
 use bentlane_system::{Folder, System as Machine, installed_browsers, trust_stores};
 use clap::{Args, ValueEnum};
 use serde::{Deserialize, Serialize};

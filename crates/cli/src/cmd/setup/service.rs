@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use bentlane_service::api::Status;
+use bentlane_api_types::Status;
 use rustix::process::{Pid, Signal, kill_process, test_kill_process};
 use tokio::time::sleep;
 

@@ -1,8 +1,8 @@
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
+use bentlane_api_types::{MachineAction, MachineChange, MachineNote, Routes, Status, Zones};
 use bentlane_model::Name;
-use bentlane_service::api::{MachineAction, MachineChange, MachineNote, Routes, Status, Zones};
 use bentlane_system::{
     Content, Facts, Ours, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,
     read_file,

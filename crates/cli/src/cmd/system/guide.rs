@@ -3,8 +3,8 @@
 use std::fmt::Write as _;
 use std::net::{IpAddr, SocketAddr};
 
+use bentlane_api_types::{AuthorityView, Routes, Status, Zones};
 use bentlane_ca::Anchor;
-use bentlane_service::api::{AuthorityView, Routes, Status, Zones};
 use clap::{Args, ValueEnum};
 
 use crate::client::Client;

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use bentlane_service::api::{AuthorityView, Status};
+use bentlane_api_types::{AuthorityView, Status};
 use bentlane_system::System as Machine;
 use clap::{Args, Subcommand};
 

@@ -1,10 +1,10 @@
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
+use bentlane_api_types::{Status, Zones};
 use bentlane_checks::{Hosts, HostsEntry, MachineVerdict};
 use bentlane_model::{Name, Snapshot};
 use bentlane_probe::port_holder;
-use bentlane_service::api::{Status, Zones};
 use bentlane_system::{Part, PartState, StoreReport, System as Machine};
 use serde::Serialize;
 

@@ -1,0 +1,76 @@
+//! Checks and traces.
+
+use bentlane_checks::{FromContainer, Hop, Verdict};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Which routes to check, and how.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CheckRequest {
+    /// The routes' addresses, or names and URLs that lead to them; all routes when it is empty.
+    #[serde(default)]
+    pub addresses: Vec<String>,
+    /// The one hop to look at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<Hop>,
+    /// Whether to look further: at what a page asks and loads, and at the app without us. What that
+    /// comes to is told, and not kept.
+    #[serde(default)]
+    pub deep: bool,
+    /// What was seen from inside a container's network: the first two hops are judged by that alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<FromSeen>,
+    /// Whether an address without a route is told as gone, in place of broken.
+    #[serde(default)]
+    pub known: bool,
+}
+
+/// What was seen from inside a container's network.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FromSeen {
+    /// The container.
+    pub container: String,
+    /// Whether it is on this machine's own network.
+    pub shares_network: bool,
+    /// What was seen of each name.
+    #[schema(value_type = Vec<Object>)]
+    pub seen: Vec<FromContainer>,
+}
+
+/// A name that a check looks up and connects to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NameToLookUp {
+    /// The route's address.
+    pub address: String,
+    /// The name.
+    pub name: String,
+    /// The port to connect to.
+    pub port: u16,
+}
+
+/// The names that a check looks up and connects to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NamesToLookUp {
+    /// In the order asked for.
+    pub names: Vec<NameToLookUp>,
+}
+
+/// What checks came to.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Verdicts {
+    /// A verdict for each route, in the order asked for.
+    pub verdicts: Vec<Verdict>,
+    /// The addresses of routes that were removed meanwhile.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub gone: Vec<String>,
+}
+
+/// What to follow.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TraceRequest {
+    /// A URL, or a name with a path.
+    pub url: String,
+}

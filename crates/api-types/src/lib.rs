@@ -1,0 +1,45 @@
+//! The JSON of the API, as the service sends it and its clients read it.
+//!
+//! The OpenAPI document is made from these types, and the types of the console from that document.
+
+mod authority;
+mod certificates;
+mod checks;
+mod journal;
+mod problem;
+mod queries;
+mod records;
+mod routes;
+mod session;
+mod status;
+mod traffic;
+mod zones;
+
+pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
+pub use bentlane_model::{MachineAction, MachineChange};
+pub use certificates::{
+    CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
+    SignRequest, Signed,
+};
+pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
+pub use journal::{Journal, JournalLine, MachineNote, UndoInput, Undone};
+pub use problem::{FieldError, Problem};
+pub use queries::{Queries, QueryCount, QueryView};
+pub use records::{RecordInput, RecordView, Records, ZoneFile};
+pub use routes::{
+    RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
+};
+pub use session::{
+    LinkAnswer, LinkNews, LinkState, SessionView, Sessions, SignInLink, SignInRequest, SignedOut,
+};
+pub use status::{
+    Attention, BrokenRoute, Capacity, DatabaseKind, DatabaseStatus, Listeners, RunsAs, Status,
+    TaskStateView, TaskView,
+};
+pub use traffic::{Traffic, TrafficSummary};
+pub use zones::{ZoneInput, ZoneView, Zones};
+
+/// The name of the service's socket in the data folder.
+pub const SOCKET: &str = "api.sock";
+/// The header in which the command line says which command calls, for the journal.
+pub const COMMAND_HEADER: &str = "bentlane-command";
