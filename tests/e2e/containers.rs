@@ -60,7 +60,10 @@ fn routes_follow_their_containers() {
     let found = wait_for(&world, "tiles.moor.test", Some("container-stopped"));
     assert_eq!(found["hop"], "connect");
     let told = world.curl(&["https://tiles.moor.test/"]).ok();
-    assert!(told.contains("the container tiles does not run"), "{told}");
+    assert!(
+        told.contains("the container tiles is not running"),
+        "{told}"
+    );
     engine.ok(&["start", "tiles"]);
     wait_for(&world, "tiles.moor.test", None);
 

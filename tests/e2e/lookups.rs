@@ -161,7 +161,7 @@ fn faults_of_the_machine_are_found_and_mended() {
         (
             "hosts",
             &[
-                "before hosts-override resolve error False | the hosts file sends a.moor.test to 192.0.2.7",
+                "before hosts-override resolve error False | the hosts file maps a.moor.test to 192.0.2.7",
                 "after no hosts-override True\n1\n",
                 "before hosts-one-family resolve hint True",
                 "after no hosts-one-family True",
@@ -170,7 +170,7 @@ fn faults_of_the_machine_are_found_and_mended() {
         (
             "held",
             &[
-                "before dns-port-held resolve error False | python3 has 127.0.0.1:53",
+                "before dns-port-held resolve error False | python3 listens on 127.0.0.1:53",
                 "after no dns-port-held True",
                 "proved",
             ],
@@ -178,7 +178,7 @@ fn faults_of_the_machine_are_found_and_mended() {
         (
             "first",
             &[
-                "before nameserver-first resolve error False | the name server 127.0.0.9:53 answers before",
+                "before nameserver-first resolve error False | the name server 127.0.0.9:53 comes before",
                 "after no nameserver-first True",
                 "proved",
             ],
@@ -186,7 +186,7 @@ fn faults_of_the_machine_are_found_and_mended() {
         (
             "negative",
             &[
-                "before negative-cached resolve error False | 127.0.0.10:53 still holds that a.moor.test does not exist, until ",
+                "before negative-cached resolve error False | 127.0.0.10:53 has cached that a.moor.test does not exist, until ",
                 "after no negative-cached True",
                 "proved",
             ],

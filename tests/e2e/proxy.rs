@@ -303,7 +303,7 @@ fn faults_are_told_apart_and_explained() {
             "closing",
             502,
             "answer-missing",
-            "without an answer".to_owned(),
+            "without a response".to_owned(),
         ),
         (
             "garbage",
@@ -315,7 +315,7 @@ fn faults_are_told_apart_and_explained() {
             "unknown",
             502,
             "target-unknown",
-            "knows no address".to_owned(),
+            "does not resolve".to_owned(),
         ),
         (
             "missing",

@@ -107,7 +107,7 @@ fn lookups_are_attached_kept_and_detached_without_a_trace() {
             "attach",
             &[
                 "● lookups  moor.test ",
-                "names lead to Bent Lane",
+                "names resolve to Bent Lane",
             ],
         ),
         ("again", &["nothing to do: it is attached already"]),

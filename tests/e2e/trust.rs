@@ -150,7 +150,7 @@ fn stores_trust_our_root_and_forget_it() {
         ("after", &["identical"]),
         (
             "older",
-            &["trusts an older root of Bent Lane's, and not this one (older-root-trusted)"],
+            &["trusts an earlier root of Bent Lane's, not the current one (older-root-trusted)"],
         ),
         ("mended", &["no finding"]),
     ]);

@@ -84,7 +84,7 @@ impl Finding {
             FindingKind::ResolverRefuses,
             format!("our resolver refuses {name}: no zone covers it"),
             vec![format!("response code {code}")],
-            Fix::command("see which zones there are", "bentlane zone list"),
+            Fix::command("list the zones", "bentlane zone list"),
         )
     }
 
@@ -103,7 +103,10 @@ impl Finding {
                 format!("resolved to {found}"),
                 format!("listening on {}", listening.join(", ")),
             ],
-            Fix::command("compare the listeners with the answer", "bentlane status"),
+            Fix::command(
+                "compare the listeners with the addresses",
+                "bentlane status",
+            ),
         )
     }
 
@@ -141,7 +144,7 @@ impl Finding {
                 .map(|zone| format!("there is {zone}"))
                 .collect(),
             Fix::command(
-                "use a name in a zone that there is, or add one",
+                "use a name in an existing zone, or add the zone",
                 shell(&["bentlane", "zone", "add", zone]),
             ),
         )
@@ -161,7 +164,7 @@ impl Finding {
                 evidence,
                 Fix::edit(
                     format!(
-                        "start the app on {place}; if it listens elsewhere, point the route there"
+                        "start the app on {place}; if it listens on another port, change the route"
                     ),
                     address,
                     elsewhere,
@@ -171,7 +174,7 @@ impl Finding {
         let (kind, summary) = if attempts.iter().any(|a| a.refusal == Refusal::Silent) {
             (
                 FindingKind::TargetSilent,
-                format!("{place} does not react to a connection"),
+                format!("{place} does not respond to a connection"),
             )
         } else {
             (
@@ -179,8 +182,8 @@ impl Finding {
                 format!("{place} cannot be reached"),
             )
         };
-        let text = "see that the machine is up and no firewall is between; if the app runs \
-                    elsewhere, point the route there";
+        let text = "check that the machine is up and no firewall blocks it; if the app runs \
+                    elsewhere, change the route";
         Self::of(kind, summary, evidence, Fix::edit(text, address, elsewhere))
     }
 
@@ -197,12 +200,12 @@ impl Finding {
         Self::of(
             FindingKind::TargetOtherFamily,
             format!(
-                "nothing listens on {}, but something does on {elsewhere}",
+                "nothing listens on {}, but something listens on {elsewhere}",
                 target.describe()
             ),
             evidence,
             Fix::lead_to(
-                "have the route lead to the port alone, which is both families",
+                "use the bare port as the target, which covers both families",
                 address,
                 elsewhere.port(),
             ),
@@ -221,7 +224,7 @@ impl Finding {
             ContainerPlace::At(_) => return None,
             ContainerPlace::Stopped => (
                 FindingKind::ContainerStopped,
-                format!("the container {name} does not run"),
+                format!("the container {name} is not running"),
                 Vec::new(),
                 Fix::text(format!("start {name} with your container engine")),
             ),
@@ -236,27 +239,27 @@ impl Finding {
             ),
             ContainerPlace::Unpublished(exposed) => (
                 FindingKind::ContainerUnpublished,
-                format!("the container {name} passes out no port that the route could lead to"),
+                format!("the container {name} publishes no port that the route can use"),
                 exposed
                     .iter()
-                    .map(|port| format!("it listens on {port} inside"))
+                    .map(|port| format!("it listens on {port} in the container"))
                     .collect(),
                 Fix::edit(
-                    "start it anew with its port published (`--publish 127.0.0.1::PORT`); with \
-                     several ports, say which one is meant",
+                    "restart it with its port published (`--publish 127.0.0.1::PORT`); with \
+                     several ports, name the one to use",
                     address,
                     &format!("--to container:{name}:PORT"),
                 ),
             ),
             ContainerPlace::Elsewhere(networks) => (
                 FindingKind::ContainerElsewhere,
-                format!("the container {name} is on no network that leads to this machine"),
+                format!("the container {name} is on no network that this machine can reach"),
                 vec![match networks.as_slice() {
                     [] => "it has no network".to_owned(),
                     networks => format!("its network: {}", networks.join(", ")),
                 }],
                 Fix::text(format!(
-                    "connect {name} to a network that leads here, with its port published"
+                    "connect {name} to a network of this machine, with its port published"
                 )),
             ),
             ContainerPlace::EngineSilent(reason) => (
@@ -264,7 +267,7 @@ impl Finding {
                 "no container engine answers".to_owned(),
                 vec![reason.clone()],
                 Fix::command(
-                    "start the engine, or name its socket when the service starts",
+                    "start the engine, or pass its socket to the service",
                     "bentlane serve --engine SOCKET",
                 ),
             ),
@@ -279,11 +282,7 @@ impl Finding {
             FindingKind::RoutePaused,
             format!("the route {address} is paused"),
             note.map(str::to_owned).into_iter().collect(),
-            Fix::edit(
-                "let it pass again when you are done",
-                address,
-                "--paused=false",
-            ),
+            Fix::edit("resume it when you are done", address, "--paused=false"),
         )
     }
 
@@ -292,10 +291,10 @@ impl Finding {
     pub fn too_many_connections(limit: usize) -> Self {
         Self::of(
             FindingKind::TooManyConnections,
-            format!("{limit} connections are open already, and more are not served"),
+            format!("the limit of {limit} open connections is reached"),
             Vec::new(),
             Fix::command(
-                "see which program opens so many; requests pass again as soon as some are closed",
+                "find out which program opens so many; new connections work again when some are closed",
                 "bentlane status",
             ),
         )
@@ -306,7 +305,7 @@ impl Finding {
     pub fn plain_refused(address: &str, url: &str) -> Self {
         Self::of(
             FindingKind::PlainRefused,
-            format!("plain HTTP is refused here: ask for {url}"),
+            format!("plain HTTP is refused here: use {url}"),
             Vec::new(),
             Fix::edit(
                 "use HTTPS, or redirect plain HTTP to it",
@@ -326,10 +325,10 @@ impl Finding {
         };
         Self::of(
             FindingKind::TargetSpeaksTls,
-            format!("{place} speaks TLS, and the route speaks plain HTTP"),
-            vec!["it answers a TLS hello, and does not answer HTTP".to_owned()],
+            format!("{place} expects TLS, and the route uses plain HTTP"),
+            vec!["it accepts TLS and does not answer plain HTTP".to_owned()],
             Fix::action(
-                "use TLS for the target; `--target-tls none` accepts any certificate",
+                "use https:// for the target; `--target-tls none` skips certificate verification",
                 Action::edit(
                     address,
                     [
@@ -348,12 +347,12 @@ impl Finding {
         Self::of(
             FindingKind::TargetSpeaksPlain,
             format!(
-                "{} speaks in the clear, and the route speaks TLS",
+                "{} uses plain HTTP, and the route uses TLS",
                 target.describe()
             ),
-            vec!["it answers a TLS hello with something that is not TLS".to_owned()],
+            vec!["it does not answer a TLS ClientHello with TLS".to_owned()],
             Fix::lead_to(
-                "have the route speak plain HTTP",
+                "use http:// for the target",
                 address,
                 format!("http://{there}"),
             ),
@@ -365,10 +364,10 @@ impl Finding {
     pub fn target_untrusted(address: &str, target: &Target, reason: &str) -> Self {
         Self::of(
             FindingKind::TargetUntrusted,
-            format!("the certificate of {} is not accepted", target.describe()),
+            format!("the certificate of {} is not trusted", target.describe()),
             vec![reason.to_owned()],
             Fix::edit(
-                "accept that one certificate by its file; `none` in its place accepts any",
+                "accept this certificate by its file, or skip verification with `none`",
                 address,
                 "--target-tls FILE",
             ),
@@ -380,9 +379,9 @@ impl Finding {
     pub fn target_tls_failed(target: &Target, reason: &str) -> Self {
         Self::of(
             FindingKind::TargetTlsFailed,
-            format!("no TLS comes about with {}", target.describe()),
+            format!("the TLS handshake with {} failed", target.describe()),
             vec![reason.to_owned()],
-            Fix::text("read the app's own output, and see which TLS versions it speaks"),
+            Fix::text("read the app's output, and check which TLS versions it supports"),
         )
     }
 
@@ -395,7 +394,7 @@ impl Finding {
             vec![circle.join(" → ")],
             Fix::edit(
                 if circle.len() > 2 {
-                    "have one of them lead to the app itself"
+                    "point one of them at the app itself"
                 } else {
                     "point it at the app itself"
                 },
@@ -411,11 +410,11 @@ impl Finding {
         Self::of(
             FindingKind::AnswerOversized,
             format!(
-                "the header fields that {} answers with are too large",
+                "the response headers of {} are too large",
                 target.describe()
             ),
             vec![reason.to_owned()],
-            Fix::text("see what the app puts into its header fields: mostly it is a cookie"),
+            Fix::text("check the headers that the app sends; the usual cause is a large cookie"),
         )
     }
 
@@ -425,12 +424,12 @@ impl Finding {
         Self::of(
             FindingKind::UpgradeRefused,
             format!(
-                "the app on {} does not change to WebSocket here",
+                "the app on {} does not accept WebSocket here",
                 target.describe()
             ),
-            vec![format!("status {status} where 101 was expected")],
+            vec![format!("status {status}, expected 101")],
             Fix::text(
-                "see at which path the app serves WebSocket, and whether it accepts this origin",
+                "check the path of the app's WebSocket, and whether the app allows this origin",
             ),
         )
     }
@@ -443,7 +442,7 @@ impl Finding {
             format!("{} has no file for {path}", target.describe()),
             reason.map(str::to_owned).into_iter().collect(),
             Fix::edit(
-                "add the file; a single-page app wants one file for all paths that have none",
+                "add the file; a single-page app needs a fallback for paths that have no file",
                 address,
                 "--fallback index.html",
             ),
@@ -458,7 +457,7 @@ impl Finding {
             format!("{} cannot be read", target.describe()),
             vec![reason.to_owned()],
             Fix::edit(
-                "see that it is there and that the service may read it, or name another",
+                "check that it exists and that the service may read it, or use another folder",
                 address,
                 "--to folder:PATH",
             ),
@@ -470,10 +469,10 @@ impl Finding {
     pub fn target_unknown(address: &str, target: &Target, reason: &str) -> Self {
         Self::of(
             FindingKind::TargetUnknown,
-            format!("the system knows no address for the host of {target}"),
+            format!("the host of {target} does not resolve"),
             vec![reason.to_owned()],
             Fix::edit(
-                "correct the host's name, or give its address",
+                "correct the host name, or use its address",
                 address,
                 "--to http://HOST:PORT",
             ),
@@ -487,7 +486,7 @@ impl Finding {
             FindingKind::ListenerUnreachable,
             format!("our own HTTPS listener at {listener} cannot be reached"),
             vec![reason.to_owned()],
-            Fix::command("see where the service listens", "bentlane status"),
+            Fix::command("show where the service listens", "bentlane status"),
         )
     }
 
@@ -499,7 +498,7 @@ impl Finding {
             format!("the certificate for {name} does not verify against our own root"),
             vec![reason.to_owned()],
             Fix::command(
-                "see the root that the service uses and that the machine's clock is right",
+                "check the root that the service uses, and the machine's clock",
                 "bentlane authority show",
             ),
         )
@@ -510,10 +509,12 @@ impl Finding {
     pub fn beyond_the_root(name: &str) -> Self {
         Self::of(
             FindingKind::BeyondTheRoot,
-            format!("there is no certificate for {name}: the authority cannot vouch for it yet"),
-            vec!["the name lies outside the limits of the issuing certificate".to_owned()],
+            format!(
+                "there is no certificate for {name} yet: the authority's constraints exclude it"
+            ),
+            vec!["the name is outside the constraints of the issuing certificate".to_owned()],
             Fix::command(
-                "see what is missing, and how to fix it",
+                "show what is missing, and how to fix it",
                 "bentlane authority show",
             ),
         )
@@ -524,12 +525,9 @@ impl Finding {
     pub fn handshake_failed(listener: &str, reason: &str) -> Self {
         Self::of(
             FindingKind::HandshakeFailed,
-            format!("the TLS handshake with {listener} broke off"),
+            format!("the TLS handshake with {listener} failed"),
             vec![reason.to_owned()],
-            Fix::command(
-                "see that it is Bent Lane that listens there",
-                "bentlane status",
-            ),
+            Fix::command("check that Bent Lane listens there", "bentlane status"),
         )
     }
 
@@ -539,12 +537,12 @@ impl Finding {
         Self::of(
             FindingKind::AnswerMissing,
             format!(
-                "{} accepts connections but closes them without an answer",
+                "{} accepts connections and closes them without a response",
                 target.describe()
             ),
             vec![reason.to_owned()],
             Fix::text(
-                "read the app's own output: it may have crashed on the request, or speak another protocol than HTTP",
+                "read the app's output: it may have crashed on the request, or it does not speak HTTP",
             ),
         )
     }
@@ -554,9 +552,9 @@ impl Finding {
     pub fn answer_malformed(target: &Target, reason: &str) -> Self {
         Self::of(
             FindingKind::AnswerMalformed,
-            format!("what {} answers is not plain HTTP", target.describe()),
+            format!("the response of {} is not plain HTTP", target.describe()),
             vec![reason.to_owned()],
-            Fix::text("see which program listens there, and whether it expects TLS"),
+            Fix::text("check which program listens there, and whether it expects TLS"),
         )
     }
 
@@ -566,13 +564,11 @@ impl Finding {
         Self::of(
             FindingKind::AnswerLate,
             format!(
-                "{} took the request but has not answered within {limit}",
+                "{} accepted the request but did not respond within {limit}",
                 target.describe()
             ),
             Vec::new(),
-            Fix::text(
-                "see what the app is busy with: it may still compile, or wait for a database",
-            ),
+            Fix::text("check what the app is doing: it may still compile, or wait for a database"),
         )
     }
 
@@ -582,11 +578,11 @@ impl Finding {
         Self::of(
             FindingKind::AppFails,
             format!(
-                "the app on {} answers {status}, a server error of its own",
+                "the app on {} responds with a server error ({status})",
                 target.describe()
             ),
             vec![format!("status {status}")],
-            Fix::text("read the app's own output: the request reached it"),
+            Fix::text("read the app's output: the request reached it"),
         )
     }
 }

@@ -38,7 +38,7 @@ pub fn diagnose_from(
     let name = &facts.name;
     let how = || {
         Fix::text(format!(
-            "have the container use this machine's network (`--network host`), or give it the \
+            "use this machine's network for the container (`--network host`), or give it the \
              address of this machine for the name (`--add-host {name}:ADDRESS`) and have the zone \
              answer with an address that is listened at"
         ))

@@ -10,11 +10,11 @@ pub fn guide() -> String {
     let mut page = String::from(
         "# Findings\n\n\
          What a check can find, hop by hop. Each finding has a stable name (its slug), a severity, \
-         what was seen, and a fix with your own names and ports filled in: `bentlane check` \
-         shows them, `bentlane check --fix` offers to carry out those that are Bent Lane's own to \
-         carry out. With an **error** the check fails. A **warning** works for now, or for some. A \
+         the evidence, and a fix with your names and ports filled in. `bentlane check` shows them, \
+         and `bentlane check --fix` offers to apply the fixes that Bent Lane can make itself. An \
+         **error** makes the check fail. A **warning** works for now, or for some clients. A \
          **hint** works, and could be better.\n\n\
-         This page is made from the code (`crates/checks/src/kind.rs`); a test holds it up to \
+         This page is generated from the code (`crates/checks/src/kind.rs`); a test keeps it up to \
          date.\n",
     );
     for hop in Hop::ALL {

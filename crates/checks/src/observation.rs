@@ -210,7 +210,7 @@ pub enum Resolve {
     Failed(String),
 }
 
-/// What the system's own look-up gave.
+/// What the system's own lookup gave.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum SystemLookup {
     /// These addresses.

@@ -250,7 +250,7 @@ fn lookup_of(zone: &Name, names: &[NameFound], seen: &MachineSeen) -> Option<Mac
     let Some(first) = lost.first() else {
         return Some(item(
             ItemState::Passed,
-            "names lead to Bent Lane".to_owned(),
+            "names resolve to Bent Lane".to_owned(),
             None,
             Vec::new(),
         ));
@@ -275,7 +275,7 @@ fn lookup_of(zone: &Name, names: &[NameFound], seen: &MachineSeen) -> Option<Mac
     };
     let exact = lost.iter().any(|it| it.name.name == it.name.stands_for);
     let fix = match seen.lookups {
-        Lookups::Resolver => Fix::attach("have its lookups ask Bent Lane", Part::Lookups),
+        Lookups::Resolver => Fix::attach("point lookups at Bent Lane", Part::Lookups),
         // What the hosts file can do is done already.
         Lookups::HostsAlone if names.len() > lost.len() && !exact => Fix::text(
             "the hosts file has no wildcards: run the service on port 53 (`sudo bentlane serve`)",
@@ -438,7 +438,7 @@ mod tests {
             trust,
             by: "its policy".to_owned(),
             reach: reach.map(|all| all.iter().map(|text| name(text)).collect()),
-            fix: Fix::attach("have it trusted", Part::Trust),
+            fix: Fix::attach("add the root to the trust stores", Part::Trust),
         }
     }
 

@@ -72,7 +72,7 @@ impl Failure {
             Self::SpeaksTls => (bad, Finding::target_speaks_tls(&address, target)),
             Self::Oversized(octets) => {
                 let limit = limits.response_head_octets;
-                let reason = format!("{octets} bytes, and {limit} are taken");
+                let reason = format!("{octets} bytes, and the limit is {limit}");
                 (bad, Finding::answer_oversized(target, &reason))
             }
             Self::Exchange(error) if error.is_parse_too_large() => {

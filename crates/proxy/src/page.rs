@@ -184,7 +184,7 @@ impl Page {
             *target = None;
             finding.evidence.clear();
             finding.summary = "this cannot be shown at the moment".to_owned();
-            finding.fix.text = "tell whoever runs this machine".to_owned();
+            finding.fix.text = "tell the owner of this machine".to_owned();
             finding.fix.command = None;
         }
     }

@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::num::NonZeroU16;
 use std::time::Duration;
@@ -18,6 +19,7 @@ use sea_orm_migration::MigratorTrait;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
+use tracing::warn;
 
 use crate::entity::{revision, route, zone};
 use crate::journal::{self, Entry};
@@ -62,8 +64,20 @@ pub enum StoreError {
     /// The change breaks a rule; nothing was changed.
     #[error(transparent)]
     Rejected(#[from] Rejection),
+    /// The database was changed by a later version, and lacks what this one needs.
+    #[error(
+        "a later version of Bent Lane has changed the database (migration {migration}), and this \
+         version cannot use it: run that version, or restore a backup"
+    )]
+    Later {
+        /// The latest step of that version.
+        migration: String,
+    },
     /// The database holds something that this version cannot read.
-    #[error("the database holds a {kind} that cannot be read: `{value}`")]
+    #[error(
+        "the database has a {kind} that this version cannot read, perhaps written by a later one: \
+         `{value}`"
+    )]
     Unreadable {
         /// What it should be.
         kind: &'static str,
@@ -145,10 +159,12 @@ impl Store {
         &self.database
     }
 
-    /// Connects to the database at `url` and brings its tables to the form of this version.
+    /// Connects to the database at `url` and brings its tables to the form of this version. Those of a
+    /// later version are left as they are: what that version added is kept, and not read.
     ///
     /// # Errors
-    /// When the database is not reachable or refuses.
+    /// When the database is not reachable or refuses, or is of a later version that has not got all
+    /// tables of this one.
     pub async fn connect(url: &str) -> Result<Self, StoreError> {
         let mut options = ConnectOptions::new(url);
         options
@@ -158,7 +174,7 @@ impl Store {
             .acquire_timeout(CONNECT_LIMIT)
             .sqlx_logging(false);
         let database = Database::connect(options).await?;
-        Migrator::up(&database, None).await?;
+        migrate(&database).await?;
         Ok(Self { database })
     }
 
@@ -268,6 +284,33 @@ impl Store {
         commit(transaction, next).await?;
         revision_number(next)
     }
+}
+
+/// Makes the tables that this version needs.
+async fn migrate(database: &DatabaseConnection) -> Result<(), StoreError> {
+    let known: BTreeSet<String> = Migrator::migrations()
+        .iter()
+        .map(|migration| migration.name().to_owned())
+        .collect();
+    let applied: BTreeSet<String> = Migrator::get_migration_models(database)
+        .await?
+        .into_iter()
+        .map(|row| row.version)
+        .collect();
+    let Some(later) = applied.difference(&known).last() else {
+        return Ok(Migrator::up(database, None).await?);
+    };
+    if !known.is_subset(&applied) {
+        return Err(StoreError::Later {
+            migration: later.clone(),
+        });
+    }
+    warn!(
+        migration = later,
+        "a later version of Bent Lane has changed this database: what this version does not know is \
+         left as it is"
+    );
+    Ok(())
 }
 
 /// The number of the latest revision, which nobody else changes until `transaction` ends.
@@ -509,7 +552,7 @@ fn at(address: &Address) -> sea_orm::Condition {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_model::RouteEdit;
+    use bentlane_model::{RouteEdit, ZoneChange};
     use serde_json::Map;
 
     use super::*;
@@ -647,6 +690,31 @@ mod tests {
                 "1 add zone moor.test",
             ]
         );
+        // A later version has added a setting, and a migration.
+        let run = |statement: &'static str| {
+            let database = &store.database;
+            async move { database.execute_unprepared(statement).await.unwrap() }
+        };
+        run("INSERT INTO seaql_migrations VALUES ('m9999_later', 0)").await;
+        let newer = Store::connect(&cluster.url()).await.unwrap();
+        let zone = Change::AddZone("fell.test".parse().unwrap());
+        newer.apply("rowan", &zone, None, &known).await.unwrap();
+        run("UPDATE zone SET settings = jsonb_set(settings::jsonb, '{colour}', '\"red\"')").await;
+        let ttl = Change::EditZone(ZoneChange::Settings {
+            name: "fell.test".parse().unwrap(),
+            settings: patch(json!({ "ttl": 60 })),
+        });
+        newer.apply("rowan", &ttl, None, &known).await.unwrap();
+        let kept = zone::Entity::find().one(&store.database).await.unwrap();
+        let kept = kept.unwrap().settings.unwrap();
+        assert_eq!((&kept["ttl"], &kept["colour"]), (&json!(60), &json!("red")));
+        run("DELETE FROM seaql_migrations WHERE version = 'm0007_undo'").await;
+        let refused = Store::connect(&cluster.url()).await;
+        assert!(
+            matches!(refused, Err(StoreError::Later { .. })),
+            "{refused:?}"
+        );
+
         cluster.stop().await.unwrap();
         assert!(cluster.running().is_none());
     }

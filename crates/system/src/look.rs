@@ -122,7 +122,7 @@ fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
             "install the tool that works on the database",
             "sudo apt install libnss3-tools",
         ),
-        _ => Fix::attach("have the root trusted", Part::Trust),
+        _ => Fix::attach("add the root to the trust stores", Part::Trust),
     };
     ClientSeen {
         client: match client.version {

@@ -72,20 +72,22 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Optio
     let names = leaf.names.join(", ");
     let fix = match leaf.names.iter().find(|name| !name.contains('*')) {
         Some(name) if kind == FindingKind::TargetOtherName => Fix::set(
-            format!("have it verified by the name that it is for; it is asked for {name} then"),
+            format!(
+                "verify it for the name that it covers; the app then sees {name} as the server name"
+            ),
             &address,
             "target_name",
             name.as_str(),
         ),
         _ => Fix::set(
-            "renew the app's certificate; or take it as it is",
+            "renew the app's certificate, or skip verification",
             &address,
             "target_tls",
             "none",
         ),
     };
     let mut evidence = vec![
-        format!("it is for {names}, and verified for {}", leaf.wanted),
+        format!("it covers {names}, and is verified for {}", leaf.wanted),
         format!("valid from {} to {}", leaf.not_before, leaf.not_after),
     ];
     evidence.extend(told.evidence.first().cloned());
@@ -141,7 +143,7 @@ fn evidence(seen: &Observations, visit: &Visit) -> Vec<String> {
         in_words(visit.first_byte)
     ));
     if let End::Leaves(url) = &visit.end {
-        lines.push(format!("it leads on to {url}, which was not followed"));
+        lines.push(format!("it redirects to {url}, which was not followed"));
     }
     for (words, direct) in [
         ("asked itself, under its own host", &seen.direct),
@@ -185,7 +187,7 @@ fn host_refused(facts: &Facts, seen: &Observations, first: &Page) -> Option<Find
         Finding::of(
             FindingKind::HostRefused,
             format!(
-                "the app answers {} under its own host {host}, and refuses {name} with {}",
+                "the app responds with {} to its own host {host}, and with {} to {name}",
                 own.status, first.status
             ),
             vec![beginning(&first.body)],
@@ -225,10 +227,10 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
             if itself {
                 return Some(Finding::of(
                     FindingKind::SchemeLoop,
-                    "the app redirects to HTTPS for ever, although it is asked over HTTPS",
+                    "the app redirects to HTTPS in a loop, although the request uses HTTPS",
                     evidence,
                     Fix::text(
-                        "have the app go by `X-Forwarded-Proto` (trust the proxy on loopback): in \
+                        "configure the app to use `X-Forwarded-Proto` (trust the proxy on loopback): in \
                          Django `SECURE_PROXY_SSL_HEADER = (\"HTTP_X_FORWARDED_PROTO\", \
                          \"https\")`, in Express `app.set('trust proxy', 'loopback')`; or switch \
                          off its own redirect to HTTPS",
@@ -237,7 +239,7 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
             }
             Some(Finding::of(
                 FindingKind::RedirectLoop,
-                format!("the app's redirects turn in a circle, back to {to}"),
+                format!("the app redirects in a loop, back to {to}"),
                 evidence,
                 Fix::text("see what the app waits for there: mostly a cookie or a sign-in"),
             ))
@@ -273,20 +275,20 @@ fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
             format!("the app redirects to port {port} of {host}, where Bent Lane does not listen"),
             vec![format!("{} leads to {to}", visit.last().url)],
             Fix::text(format!(
-                "have the app build URLs from the whole `Host`, or from `X-Forwarded-Host` and \
+                "configure the app to build URLs from the whole `Host`, or from `X-Forwarded-Host` and \
                  `X-Forwarded-Port`: the port is {}",
                 facts.https_port
             )),
         ));
     }
     let fix = Fix::text(format!(
-        "have the app build URLs from `X-Forwarded-Host` and `X-Forwarded-Port`, or give it \
+        "configure the app to build URLs from `X-Forwarded-Host` and `X-Forwarded-Port`, or give it \
          {} as its own base URL",
         facts.url
     ));
     Some(Finding::of(
         FindingKind::OriginLeaked,
-        format!("the app redirects past the route, to its own address {to}"),
+        format!("the app redirects to its own address {to}, past the route"),
         vec![format!("{} leads to {to}", visit.last().url)],
         fix,
     ))
@@ -309,14 +311,17 @@ fn downgraded(visit: &Visit) -> Option<Finding> {
         FindingKind::RedirectDowngrades,
         format!("the app redirects to plain HTTP: {to}"),
         vec![format!("{} leads to {to}", page.url)],
-        Fix::text("have the app go by `X-Forwarded-Proto` when it builds URLs"),
+        Fix::text("configure the app to use `X-Forwarded-Proto` when it builds URLs"),
     ))
 }
 
 fn cut(target: &Target, page: &Page, reason: &str) -> Finding {
     Finding::of(
         FindingKind::AnswerCut,
-        format!("{} ends its answer before its end", target.describe()),
+        format!(
+            "{} closes the connection before the end of its response",
+            target.describe()
+        ),
         vec![
             format!("{} bytes of {} came", page.length, page.url),
             reason.to_owned(),
@@ -340,17 +345,15 @@ fn cookies(facts: &Facts, visit: &Visit) -> Option<Finding> {
     let dropped: Vec<cookie::Dropped> = dropped.collect();
     let first = dropped.first()?;
     let summary = format!(
-        "browsers drop the app's cookie {}: {}",
+        "browsers reject the app's cookie {}: {}",
         first.name, first.reason
     );
     let fix = match first.foreign {
         true => Fix::text(format!(
-            "have the app set the cookie without a domain, so that it is {}'s own",
+            "set the cookie without a domain, so that it belongs to {}",
             facts.name
         )),
-        false => Fix::text(
-            "set the cookie without what is against the rule: see the app's own settings for cookies and sessions",
-        ),
+        false => Fix::text("correct that attribute in the app's settings for cookies and sessions"),
     };
     let evidence = dropped
         .iter()
@@ -371,7 +374,7 @@ fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
     }
     let told = status.map_or("no answer".to_owned(), |status| format!("status {status}"));
     let mut finding = Finding::upgrade_refused(&facts.route.to, status.unwrap_or_default());
-    finding.evidence = vec![format!("{}: {told} where 101 was expected", seen.path)];
+    finding.evidence = vec![format!("{}: {told}, expected 101", seen.path)];
     if seen.with_own_origin == Some(101) {
         finding
             .evidence
@@ -395,13 +398,13 @@ fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
     if status != 200 || !media_type.starts_with("text/event-stream") {
         return Some(Finding::of(
             FindingKind::EventsMissing,
-            format!("{} is no stream of events", seen.path),
+            format!("{} is not an event stream", seen.path),
             vec![match status {
                 0 => "no answer".to_owned(),
                 status => format!("status {status}, {media_type}"),
             }],
             Fix::edit(
-                "see at which path the app sends events, and whether one has to be signed in",
+                "check the path of the app's events, and whether it requires a sign-in",
                 &address,
                 "--expect-events PATH",
             ),
@@ -424,17 +427,20 @@ fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
     let fix = if compressed {
         evidence.push("without compression they come at once".to_owned());
         Fix::add(
-            "leave `text/event-stream` out of the app's compression; or have it asked without",
+            "turn off compression of `text/event-stream` in the app, or ask it for uncompressed responses",
             &address,
             "remove_headers",
             "request accept-encoding",
         )
     } else {
-        Fix::text("have the app send each event at once: flush its output after each")
+        Fix::text("flush the app's output after each event")
     };
     Some(Finding::of(
         FindingKind::EventsBuffered,
-        format!("the events of {} come late, many at a time", seen.path),
+        format!(
+            "the events of {} are buffered and arrive in batches",
+            seen.path
+        ),
         evidence,
         fix,
     ))
@@ -457,7 +463,7 @@ fn preflight(seen: &PreflightSeen) -> Option<Finding> {
     Some(Finding::of(
         FindingKind::PreflightRefused,
         format!(
-            "the page fetches {}, and the route {} does not allow it",
+            "the page requests {}, and the route {} does not allow its origin",
             seen.url, seen.route
         ),
         vec![format!(
@@ -465,7 +471,7 @@ fn preflight(seen: &PreflightSeen) -> Option<Finding> {
             seen.origin
         )],
         Fix::add(
-            "allow the page's origin there",
+            "allow the page's origin on that route",
             &seen.route,
             "allow_origins",
             seen.origin.as_str(),
@@ -494,7 +500,7 @@ fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
     };
     Some(Finding::of(
         FindingKind::MixedContent,
-        format!("the page loads {first} in the clear, which browsers block"),
+        format!("the page loads {first} over plain HTTP, which browsers block"),
         blocked.iter().map(|(url, _)| url.clone()).collect(),
         fix,
     ))
@@ -505,10 +511,10 @@ fn log_unwritable(facts: &Facts) -> Option<Finding> {
     let (fault, address) = (facts.log_fault.as_ref()?, facts.address());
     Some(Finding::of(
         FindingKind::AccessLogUnwritable,
-        format!("the access log gets no lines: {fault}"),
+        format!("the access log cannot be written: {fault}"),
         Vec::new(),
         Fix::set(
-            "make its folder, or do without the log",
+            "create its folder, or turn the log off",
             &address,
             "access_log",
             Value::Null,
@@ -545,10 +551,10 @@ fn hsts_too_wide(facts: &Facts, visit: &Visit) -> Option<Finding> {
     };
     Some(Finding::of(
         FindingKind::HstsTooWide,
-        format!("the app has browsers use HTTPS only, for {reach}"),
+        format!("the app sets an HSTS policy for {reach}"),
         vec![format!("strict-transport-security: {field}")],
         Fix::set(
-            "have the route drop the field, or the app send it in production only",
+            "remove the header on this route, or send it in production only",
             &address,
             "drop_hsts",
             true,
@@ -564,14 +570,14 @@ fn slow_at_first(target: &Target, seen: &Observations, visit: &Visit) -> Option<
         Finding::of(
             FindingKind::SlowAtFirst,
             format!(
-                "the app on {} took {} at first, and {} right after",
+                "the first response of the app on {} took {}, the next one {}",
                 target.describe(),
                 in_words(first),
                 in_words(again)
             ),
             Vec::new(),
             Fix::text(
-                "nothing has to be done: it compiles or connects when it is first asked; \
+                "nothing to do: it compiles or connects on the first request; \
                  `bentlane check --wait 60s` waits until it is ready",
             ),
         )
@@ -604,13 +610,13 @@ fn shadowed(facts: &Facts) -> Option<Finding> {
     let prefix = &address.prefix;
     Some(Finding::of(
         FindingKind::RouteShadowed,
-        format!("{first} has a route of its own, so {first}{prefix} does not come here"),
+        format!("{first} has its own route, so this route gets no requests for {first}{prefix}"),
         shadows
             .iter()
-            .map(|name| format!("{name} has a route of its own"))
+            .map(|name| format!("{name} has its own route"))
             .collect(),
         Fix::action(
-            "if that name's path is to come here, too, say so",
+            "add a route for that name's path, too",
             Action::AddRoute {
                 address: format!("{first}{prefix}"),
                 to: facts.route.to.to_string(),

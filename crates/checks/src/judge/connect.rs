@@ -35,7 +35,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
                 (None, Some((at, holder))) => Finding::of(
                     FindingKind::TargetMoved,
                     format!(
-                        "nothing listens on {}, but {} does on port {}",
+                        "nothing listens on {}, but {} listens on port {}",
                         target.describe(),
                         holder.command,
                         at.port()
@@ -46,7 +46,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
                         .chain([format!("{at}: {}", described(holder))])
                         .collect(),
                     Fix::lead_to(
-                        "have the route lead there, or free its own port and start the app again",
+                        "change the route to that port, or free its own port and restart the app",
                         &address,
                         at.port(),
                     ),
@@ -91,13 +91,13 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
     let address = facts.address();
     let fix = match title {
         Some(title) => Fix::set(
-            format!("if the right app has the title \"{title}\", have the route expect it"),
+            format!("if the right app has the title \"{title}\", expect it"),
             &address,
             "expect",
             json!({ "title": title }),
         ),
         None => Fix::edit(
-            "have the route expect a text that only the right app answers with",
+            "expect a text that only the right app has",
             &address,
             "--expect-text TEXT",
         ),
@@ -105,7 +105,7 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
     Some(Finding::of(
         FindingKind::TargetChangedHands,
         format!(
-            "another process has {} than when the route was proved",
+            "the process on {} is not the one for which the route was proved",
             facts.route.to.describe()
         ),
         vec![format!("before: {before}"), format!("now: {now}")],

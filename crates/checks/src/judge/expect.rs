@@ -49,8 +49,8 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
                     .map(|value| format!("{}: {value}", wanted.name))
                     .collect();
                 let summary = match own.first() {
-                    Some(own) => format!("the field is `{own}`, and `{wanted}` is expected"),
-                    None => format!("the field `{wanted}` is expected, and missing"),
+                    Some(own) => format!("the header is `{own}`, expected `{wanted}`"),
+                    None => format!("the header `{wanted}` is missing"),
                 };
                 Finding::of(
                     FindingKind::HeaderDiffers,
@@ -71,7 +71,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
 
 fn see_to_it(address: &str, flags: &str) -> Fix {
     Fix::edit(
-        "see that the right app runs there; if it is right as it is, expect something else",
+        "check that the right app runs there, or change what the route expects",
         address,
         flags,
     )
@@ -83,8 +83,10 @@ fn title_differs(expect: &Expectation, title: Option<&str>, address: &str) -> Op
         return None;
     }
     let summary = match title {
-        Some(title) => format!("another app answers: \"{title}\", where \"{wanted}\" is expected"),
-        None => format!("what answers has no title, where \"{wanted}\" is expected"),
+        Some(title) => {
+            format!("another app responds: the title is \"{title}\", expected \"{wanted}\"")
+        }
+        None => format!("the response has no title, expected \"{wanted}\""),
     };
     Some(Finding::of(
         FindingKind::OtherApp,
@@ -98,7 +100,7 @@ fn status_differs(expect: &Expectation, page: &Page, address: &str) -> Option<Fi
     let wanted = expect.status.filter(|wanted| *wanted != page.status)?;
     Some(Finding::of(
         FindingKind::StatusDiffers,
-        format!("the status is {}, and {wanted} is expected", page.status),
+        format!("the status is {}, expected {wanted}", page.status),
         vec![format!("{} answered {}", page.url, page.status)],
         see_to_it(address, &format!("--expect-status {}", page.status)),
     ))
@@ -121,14 +123,14 @@ fn text_differs(
         return None;
     }
     if let Some(title) = title.filter(|_| known.is_none()) {
-        let summary = format!("another app answers: \"{title}\", without the text \"{wanted}\"");
+        let summary = format!("another app responds: \"{title}\" does not contain \"{wanted}\"");
         return Some(Finding::of(FindingKind::OtherApp, summary, Vec::new(), fix));
     }
     let start: String = page.body.chars().take(SHOWN).collect();
     let start = start.split_whitespace().collect::<Vec<_>>().join(" ");
     Some(Finding::of(
         FindingKind::TextDiffers,
-        format!("the text \"{wanted}\" is not in the answer"),
+        format!("the text \"{wanted}\" is not in the response"),
         vec![format!("it begins with: {start}")],
         fix,
     ))
@@ -144,7 +146,7 @@ fn values_differ(expect: &Expectation, page: &Page, address: &str) -> Vec<Findin
     let answer: Value = match serde_json::from_str(&page.body) {
         Ok(answer) => answer,
         Err(error) => {
-            return vec![finding(format!("the answer is no JSON: {error}"))];
+            return vec![finding(format!("the response is not JSON: {error}"))];
         }
     };
     let differing = expect.json.iter().filter_map(|wanted| {
@@ -152,8 +154,8 @@ fn values_differ(expect: &Expectation, page: &Page, address: &str) -> Vec<Findin
         let (pointer, value) = (&wanted.pointer, &wanted.value);
         match own {
             Some(own) if own == value => None,
-            Some(own) => Some(format!("`{pointer}` is {own}, and {value} is expected")),
-            None => Some(format!("`{pointer}` is missing, and {value} is expected")),
+            Some(own) => Some(format!("`{pointer}` is {own}, expected {value}")),
+            None => Some(format!("`{pointer}` is missing, expected {value}")),
         }
     });
     differing.map(finding).collect()

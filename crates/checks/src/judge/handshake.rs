@@ -23,9 +23,9 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
         Handshake::Verified { version, protocol } => {
             let mut judged = Judged::new(format!("{version}, {protocol}"));
             judged.evidence = vec![
-                format!("{listener} speaks {version}, and agrees on {protocol}"),
+                format!("{listener} negotiated {version} and {protocol}"),
                 match facts.pair.as_ref().filter(|pair| pair.shown) {
-                    Some(pair) => format!("it shows the imported certificate {}", pair.name),
+                    Some(pair) => format!("the certificate is the imported one of {}", pair.name),
                     None => "it shows a certificate of our own".to_owned(),
                 },
             ];
@@ -68,10 +68,10 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
 fn clock_off(how: &str) -> Finding {
     Finding::of(
         FindingKind::ClockOff,
-        "this machine's clock is off",
+        "this machine's clock is wrong",
         vec![how.to_owned()],
         Fix::command(
-            "set the clock, best by network time; then check again",
+            "set the clock, preferably with NTP, and check again",
             "sudo timedatectl set-ntp true",
         ),
     )
@@ -92,8 +92,8 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
     let take_out = || {
         Fix::action(
             format!(
-                "put a renewed certificate in place of {}; or take this one out, so that one of \
-                 our own is shown",
+                "replace {} with a renewed certificate, or remove this one, so that an issued \
+                 one is used",
                 pair.file
             ),
             Action::RemoveCert {
@@ -117,14 +117,17 @@ fn refusal(facts: &Facts, fault: CertificateFault, reason: &str) -> Finding {
         ),
         CertificateFault::OtherName => Finding::of(
             FindingKind::PairNotCovering,
-            format!("the imported certificate {} is not for {name}", pair.name),
+            format!(
+                "the imported certificate {} does not cover {name}",
+                pair.name
+            ),
             vec![
                 format!("it is for {}", pair.names.join(", ")),
-                "a wildcard stands for one label alone".to_owned(),
+                "a wildcard matches exactly one label".to_owned(),
             ],
             match pair.pinned {
                 true => Fix::set(
-                    "have one of our own shown for the route",
+                    "use an issued certificate for the route",
                     &facts.address(),
                     "cert",
                     "issued",
@@ -143,7 +146,7 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
             true => "the files of the imported certificate {} cannot be used as they are now",
             false => "the imported certificate {} is not shown, but one of our own",
         };
-        let until = format!("what was read before is shown until {}", pair.not_after);
+        let until = format!("the previous certificate is used until {}", pair.not_after);
         let mut evidence = vec![why.clone()];
         evidence.extend(pair.shown.then_some(until));
         return Some(Finding {
@@ -168,13 +171,13 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
         Finding::of(
             FindingKind::PairEndsSoon,
             format!(
-                "the imported certificate {} ends in {} days",
+                "the imported certificate {} expires in {} days",
                 pair.name,
                 left.whole_days()
             ),
             vec![format!("until {}", pair.not_after)],
             Fix::text(format!(
-                "renew it in {}: it is taken up by itself",
+                "renew it in {}: it is reloaded automatically",
                 pair.file
             )),
         )
@@ -193,9 +196,9 @@ fn stores(facts: &Facts) -> Vec<Finding> {
     if let Some(first) = older.first() {
         findings.push(Finding::of(
             FindingKind::OlderRootTrusted,
-            format!("{first} trusts an older root of Bent Lane's, and not this one"),
+            format!("{first} trusts an earlier root of Bent Lane's, not the current one"),
             older,
-            Fix::attach("put the root of today there", Part::Trust),
+            Fix::attach("replace it with the current root", Part::Trust),
         ));
     }
     let without = with(StoreTrust::Distrusted);
@@ -215,7 +218,7 @@ fn stores(facts: &Facts) -> Vec<Finding> {
                 FindingKind::RootDistrusted,
                 summary,
                 without,
-                Fix::attach("have it trusted", Part::Trust),
+                Fix::attach("add the root to the trust stores", Part::Trust),
             )
         });
     }
@@ -228,14 +231,14 @@ fn listener_held(facts: &Facts, seen: &Observations) -> Option<Finding> {
     Some(Finding::of(
         FindingKind::ListenerHeld,
         format!(
-            "{} has {}, where Bent Lane is to listen for {}",
+            "{} listens on {}, which Bent Lane needs for {}",
             holder.command,
             facts.listener,
             facts.address()
         ),
         vec![holder.to_string()],
         Fix::command(
-            "stop that program; the service takes the port within seconds",
+            "stop that program; the service binds the port within seconds",
             format!("kill {}", holder.pid),
         ),
     ))

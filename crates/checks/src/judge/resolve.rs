@@ -100,12 +100,12 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
         return Some(Finding::of(
             FindingKind::HostsOverride,
             format!(
-                "the hosts file sends {name} to {}, where Bent Lane does not listen",
+                "the hosts file maps {name} to {}, where Bent Lane does not listen",
                 first.address
             ),
             stale.iter().map(line).collect(),
             Fix::command(
-                format!("take the name out of line {}", numbers.join(" and line ")),
+                format!("remove the name from line {}", numbers.join(" and line ")),
                 format!("sudo sed -i '{}' /etc/hosts", edits.join("; ")),
             ),
         ));
@@ -122,18 +122,18 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
     Some(Finding::of(
         FindingKind::HostsOneFamily,
         format!(
-            "the hosts file knows {name} by {} alone, and Bent Lane listens on {other}, too",
+            "the hosts file maps {name} to {} only, and Bent Lane also listens on {other}",
             entry.address
         ),
         hosts.iter().map(|entry| line(&entry)).collect(),
         Fix::command(
-            "give the other address, too, or take the line away once the system is attached",
+            "add the other address, or remove the line once the machine is attached",
             format!("echo '{other} {name}' | sudo tee -a /etc/hosts"),
         ),
     ))
 }
 
-/// Holds the system's own look-up against ours.
+/// Holds the system's own lookup against ours.
 fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judged: &mut Judged) {
     let by_hosts = judged
         .findings
@@ -154,7 +154,7 @@ fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judge
         SystemLookup::Silent => "no answer".to_owned(),
     };
     let evidence = format!(
-        "the system's own look-up: {said}, after {}",
+        "the system's own lookup: {said}, after {}",
         in_words(system.took)
     );
     judged.evidence.push(evidence.clone());
@@ -219,12 +219,12 @@ fn held(facts: &Facts, evidence: &str) -> Option<Finding> {
     Some(Finding::of(
         FindingKind::DnsPortHeld,
         format!(
-            "{} has {at}, where the system asks for names",
+            "{} listens on {at}, where the system sends its queries",
             holder.command
         ),
         vec![holder.to_string(), evidence.to_owned()],
         Fix::command(
-            "stop that program; the service takes the port when it is started anew",
+            "stop that program, then restart the service, which binds the port",
             format!("sudo kill {}", holder.pid),
         ),
     ))
@@ -259,7 +259,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
         return Some(Finding::of(
             FindingKind::NegativeCached,
             format!(
-                "{} still holds that {} does not exist, until {}",
+                "{} has cached that {} does not exist, until {}",
                 first.server,
                 facts.name,
                 clock(until)
@@ -267,7 +267,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
             evidence,
             Fix::command(
                 format!(
-                    "wait for {ttl} s, or empty that server's cache; the command is for systemd's \
+                    "wait {ttl} s, or flush that server's cache; the command is for systemd's \
                      resolver"
                 ),
                 "resolvectl flush-caches",
@@ -277,12 +277,12 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
     Some(Finding::of(
         FindingKind::NameserverFirst,
         format!(
-            "the name server {} answers before Bent Lane is asked",
+            "the name server {} comes before Bent Lane's resolver",
             first.server
         ),
         evidence,
         Fix::attach(
-            "have Bent Lane asked first; it asks the others for everything else",
+            "put Bent Lane's resolver first; it forwards everything else to the others",
             Part::Lookups,
         ),
     ))
@@ -309,12 +309,12 @@ fn browsers(facts: &Facts) -> Option<Finding> {
     Some(Finding::of(
         FindingKind::BrowserAsksElsewhere,
         format!(
-            "{} asks a DNS server of its own, which does not know your zones",
+            "{} uses its own DNS server, which does not know your zones",
             first.browser
         ),
         browsers.iter().map(line).collect(),
         Fix::text(format!(
-            "in the browser's settings, under secure DNS (DNS over HTTPS), switch it off or give {url}"
+            "in the browser's settings, turn secure DNS (DNS over HTTPS) off, or set it to {url}"
         )),
     ))
 }

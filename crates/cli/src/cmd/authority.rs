@@ -78,7 +78,7 @@ pub(crate) struct ImportFiles {
     certificate: PathBuf,
     /// The file with its key, PKCS#8 PEM [default: the same]
     key: Option<PathBuf>,
-    /// Take it even if it can vouch for any name, as roots of other tools often can
+    /// Import it even without name constraints, so that it can certify any name
     #[arg(long)]
     unconstrained: bool,
     #[command(flatten)]
@@ -210,10 +210,10 @@ impl Authority {
                 output.say(match authority.unconstrained {
                     true => {
                         "this root is in force. It can vouch for any name, so it is not put into \
-                         trust stores: have it trusted where its makers have it trusted"
+                         trust stores: install it as the owner of that root does"
                     }
                     false => {
-                        "this root is in force; have it trusted where it is not yet: sudo bentlane \
+                        "this root is in force; add it to the trust stores: sudo bentlane \
                          system attach --only trust"
                     }
                 });

@@ -28,8 +28,8 @@ const MOST_FIXES: usize = 50;
 #[command(after_help = "Examples:
   bentlane check                           every route
   bentlane check booking.moor.test ravenstone.hut.moor.test/tarn
-  bentlane check --deep booking.moor.test  what the page asks and loads, too
-  bentlane check --fix                     carry out what fixes it, one by one
+  bentlane check --deep booking.moor.test  also what the page requests and loads
+  bentlane check --fix                     apply the fixes, one by one
   bentlane check --wait 30s && npm test    wait until all pass
   bentlane check --only connect
   bentlane check --routes-only             in CI, where nothing is attached
@@ -46,31 +46,31 @@ pub(crate) struct Check {
     /// Routes, or names and URLs that lead to them [default: all routes]
     #[arg(value_name = "ADDRESS")]
     addresses: Vec<String>,
-    /// Look at this hop alone
+    /// Check only this hop
     #[arg(long, value_name = "HOP", value_parser = hop)]
     only: Option<Hop>,
-    /// Look from inside a container's network, at the first two hops: container:NAME
+    /// Check the first two hops from inside a container's network: container:NAME
     #[arg(long, value_name = "container:NAME", conflicts_with_all = ["only", "deep", "wait", "watch", "fix"])]
     from: Option<String>,
-    /// With --from: the socket of the container engine [default: where engines usually have it]
+    /// With --from: the socket of the container engine [default: the usual ones]
     #[arg(long, value_name = "SOCKET", requires = "from")]
     engine: Option<PathBuf>,
-    /// Look further: at what a page asks and loads, and at the app without the proxy
+    /// Also check what the page requests and loads, and the app without the proxy
     #[arg(long)]
     deep: bool,
-    /// Leave this machine out: whether it finds the names and trusts the certificates
+    /// Skip this machine: whether its lookups and trust stores work
     #[arg(long)]
     routes_only: bool,
-    /// Offer to run the commands that fix what was found, and check again
+    /// Offer to apply the fixes, one by one, and check again
     #[arg(long)]
     fix: bool,
-    /// With --fix: carry them out without asking
+    /// With --fix: apply them without asking
     #[arg(long, requires = "fix")]
     yes: bool,
-    /// Check again until all pass, for at most this long: 30s, 2m
+    /// Repeat until all pass, at most for this time: 30s, 2m
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     wait: Option<Duration>,
-    /// Go on, and print a line whenever a route changes
+    /// Keep running, and print a line whenever a route changes
     #[arg(long, conflicts_with_all = ["wait", "fix", "only", "deep"])]
     watch: bool,
 }

@@ -74,7 +74,7 @@ async fn follow(client: &Client, link: &SignInLink, output: &Output) -> Result<(
             LinkState::Open | LinkState::Answered => {}
             LinkState::Used | LinkState::Over => return Ok(()),
             LinkState::Asked => {
-                let user = news.user.as_deref().unwrap_or("somebody");
+                let user = news.user.as_deref().unwrap_or("another user");
                 output.say(&format!(
                     "a browser of {user} wants to sign in with this link: if that is you, as from \
                      the host of this machine, let it in"

@@ -13,7 +13,7 @@ use crate::output::{Output, table};
   bentlane journal
   bentlane journal --limit 500 --format json")]
 pub(crate) struct Journal {
-    /// Show this many changes at most
+    /// Show at most this many changes
     #[arg(long, default_value_t = 20, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=1000))]
     limit: u64,
 }

@@ -106,7 +106,7 @@ fn in_this_shell(ours: &Ours, root: &Path, bundle: &Path) -> Vec<ClientSeen> {
         },
         reach: None,
         fix: match system_bundle() == Some(&file) {
-            true => Fix::attach("have the root trusted", Part::Trust),
+            true => Fix::attach("add the root to the trust stores", Part::Trust),
             false => Fix::command(
                 "have this shell's programs trust it",
                 "eval \"$(bentlane system env)\"",

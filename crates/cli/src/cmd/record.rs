@@ -31,7 +31,7 @@ pub(crate) struct Add {
     kind: String,
     /// The data as in a master file
     data: String,
-    /// Seconds that it may be kept [default: the zone's]
+    /// Seconds for which it may be cached [default: the zone's]
     #[arg(long, value_name = "SECONDS")]
     ttl: Option<u32>,
 }

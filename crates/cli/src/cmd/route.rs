@@ -57,7 +57,7 @@ pub(crate) struct Add {
     /// A port of this machine, HOST:PORT, https://HOST:PORT, h2c://HOST:PORT, folder:PATH or
     /// redirect:URL [default: ask, with what listens on this machine]
     target: Option<String>,
-    /// Add the zone of the name, too, when there is none [default: ask on a terminal]
+    /// Also add the zone of the name, if there is none [default: ask on a terminal]
     #[arg(long, conflicts_with = "from")]
     add_zone: bool,
     /// A file with a route and its target on each line, `#` before a comment; `-` is standard input

@@ -21,35 +21,35 @@ const WAIT: u32 = 20;
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane traffic                         the last requests, newest last
-  bentlane traffic --follow                and each that comes, until you stop it
+  bentlane traffic --follow                and new ones, until interrupted
   bentlane traffic --route booking.moor.test/api --status 5xx
   bentlane traffic --text /huts --method POST --limit 200
-  bentlane traffic --summary --since 1h    by route: how many, errors, how long they take
+  bentlane traffic --summary --since 1h    by route: requests, errors, latencies
   bentlane traffic --format har > moor.har    for the network panel of a browser
   bentlane traffic --follow --format json | jq -r .path
 
-Only what happened is recorded, never what was in it: no body, no header field, and no value of a query
-that may be a secret. TIME is the whole time, APP the part until the app's answer began.")]
+Records have no bodies, no headers, and no query values that may be secrets. TIME is the whole time,
+APP the time until the app's response began.")]
 pub(crate) struct Traffic {
-    /// Go on, and print each request when its answer is through
+    /// Keep running, and print each request when its response is complete
     #[arg(long, conflicts_with = "summary")]
     follow: bool,
-    /// Only of this route
+    /// Only requests to this route
     #[arg(long, value_name = "ADDRESS")]
     route: Option<String>,
-    /// Only with this status: 404, 5xx, 400-499
+    /// Only responses with this status: 404, 5xx, 400-499
     #[arg(long, value_name = "STATUS", value_parser = status)]
     status: Option<StatusRange>,
-    /// Only with this method
+    /// Only requests with this method
     #[arg(long, value_name = "METHOD")]
     method: Option<String>,
-    /// Only with this text in name and path
+    /// Only requests with this text in name or path
     #[arg(long, value_name = "TEXT")]
     text: Option<String>,
     /// Show this many at most [default: 20, and 1000 for an archive]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=10_000))]
     limit: Option<u16>,
-    /// Sum up by route
+    /// Show totals by route
     #[arg(long, conflicts_with_all = ["route", "status", "method", "text", "limit"])]
     summary: bool,
     /// With --summary: how far back, 1h at most [default: 15m]

@@ -28,7 +28,7 @@ pub(crate) enum Zone {
     Add(Add),
     /// List the zones
     List(List),
-    /// Show one zone: what its names resolve to, and the records of your own
+    /// Show one zone: what its names resolve to, and its records
     Show(Show),
     /// Change what a zone's names resolve to
     Edit(Edit),
@@ -43,11 +43,11 @@ pub(crate) enum Zone {
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane zone add moor.test
-  bentlane zone add staging.example.com --anyway      a real domain, out of reach from then on")]
+  bentlane zone add staging.example.com --anyway      a real domain, which this machine no longer reaches")]
 pub(crate) struct Add {
     /// The suffix, such as moor.test
     name: String,
-    /// Add it even if it can be a real domain
+    /// Add it even if it may be a registered domain
     #[arg(long)]
     anyway: bool,
 }
@@ -159,7 +159,7 @@ pub(super) async fn add(
     if !zone.certified {
         output.say(&format!(
             "the root cannot vouch for {}, so no client will accept certificates there: make a new \
-             root with `bentlane authority rotate`, and have it trusted",
+             root with `bentlane authority rotate`, and add it to the trust stores",
             zone.name
         ));
     }
@@ -234,8 +234,8 @@ impl Zone {
                 output.data(&records, |records| record_table(&records.records))?;
                 let count = records.records.len();
                 output.say(&match dry_run {
-                    true => format!("{name} would have these {count} records of its own"),
-                    false => format!("{name} has these {count} records of its own now"),
+                    true => format!("{name} would have these {count} records"),
+                    false => format!("{name} has these {count} records now"),
                 });
             }
             Self::Export(Export { name }) => {

@@ -147,7 +147,10 @@ impl From<StoreError> for Problem {
                     chain(&failure)
                 ),
             ),
-            StoreError::Unreadable { .. } | StoreError::Url { .. } | StoreError::Database(_) => {
+            StoreError::Later { .. }
+            | StoreError::Unreadable { .. }
+            | StoreError::Url { .. }
+            | StoreError::Database(_) => {
                 error!(cause = chain(&failure), "the database failed");
                 Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
             }

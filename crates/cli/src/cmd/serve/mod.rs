@@ -38,31 +38,31 @@ pub(crate) struct Serve {
     /// Use ports that every user may bind: DNS 17053, HTTP 17080, HTTPS 17443
     #[arg(long)]
     high_ports: bool,
-    /// Where to answer DNS queries: a port, or ADDR:PORT [default: 53]
+    /// Address for DNS queries: a port, or ADDR:PORT [default: 53]
     #[arg(long, value_name = "ADDR:PORT")]
     dns: Vec<ListenAt>,
     /// Address for plain HTTP, which is redirected to HTTPS [default: 80]
     #[arg(long, value_name = "ADDR:PORT")]
     http: Vec<ListenAt>,
-    /// Where to serve HTTPS [default: 443]
+    /// Address for HTTPS [default: 443]
     #[arg(long, value_name = "ADDR:PORT")]
     https: Vec<ListenAt>,
-    /// Where to serve the console [default: 17070]
+    /// Address of the console [default: 17070]
     #[arg(long, value_name = "ADDR:PORT")]
     console: Vec<ListenAt>,
     /// The user to run as, when root starts the service [default: the user who called sudo]
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
-    /// Who answers for names outside the zones: an address, a place such as 192.0.2.54:5353, system, or none [default: system]
+    /// Upstream resolver for names outside the zones: an address, ADDR:PORT, system, or none [default: system]
     #[arg(long, value_name = "RESOLVER")]
     upstream: Vec<UpstreamChoice>,
-    /// Which addresses names outside the zones may not lead to: off, loopback or private [default: off]
+    /// Reject upstream answers with addresses of this machine (loopback), or of private networks, too (private) [default: off]
     #[arg(long, value_name = "LEVEL")]
     rebind_protection: Option<RebindLevel>,
-    /// A name that may lead to any address all the same, and everything below it
+    /// A name, with all below it, that is exempt from rebind protection
     #[arg(long, value_name = "NAME")]
     rebind_exception: Vec<Name>,
-    /// A PostgreSQL database to keep everything in; one of another machine takes sslmode=verify-full
+    /// A PostgreSQL database to use; one on another machine needs sslmode=verify-full
     #[arg(
         long,
         value_name = "URL",
@@ -70,19 +70,19 @@ pub(crate) struct Serve {
         hide_env_values = true
     )]
     database_url: Option<String>,
-    /// The socket of the container engine [default: where engines usually have it]
+    /// The socket of the container engine [default: the usual ones]
     #[arg(long, value_name = "SOCKET")]
     engine: Option<PathBuf>,
-    /// Seconds after which a route that was proved is checked again [default: 30]
+    /// Seconds after which a proved route is checked again, at the earliest [default: 30]
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..))]
     check_every: Option<u32>,
-    /// Days for which the results of checks are kept [default: 30]
+    /// Days to keep check results [default: 30]
     #[arg(long, value_name = "DAYS")]
     check_days: Option<u32>,
-    /// Days for which exchanges are kept [default: 7]
+    /// Days to keep recorded requests [default: 7]
     #[arg(long, value_name = "DAYS")]
     traffic_days: Option<u32>,
-    /// Exchanges that are kept at most [default: 200000]
+    /// Number of recorded requests to keep [default: 200000]
     #[arg(long, value_name = "N")]
     traffic_limit: Option<u64>,
 }

@@ -38,7 +38,7 @@ pub(crate) enum System {
     Repair(Repair),
     /// Print instructions or a script for macOS, Windows, WSL and phones
     Guide(Guide),
-    /// Print environment variables for programs with a trust store of their own
+    /// Print environment variables for programs that do not use the system's trust store
     Env(Env),
 }
 
@@ -60,10 +60,10 @@ pub(crate) struct Show {}
 It is the first part of `bentlane check`, without the routes: the system's lookups of every zone,
 what each trust store says, and the ports. Exits 1 when something of that fails.")]
 pub(crate) struct Check {
-    /// Look again until all is well, for at most this long: 30s, 2m
+    /// Repeat until all passes, at most for this time: 30s, 2m
     #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
     wait: Option<Duration>,
-    /// Start an installed browser without a window, with a profile of its own, on a page of ours
+    /// Open a page of the service in an installed browser, headless, with a new profile
     #[arg(long)]
     browser: bool,
 }
