@@ -1,6 +1,7 @@
 //! Users of this machine, and the one for whom root runs a command.
 
 use std::ffi::CString;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use nix::unistd::{Gid, Uid, User, getgrouplist};
@@ -18,6 +19,15 @@ impl Account {
     /// The user of this name.
     pub(crate) fn named(name: &str) -> Option<Self> {
         User::from_name(name).ok().flatten().map(Self::from)
+    }
+
+    /// Whether `folder` is the home of the user whom it belongs to.
+    pub(crate) fn lives_in(folder: &Path) -> bool {
+        let Ok(found) = std::fs::symlink_metadata(folder) else {
+            return false;
+        };
+        let user = User::from_uid(Uid::from_raw(found.uid())).ok().flatten();
+        found.is_dir() && user.is_some_and(|user| user.dir == folder)
     }
 
     /// The user who called sudo, when this is root and that is another one.
@@ -55,4 +65,20 @@ pub(crate) fn home() -> PathBuf {
     behind
         .or_else(|| std::env::var_os("HOME").map(PathBuf::from))
         .unwrap_or_else(|| Path::new("/").to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_home_is_its_owners() {
+        let own = User::from_uid(nix::unistd::geteuid()).unwrap().unwrap();
+        assert!(Account::lives_in(&own.dir), "{own:?}");
+        let folder = tempfile::tempdir().unwrap();
+        assert!(!Account::lives_in(folder.path()));
+        let link = folder.path().join("home");
+        std::os::unix::fs::symlink(&own.dir, &link).unwrap();
+        assert!(!Account::lives_in(&link) && !Account::lives_in(&folder.path().join("none")));
+    }
 }

@@ -182,7 +182,10 @@ impl How {
     /// The home folders of the users whose browsers are meant.
     fn homes(&self) -> Result<Vec<PathBuf>, CliError> {
         if let Some((_, change)) = &self.undo {
-            return Ok(change.homes.clone());
+            // The journal is the service's: root goes by it into homes of users, and nowhere else.
+            let own = home();
+            let is_home = |folder: &&PathBuf| **folder == own || Account::lives_in(folder);
+            return Ok(change.homes.iter().filter(is_home).cloned().collect());
         }
         if self.user.is_empty() {
             return Ok(vec![home()]);
