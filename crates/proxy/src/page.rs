@@ -420,8 +420,8 @@ mod tests {
             "●──●╴ ✕╌╌○╌╌○  lost.moor.test -> port 4399 of this machine\n\n\
              nothing listens on port 4399 of this machine (target-refuses)\n  \
              127.0.0.1:4399: connection refused\n\n\
-             start the app on port 4399 of this machine; if it listens elsewhere, point the route \
-             there\n  bentlane route edit lost.moor.test --to PORT\n"
+             start the app on port 4399 of this machine; if it listens on another port, change the \
+             route\n  bentlane route edit lost.moor.test --to PORT\n"
         );
     }
 

@@ -2,7 +2,7 @@
 //!
 //! [`Service::start`] binds every listener, takes up the authority and the last known good
 //! configuration, and connects to the database; [`Service::run`] serves until told to stop. What
-//! the command line and the console exchange with it is in [`api`].
+//! the command line and the console exchange with it is in `bentlane_api_types`.
 
 mod api;
 
