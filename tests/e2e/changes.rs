@@ -308,6 +308,14 @@ fn undo_leaves_what_has_changed_since() {
     world.ok(&["undo"]);
     assert_eq!(configuration(&world), before);
 
+    // What a change added has been changed since.
+    world.ok(&["route", "add", "new.moor.test", "1"]);
+    let added = revision(&world).to_string();
+    world.ok(&["route", "edit", "new.moor.test", "--note", "one"]);
+    let refused = world.run(&["undo", &added]);
+    let changed = "the route `new.moor.test` has changed";
+    assert!(refused.stderr.contains(changed), "{refused:?}");
+
     // The zone that a change added has routes since.
     world.ok(&["zone", "add", "tarn.test"]);
     let zone = revision(&world).to_string();

@@ -1171,10 +1171,10 @@ export interface components {
         /** @description The latest changes, newest first. */
         Journal: {
             /** @description The changes. */
-            entries: components["schemas"]["JournalLine"][];
+            entries: components["schemas"]["JournalEntry"][];
         };
-        /** @description One change of the configuration. */
-        JournalLine: {
+        /** @description One change, of the configuration or of this machine. */
+        JournalEntry: {
             /** @description `add`, `edit` or `remove`; `attach` or `detach` for this machine. */
             action: string;
             /** @description What is there since. */
@@ -1200,7 +1200,7 @@ export interface components {
              * @description The revision that the change took back.
              */
             undoes?: number | null;
-            /** @description Who: the command line or the console. */
+            /** @description Who: the user, and the command or the console. */
             who: string;
         };
         /** @description Whether the browser of another user is let in. */
@@ -1981,7 +1981,7 @@ export interface components {
         /** @description A change that was taken back. */
         Undone: {
             /** @description What the change had done. */
-            entries: components["schemas"]["JournalLine"][];
+            entries: components["schemas"]["JournalEntry"][];
             /**
              * Format: int64
              * @description The revision that taking it back made.

@@ -16,13 +16,13 @@ mod traffic;
 mod zones;
 
 pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
-pub use bentlane_model::{MachineAction, MachineChange};
+pub use bentlane_model::{JournalEntry, MachineAction, MachineChange};
 pub use certificates::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
 pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
-pub use journal::{Journal, JournalLine, MachineNote, UndoInput, Undone};
+pub use journal::{Journal, MachineNote, UndoInput, Undone};
 pub use problem::{FieldError, Problem};
 pub use queries::{Queries, QueryCount, QueryView};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};

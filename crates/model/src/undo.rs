@@ -45,9 +45,10 @@ impl fmt::Display for Conflict {
             now,
         } = self;
         let Some(key) = key else {
-            return match now {
-                Some(_) => write!(f, "there is a {what} again"),
-                None => write!(f, "there is no {what} any more"),
+            return match (left, now) {
+                (Some(_), Some(_)) => write!(f, "the {what} has changed"),
+                (None, Some(_)) => write!(f, "there is a {what} again"),
+                (_, None) => write!(f, "there is no {what} any more"),
             };
         };
         let value = |value: &Option<Value>| match value {
@@ -129,8 +130,10 @@ where
         left: left.cloned(),
         now: now.cloned(),
     };
-    let (Some(after), Some(now)) = (after, now) else {
-        conflicts.push(conflict(None, None, now.map(|now| json!(now)).as_ref()));
+    // What was added or removed goes back as a whole or not at all.
+    let (Some(before), Some(after), Some(now)) = (before, after, now) else {
+        let [left, now] = [after.as_ref(), now].map(|it| it.map(|it| json!(it)));
+        conflicts.push(conflict(None, left.as_ref(), now.as_ref()));
         return Ok(None);
     };
     let (before, after, now) = (json!(before), json!(after), json!(now));

@@ -2,42 +2,18 @@
 
 use std::collections::HashSet;
 
-use bentlane_model::{Changed, MachineAction, MachineChange, Route, Undo};
+use bentlane_model::{Changed, JournalEntry, MachineAction, MachineChange, Route, Undo};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{
     ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
 };
+use serde::Serialize;
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 
 use crate::entity::journal::{ActiveModel, Column, Entity, Model};
 use crate::store::{Store, StoreError, from_json, revision_number, unreadable};
-
-/// One line of the journal.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct JournalEntry {
-    /// The revision that the change made.
-    pub revision: u64,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub at: OffsetDateTime,
-    /// Who: the command line or the console, and the account.
-    pub who: String,
-    /// `add`, `edit` or `remove`; `attach` or `detach` for this machine.
-    pub action: String,
-    /// `zone`, `route`, `routes` or `machine`.
-    pub kind: String,
-    /// The zone's name, the route's address, or the files of the machine.
-    pub subject: String,
-    /// What was there before.
-    pub before: Option<Value>,
-    /// What is there since.
-    pub after: Option<Value>,
-    /// The revision that the change took back.
-    pub undoes: Option<u64>,
-}
 
 /// What the journal says of one row that changed.
 pub(crate) struct Entry {
@@ -105,7 +81,7 @@ impl Store {
     pub async fn journal(&self, most: u64) -> Result<Vec<JournalEntry>, StoreError> {
         let rows = Entity::find().order_by_desc(Column::Id).limit(most);
         let rows = rows.all(self.database()).await?;
-        rows.into_iter().map(JournalEntry::read).collect()
+        rows.into_iter().map(read).collect()
     }
 
     /// What the change with this number did: the one that made this revision. Without a number it is
@@ -127,7 +103,7 @@ impl Store {
             .await?;
         match number {
             Some(number) if rows.is_empty() => Err(StoreError::NoSuchChange { number }),
-            _ => rows.into_iter().map(JournalEntry::read).collect(),
+            _ => rows.into_iter().map(read).collect(),
         }
     }
 
@@ -181,62 +157,55 @@ pub(crate) fn machine_entry(change: &MachineChange) -> Entry {
     }
 }
 
-impl JournalEntry {
-    fn read(row: Model) -> Result<Self, StoreError> {
-        Ok(Self {
-            revision: revision_number(row.revision)?,
-            at: row.at,
-            who: row.who,
-            action: row.action,
-            kind: row.kind,
-            subject: row.subject,
-            before: row.before,
-            after: row.after,
-            undoes: row.undoes.map(revision_number).transpose()?,
-        })
-    }
+fn read(row: Model) -> Result<JournalEntry, StoreError> {
+    Ok(JournalEntry {
+        revision: revision_number(row.revision)?,
+        at: row.at,
+        who: row.who,
+        action: row.action,
+        kind: row.kind,
+        subject: row.subject,
+        before: row.before,
+        after: row.after,
+        undoes: row.undoes.map(revision_number).transpose()?,
+    })
+}
 
-    /// The change that takes back what `entries`, all of one change, did.
-    ///
-    /// # Errors
-    /// When an entry cannot be read.
-    pub fn undo(entries: &[Self]) -> Result<Undo, StoreError> {
-        let mut undo = Undo::default();
-        for entry in entries {
-            undo.revision = entry.revision;
-            match &*entry.kind {
-                "zone" => undo.zones.push(entry.changed()?),
-                "route" => undo.routes.push(entry.changed()?),
-                "routes" => {
-                    let both: Changed<Vec<Route>> = entry.changed()?;
-                    let before = both.before.unwrap_or_default().into_iter();
-                    let after = both.after.unwrap_or_default().into_iter();
-                    let gone = before.map(|route| Changed {
-                        before: Some(route),
-                        after: None,
-                    });
-                    let new = after.map(|route| Changed {
-                        before: None,
-                        after: Some(route),
-                    });
-                    undo.routes.extend(gone.chain(new));
-                }
-                other => return Err(unreadable("kind of change", &other)),
+/// The change that takes back what `entries`, all of one change, did.
+///
+/// # Errors
+/// When an entry cannot be read.
+pub fn undo_of(entries: &[JournalEntry]) -> Result<Undo, StoreError> {
+    let mut undo = Undo::default();
+    for entry in entries {
+        undo.revision = entry.revision;
+        match &*entry.kind {
+            "zone" => undo.zones.push(changed(entry)?),
+            "route" => undo.routes.push(changed(entry)?),
+            // Several routes that were added at once.
+            "routes" => {
+                let added: Changed<Vec<Route>> = changed(entry)?;
+                let added = added.after.unwrap_or_default().into_iter();
+                undo.routes.extend(added.map(|route| Changed {
+                    before: None,
+                    after: Some(route),
+                }));
             }
+            other => return Err(unreadable("kind of change", &other)),
         }
-        Ok(undo)
     }
+    Ok(undo)
+}
 
-    fn changed<T: DeserializeOwned>(&self) -> Result<Changed<T>, StoreError> {
-        let read = |value: &Option<Value>| {
-            let value = value.clone();
-            value
-                .map(|value| from_json("entry of the journal", value))
-                .transpose()
-        };
-        Ok(Changed {
-            before: read(&self.before)?,
-            after: read(&self.after)?,
-        })
-    }
+fn changed<T: DeserializeOwned>(entry: &JournalEntry) -> Result<Changed<T>, StoreError> {
+    let read = |value: &Option<Value>| {
+        let value = value.clone();
+        value
+            .map(|value| from_json("entry of the journal", value))
+            .transpose()
+    };
+    Ok(Changed {
+        before: read(&entry.before)?,
+        after: read(&entry.after)?,
+    })
 }

@@ -15,6 +15,6 @@ mod verdicts;
 
 pub use cluster::{Cluster, ClusterError};
 pub use data_dir::{DataDir, DataDirError, Lock};
-pub use journal::JournalEntry;
+pub use journal::undo_of;
 pub use store::{CHANNEL, Store, StoreError, check_url};
 pub use verdicts::Kept;

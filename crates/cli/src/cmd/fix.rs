@@ -9,6 +9,7 @@ use bentlane_checks::Action;
 use serde_json::{Map, Value, json};
 use tokio::process::Command;
 
+use super::settings::value_in_words;
 use super::{authority, route, settings};
 use crate::client::{Client, segment};
 use crate::error::CliError;
@@ -42,19 +43,12 @@ fn differences(group: &str, patch: &Map<String, Value>, before: &Value, lines: &
         match after {
             Value::Object(inner) => differences(&format!("{key}."), inner, before, lines),
             after if after == before => {}
-            after => lines.push(format!("{key}: {} → {}", words(before), words(after))),
+            after => lines.push(format!(
+                "{key}: {} → {}",
+                value_in_words(before),
+                value_in_words(after)
+            )),
         }
-    }
-}
-
-fn words(value: &Value) -> String {
-    match value {
-        Value::Null => "not set".to_owned(),
-        Value::Bool(true) => "on".to_owned(),
-        Value::Bool(false) => "off".to_owned(),
-        Value::String(text) => text.clone(),
-        Value::Array(entries) => entries.iter().map(words).collect::<Vec<_>>().join(", "),
-        other => other.to_string(),
     }
 }
 

@@ -1,4 +1,4 @@
-use bentlane_api_types::{Journal as JournalView, JournalLine};
+use bentlane_api_types::{Journal as JournalView, JournalEntry};
 use clap::Args;
 use serde_json::Value;
 use time::macros::format_description;
@@ -37,7 +37,7 @@ impl Journal {
     }
 }
 
-fn row(line: &JournalLine) -> [String; 6] {
+fn row(line: &JournalEntry) -> [String; 6] {
     let seconds = format_description!("[year]-[month]-[day] [hour]:[minute]:[second]");
     let undoes = line
         .undoes
@@ -53,7 +53,7 @@ fn row(line: &JournalLine) -> [String; 6] {
 }
 
 /// Where the route led before and leads since; nothing for a zone.
-pub(super) fn leads_to(line: &JournalLine) -> String {
+pub(super) fn leads_to(line: &JournalEntry) -> String {
     let target = |value: &Option<Value>| {
         let to = value.as_ref()?.get("to")?.as_str();
         to.map(str::to_owned)

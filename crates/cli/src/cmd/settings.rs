@@ -87,13 +87,10 @@ fn unset(
     let leaf = leaves(settings).find(|leaf| leaf.key() == plain || leaf.id() == plain);
     let group = || settings.iter().find(|setting| setting.key == plain);
     let (patch, key) = match (leaf, group()) {
-        (Some(Leaf { group, setting }), _) => match group {
-            None => (patch, setting.key),
-            Some(group) => match patch.entry(group).or_insert_with(|| json!({})) {
-                Value::Object(inner) => (inner, setting.key),
-                // The whole group is unset.
-                _ => return Ok(()),
-            },
+        (Some(Leaf { group, setting }), _) => match settings_of(patch, group) {
+            Some(patch) => (patch, setting.key),
+            // The whole group is unset.
+            None => return Ok(()),
         },
         (None, Some(group)) => (patch, group.key),
         (None, None) => {
@@ -118,20 +115,40 @@ pub(crate) fn in_words<T: Declared + Serialize>(settings: &T) -> Vec<(String, St
         None => settings.get(leaf.setting.key),
         Some(group) => settings.get(group)?.get(leaf.setting.key),
     };
-    let words = |value: &Value| match value {
-        Value::Null => None,
-        Value::Bool(true) => Some("on".to_owned()),
-        Value::Bool(false) => Some("off".to_owned()),
-        Value::String(text) => Some(text.clone()),
-        Value::Array(texts) => {
-            let texts = texts.iter().filter_map(Value::as_str);
-            Some(texts.collect::<Vec<_>>().join(", "))
-        }
-        other => Some(other.to_string()),
-    };
     leaves(T::SETTINGS)
-        .filter_map(|leaf| Some((leaf.key(), words(value(leaf)?)?)))
+        .filter_map(|leaf| Some((leaf.key(), value(leaf).filter(|it| !it.is_null())?)))
+        .map(|(key, value)| (key, value_in_words(value)))
         .collect()
+}
+
+/// The value of a setting.
+pub(crate) fn value_in_words(value: &Value) -> String {
+    match value {
+        Value::Null => "not set".to_owned(),
+        Value::Bool(true) => "on".to_owned(),
+        Value::Bool(false) => "off".to_owned(),
+        Value::String(text) => text.clone(),
+        Value::Array(entries) => {
+            let entries = entries.iter().map(value_in_words);
+            entries.collect::<Vec<_>>().join(", ")
+        }
+        other => other.to_string(),
+    }
+}
+
+/// The part of a merge patch that is for this group of settings, or for those in no group. `None` when
+/// the patch unsets the group.
+fn settings_of<'a>(
+    patch: &'a mut Map<String, Value>,
+    group: Option<&str>,
+) -> Option<&'a mut Map<String, Value>> {
+    match group {
+        None => Some(patch),
+        Some(group) => patch
+            .entry(group)
+            .or_insert_with(|| json!({}))
+            .as_object_mut(),
+    }
 }
 
 /// The entries to add to lists, by the keys of these: each is written `KEY=ENTRY`.
@@ -182,13 +199,9 @@ pub(crate) fn add_to_lists(
                 list.push(json!(entry));
             }
         }
-        match group {
-            None => patch.insert(inner.to_owned(), Value::Array(list)),
-            Some(group) => match patch.entry(group).or_insert_with(|| json!({})) {
-                Value::Object(map) => map.insert(inner.to_owned(), Value::Array(list)),
-                _ => None,
-            },
-        };
+        if let Some(patch) = settings_of(patch, group) {
+            patch.insert(inner.to_owned(), Value::Array(list));
+        }
     }
 }
 
@@ -293,14 +306,9 @@ impl<T: Declared> FromArgMatches for Flags<T> {
             let Some(value) = leaf.given(matches) else {
                 continue;
             };
-            let key = leaf.setting.key.to_owned();
-            match leaf.group {
-                None => self.patch.insert(key, value),
-                Some(group) => match self.patch.entry(group).or_insert_with(|| json!({})) {
-                    Value::Object(inner) => inner.insert(key, value),
-                    _ => None,
-                },
-            };
+            if let Some(patch) = settings_of(&mut self.patch, leaf.group) {
+                patch.insert(leaf.setting.key.to_owned(), value);
+            }
         }
         Ok(())
     }

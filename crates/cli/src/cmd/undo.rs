@@ -1,6 +1,6 @@
 use std::path::Path;
 
-use bentlane_api_types::{Journal, JournalLine, MachineAction, MachineChange, UndoInput, Undone};
+use bentlane_api_types::{Journal, JournalEntry, MachineAction, MachineChange, UndoInput, Undone};
 use bentlane_system::System as Machine;
 use clap::Args;
 
@@ -94,19 +94,19 @@ impl Undo {
 }
 
 /// What an entry says was changed on this machine.
-fn machine_change(line: &JournalLine) -> Option<(u64, MachineChange)> {
+fn machine_change(line: &JournalEntry) -> Option<(u64, MachineChange)> {
     let value = line.after.as_ref().or(line.before.as_ref())?;
     let is_machine = line.kind == MachineChange::KIND;
     let change = serde_json::from_value(value.clone()).ok();
     Some((line.revision, change.filter(|_| is_machine)?))
 }
 
-fn lines(what: &str, entries: &[JournalLine]) -> String {
+fn lines(what: &str, entries: &[JournalEntry]) -> String {
     let lines = entries.iter().map(|line| words(what, line));
     lines.collect::<Vec<_>>().join("\n")
 }
 
-fn words(what: &str, line: &JournalLine) -> String {
+fn words(what: &str, line: &JournalEntry) -> String {
     let leads = journal::leads_to(line);
     let leads = match leads.as_str() {
         "" => leads,

@@ -3,9 +3,9 @@ use std::sync::Arc;
 use axum::extract::State as Shared;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_api_types::{Journal, JournalLine, MachineChange, MachineNote, UndoInput, Undone};
+use bentlane_api_types::{Journal, MachineChange, MachineNote, UndoInput, Undone};
 use bentlane_model::Change;
-use bentlane_store::JournalEntry;
+use bentlane_store::undo_of;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
@@ -44,9 +44,7 @@ async fn list_journal(
     Query(ListJournal { limit }): Query<ListJournal>,
 ) -> Result<Json<Journal>, Problem> {
     let entries = state.store()?.journal(limit.min(1000)).await?;
-    Ok(Json(Journal {
-        entries: entries.into_iter().map(line).collect(),
-    }))
+    Ok(Json(Journal { entries }))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -67,9 +65,7 @@ async fn show_undo(
     Query(ShowUndo { revision }): Query<ShowUndo>,
 ) -> Result<Json<Journal>, Problem> {
     let entries = state.store()?.change(revision).await?;
-    Ok(Json(Journal {
-        entries: entries.into_iter().map(line).collect(),
-    }))
+    Ok(Json(Journal { entries }))
 }
 
 /// Note in the journal what `system attach` or `detach` has changed on this machine.
@@ -115,35 +111,7 @@ async fn undo(
         );
         return Err(Problem::new(StatusCode::CONFLICT, detail));
     }
-    let change = Change::Undo(JournalEntry::undo(&entries)?);
+    let change = Change::Undo(undo_of(&entries)?);
     let revision = state.change(&who, change, None).await?;
-    Ok(Json(Undone {
-        revision,
-        entries: entries.into_iter().map(line).collect(),
-    }))
-}
-
-fn line(entry: JournalEntry) -> JournalLine {
-    let JournalEntry {
-        revision,
-        at,
-        who,
-        action,
-        kind,
-        subject,
-        before,
-        after,
-        undoes,
-    } = entry;
-    JournalLine {
-        revision,
-        at,
-        who,
-        action,
-        kind,
-        subject,
-        before,
-        after,
-        undoes,
-    }
+    Ok(Json(Undone { revision, entries }))
 }
