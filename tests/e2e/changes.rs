@@ -347,14 +347,14 @@ fn undo_goes_back_step_by_step() {
     let nothing = world.run(&["undo"]);
     assert_eq!(nothing.code, 1);
     assert!(
-        nothing.stderr.contains("there is no change to take back"),
+        nothing.stderr.contains("there is no change to undo"),
         "{nothing:?}"
     );
     let journal = world.ok(&["journal"]);
-    assert!(journal.contains("remove zone; takes back 1"), "{journal}");
+    assert!(journal.contains("remove zone; undoes 1"), "{journal}");
 }
 
-/// Attaching and detaching in a namespace of its own, each taken back.
+/// Attaching and detaching in a namespace, each undone.
 const MACHINE: &str = r#"
 set -eu
 private_machine
@@ -402,25 +402,22 @@ fn changes_of_this_machine_are_taken_back_too() {
             &["/etc/resolv.conf  restore the former file", "as lookups"],
         ),
         ("lookups", &["everything is as it was before", "as before"]),
-        ("redo", &["took back change", "as lookups"]),
+        ("redo", &["undid change", "as lookups"]),
         ("trust", &["Java's trust store", "as lookups"]),
         ("hosts", &["as lookups"]),
-        (
-            "detach",
-            &["as all\nas before", "took back change", "as all"],
-        ),
+        ("detach", &["as all\nas before", "undid change", "as all"]),
         ("api", &["`sudo bentlane undo", "\"status\":409"]),
         (
             "journal",
             &[
                 "attach machine",
-                "detach machine; takes back",
+                "detach machine; undoes",
                 "/etc/resolv.conf",
             ],
         ),
         (
             "conflict",
-            &["/etc/resolv.conf has changed again", "exit 2", "as mine"],
+            &["/etc/resolv.conf has changed since", "exit 2", "as mine"],
         ),
     ]);
 }

@@ -659,10 +659,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show what taking back a change would take back. */
+        /** Show what undoing a change would undo. */
         get: operations["show_undo"];
         put?: never;
-        /** Take back a change, unless what it touched has changed since. That is a change, too. */
+        /** Undo a change, unless what it touched has changed since. That is a change, too. */
         post: operations["undo"];
         delete?: never;
         options?: never;
@@ -779,7 +779,7 @@ export interface components {
          * @enum {string}
          */
         AdviceKind: "multicast-dns" | "public-suffix" | "real-domain" | "forced-https" | "unreserved" | "single-label";
-        /** @description What somebody has to do that the service cannot do itself. */
+        /** @description What the user has to do, since the service cannot. */
         Attention: {
             /** @description The command that fixes it. */
             command?: string | null;
@@ -833,11 +833,11 @@ export interface components {
             locked: boolean;
             /** @description What our own server shows under the name `server_name`, PEM: to try a trust store with. */
             server_chain: string;
-            /** @description The name of our own server. */
+            /** @description The name of our server. */
             server_name: string;
             /**
-             * @description Whether it is not constrained as our own roots are: whoever gets hold of its key can vouch for
-             *     any name, and it is not put into trust stores.
+             * @description Whether it is not constrained as our own roots are: whoever has its key can certify any
+             *     name, and it is not added to trust stores.
              */
             unconstrained?: boolean;
             /** @description Zones that the root cannot vouch for: no client accepts certificates there. */
@@ -885,11 +885,11 @@ export interface components {
              */
             not_before: string;
         };
-        /** @description What is shown under a name. */
+        /** @description The certificate of a name. */
         CertificateView: (null | components["schemas"]["CertificateInfo"]) & {
-            /** @description The certificate and what is shown behind it, PEM; only when one is asked for. */
+            /** @description The certificate and its chain, PEM; only when one certificate is requested. */
             chain?: string | null;
-            /** @description Whether it ends within 21 days, and somebody has to renew it. */
+            /** @description Whether it expires within 21 days and has to be renewed by hand. */
             ends_soon?: boolean;
             /** @description The name that a client asks for. */
             name: string;
@@ -901,11 +901,11 @@ export interface components {
              */
             renewed_from?: string | null;
         };
-        /** @description What is shown under each name. */
+        /** @description The certificates of all names. */
         Certificates: {
             /** @description By name. */
             certificates: components["schemas"]["CertificateView"][];
-            /** @description What is kept fresh in folders. */
+            /** @description Exports that are kept up to date. */
             exported?: components["schemas"]["ExportedView"][];
         };
         /** @description Which routes to check, and how. */
@@ -918,7 +918,7 @@ export interface components {
              */
             deep?: boolean;
             from?: null | components["schemas"]["FromSeen"];
-            /** @description Whether an address without a route is told as gone, in place of broken. */
+            /** @description Whether an address without a route is reported as gone rather than broken. */
             known?: boolean;
             only?: null | components["schemas"]["Hop"];
         };
@@ -1040,7 +1040,7 @@ export interface components {
             /** @description A command for the shell, run in the folder when the files are new. */
             then?: string | null;
         };
-        /** @description What is kept fresh in a folder. */
+        /** @description An export that is kept up to date. */
         ExportedView: {
             /** @description The container and the folder in it that get a copy. */
             container?: string | null;
@@ -1100,11 +1100,11 @@ export interface components {
             /** @description What to do, in a sentence. */
             text: string;
         };
-        /** @description What was seen from inside a container's network. */
+        /** @description Observations from inside a container's network. */
         FromSeen: {
             /** @description The container. */
             container: string;
-            /** @description What was seen of each name. */
+            /** @description The observations of each name. */
             seen: Record<string, never>[];
             /** @description Whether it is on this machine's own network. */
             shares_network: boolean;
@@ -1146,7 +1146,7 @@ export interface components {
         ImportRoot: {
             /** @description The file with the root certificate, PEM. */
             certificate: string;
-            /** @description The file with its key, PKCS#8 PEM, in the clear or under a passphrase; it may be the same. */
+            /** @description The file with its key, PKCS#8 PEM, unencrypted or with a passphrase; it may be the same file. */
             key: string;
             passphrase?: null | components["schemas"]["Passphrase"];
             /** @description Whether it is taken also when it could vouch for any name. */
@@ -1158,7 +1158,7 @@ export interface components {
             ends_soon: boolean;
             /** @description Whom clients have to know, when the chain in the file does not lead to a root. */
             leads_to?: string | null;
-            /** @description The first name in it, by which it is called. */
+            /** @description The first name in it, which identifies it. */
             name: string;
             /** @description The routes under whose names it is shown. */
             routes: string[];
@@ -1197,7 +1197,7 @@ export interface components {
             subject: string;
             /**
              * Format: int64
-             * @description The revision that the change took back.
+             * @description The revision that the change undid.
              */
             undoes?: number | null;
             /** @description Who: the user, and the command or the console. */
@@ -1267,7 +1267,7 @@ export interface components {
             change: components["schemas"]["MachineChange"];
             /**
              * Format: int64
-             * @description The revision that the change took back.
+             * @description The revision that the change undid.
              */
             undoes?: number | null;
         };
@@ -1350,7 +1350,7 @@ export interface components {
         Protocol: "http/1.0" | "http/1.1" | "h2";
         /** @description What the resolver was asked lately. */
         Queries: {
-            /** @description What was asked most since the start, most first. */
+            /** @description The most frequent queries since the start, most frequent first. */
             counts: components["schemas"]["QueryCount"][];
             /**
              * Format: int64
@@ -1376,7 +1376,7 @@ export interface components {
             name: string;
             /** @description How it came out. */
             outcome: components["schemas"]["QueryOutcome"];
-            /** @description How often by which process, where the system tells. */
+            /** @description How often by each process, where the system reveals it. */
             processes?: {
                 [key: string]: number;
             };
@@ -1408,7 +1408,10 @@ export interface components {
              * @description Its id.
              */
             pid?: number | null;
-            /** @description The process that asked, where the system tells: it has to be still there, and ours to see. */
+            /**
+             * @description The process that asked, where the system reveals it: it has to be running still, and visible to
+             *     the service's user.
+             */
             process?: string | null;
             /** @description The type, such as `AAAA`. */
             type: string;
@@ -1660,7 +1663,7 @@ export interface components {
             prefix: string;
             /** @description What its name resolves to. */
             resolves_to: string[];
-            /** @description What was chosen of how it leads there. */
+            /** @description The settings that are set. */
             settings: components["schemas"]["RouteSettings"];
             /** @description Where it leads. */
             to: string;
@@ -1744,7 +1747,7 @@ export interface components {
         /** @description How a link is made. */
         SignInRequest: {
             /**
-             * @description Whether somebody waits at a terminal who can be asked when the browser turns out to be
+             * @description Whether a person at a terminal can be asked when the browser turns out to be
              *     another user's.
              */
             asks?: boolean;
@@ -1775,7 +1778,7 @@ export interface components {
         };
         /** @description What runs, where it listens, what is wrong. */
         Status: {
-            /** @description What somebody has to do that the service cannot do itself. */
+            /** @description What the user has to do, since the service cannot. */
             attention?: components["schemas"]["Attention"][];
             /** @description The addresses of routes that did not pass their last check, with the reason. */
             broken: components["schemas"]["BrokenRoute"][];
@@ -1810,7 +1813,7 @@ export interface components {
             started_at: string;
             /** @description The tasks that run for as long as the service does. */
             tasks: components["schemas"]["TaskView"][];
-            /** @description The resolvers that are asked for names outside the zones; `null` when nobody is. */
+            /** @description The upstream resolvers for names outside the zones; `null` if there is none. */
             upstreams?: string[] | null;
             /** @description The service's version. */
             version: string;
@@ -1844,12 +1847,12 @@ export interface components {
             kind: string;
             /** @description Its file or folder. */
             path: string;
-            /** @description Why it is not trusted, or cannot be told. */
+            /** @description Why it is not trusted, or why that is unknown. */
             reason?: string | null;
             /** @description `trusted`, `former` (another root of ours is in it), `not-trusted`, or `unknown`. */
             state: string;
         };
-        /** @description Who goes by which trust store on this machine, as the service's user sees it. */
+        /** @description The trust stores of this machine and their users, as far as the service's user can read them. */
         Stores: {
             /** @description The stores. */
             stores: components["schemas"]["StoreView"][];
@@ -1931,12 +1934,12 @@ export interface components {
             exchanges: components["schemas"]["Exchange"][];
             /**
              * Format: int64
-             * @description The number up to which this tells: what comes next is after it.
+             * @description The number of the last request that was considered; ask for what comes `after` it.
              */
             last: number;
             /**
              * Format: int64
-             * @description Exchanges since the start that were not recorded, since more came than could be taken over.
+             * @description Requests since the start that were not recorded, since the queue was full.
              */
             left_out: number;
             /**
@@ -1970,7 +1973,7 @@ export interface components {
              */
             since: string;
         };
-        /** @description A change to take back. */
+        /** @description A change to undo. */
         UndoInput: {
             /**
              * Format: int64
@@ -1978,13 +1981,13 @@ export interface components {
              */
             revision?: number | null;
         };
-        /** @description A change that was taken back. */
+        /** @description A change that was undone. */
         Undone: {
             /** @description What the change had done. */
             entries: components["schemas"]["JournalEntry"][];
             /**
              * Format: int64
-             * @description The revision that taking it back made.
+             * @description The revision of the undo.
              */
             revision: number;
         };

@@ -16,8 +16,8 @@ pub struct AuthorityView {
     /// The suffixes that the root can vouch for, besides the loopback addresses; `null` for
     /// anything at all, as roots of earlier versions could.
     pub limits: Option<Vec<String>>,
-    /// Whether it is not constrained as our own roots are: whoever gets hold of its key can vouch for
-    /// any name, and it is not put into trust stores.
+    /// Whether it is not constrained as our own roots are: whoever has its key can certify any
+    /// name, and it is not added to trust stores.
     #[serde(default)]
     pub unconstrained: bool,
     /// SHA-256 of the public key of each root that there was, this one included.
@@ -43,7 +43,7 @@ pub struct AuthorityView {
     pub bundle: String,
     /// What our own server shows under the name `server_name`, PEM: to try a trust store with.
     pub server_chain: String,
-    /// The name of our own server.
+    /// The name of our server.
     pub server_name: String,
 }
 
@@ -63,7 +63,7 @@ pub struct Protect {
     /// The passphrase of now; needed when the key is locked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub passphrase: Option<Passphrase>,
-    /// The passphrase from now on; none keeps the key in the clear.
+    /// The new passphrase; none stores the key unencrypted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next: Option<Passphrase>,
 }
@@ -79,12 +79,12 @@ pub struct StoreView {
     pub path: String,
     /// `trusted`, `former` (another root of ours is in it), `not-trusted`, or `unknown`.
     pub state: String,
-    /// Why it is not trusted, or cannot be told.
+    /// Why it is not trusted, or why that is unknown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
 }
 
-/// Who goes by which trust store on this machine, as the service's user sees it.
+/// The trust stores of this machine and their users, as far as the service's user can read them.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Stores {
     /// The stores.
@@ -98,7 +98,7 @@ pub struct ImportRoot {
     /// The file with the root certificate, PEM.
     #[schema(value_type = String)]
     pub certificate: PathBuf,
-    /// The file with its key, PKCS#8 PEM, in the clear or under a passphrase; it may be the same.
+    /// The file with its key, PKCS#8 PEM, unencrypted or with a passphrase; it may be the same file.
     #[schema(value_type = String)]
     pub key: PathBuf,
     /// What opens the key.

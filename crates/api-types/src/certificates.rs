@@ -45,7 +45,7 @@ pub struct ImportRequest {
 /// A pair that was taken.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ImportedView {
-    /// The first name in it, by which it is called.
+    /// The first name in it, which identifies it.
     pub name: String,
     /// What is in it.
     #[serde(flatten)]
@@ -59,15 +59,15 @@ pub struct ImportedView {
     pub routes: Vec<String>,
 }
 
-/// What is shown under a name.
+/// The certificate of a name.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CertificateView {
     /// The name that a client asks for.
     pub name: String,
     /// Why this one is shown.
     pub reason: String,
-    /// What is in it; absent for a name that nobody has asked for since the start, whose
-    /// certificate is made when somebody does.
+    /// What is in it; absent for a name without a request since the start, whose certificate is made
+    /// with the first one.
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
     pub info: Option<CertificateInfo>,
     /// When the next one is made, without a connection being dropped.
@@ -77,20 +77,20 @@ pub struct CertificateView {
         skip_serializing_if = "Option::is_none"
     )]
     pub renewed_from: Option<OffsetDateTime>,
-    /// Whether it ends within 21 days, and somebody has to renew it.
+    /// Whether it expires within 21 days and has to be renewed by hand.
     #[serde(default)]
     pub ends_soon: bool,
-    /// The certificate and what is shown behind it, PEM; only when one is asked for.
+    /// The certificate and its chain, PEM; only when one certificate is requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub chain: Option<String>,
 }
 
-/// What is shown under each name.
+/// The certificates of all names.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Certificates {
     /// By name.
     pub certificates: Vec<CertificateView>,
-    /// What is kept fresh in folders.
+    /// Exports that are kept up to date.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub exported: Vec<ExportedView>,
 }
@@ -117,7 +117,7 @@ pub struct ExportRequest {
     pub then: Option<String>,
 }
 
-/// What is kept fresh in a folder.
+/// An export that is kept up to date.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ExportedView {
     /// The names.

@@ -18,15 +18,15 @@ pub struct CheckRequest {
     /// comes to is told, and not kept.
     #[serde(default)]
     pub deep: bool,
-    /// What was seen from inside a container's network: the first two hops are judged by that alone.
+    /// Observations from inside a container's network, which alone decide the first two hops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<FromSeen>,
-    /// Whether an address without a route is told as gone, in place of broken.
+    /// Whether an address without a route is reported as gone rather than broken.
     #[serde(default)]
     pub known: bool,
 }
 
-/// What was seen from inside a container's network.
+/// Observations from inside a container's network.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FromSeen {
@@ -34,7 +34,7 @@ pub struct FromSeen {
     pub container: String,
     /// Whether it is on this machine's own network.
     pub shares_network: bool,
-    /// What was seen of each name.
+    /// The observations of each name.
     #[schema(value_type = Vec<Object>)]
     pub seen: Vec<FromContainer>,
 }

@@ -1,10 +1,10 @@
-//! The journal, and taking changes back.
+//! The journal, and undo.
 
 use bentlane_model::{JournalEntry, MachineChange};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A change to take back.
+/// A change to undo.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UndoInput {
@@ -19,15 +19,15 @@ pub struct UndoInput {
 pub struct MachineNote {
     /// What was changed.
     pub change: MachineChange,
-    /// The revision that the change took back.
+    /// The revision that the change undid.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub undoes: Option<u64>,
 }
 
-/// A change that was taken back.
+/// A change that was undone.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Undone {
-    /// The revision that taking it back made.
+    /// The revision of the undo.
     pub revision: u64,
     /// What the change had done.
     pub entries: Vec<JournalEntry>,

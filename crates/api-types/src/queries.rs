@@ -20,7 +20,8 @@ pub struct QueryView {
     pub kind: String,
     /// The address that it came from.
     pub client: String,
-    /// The process that asked, where the system tells: it has to be still there, and ours to see.
+    /// The process that asked, where the system reveals it: it has to be running still, and visible to
+    /// the service's user.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub process: Option<String>,
     /// Its id.
@@ -45,7 +46,7 @@ pub struct QueryCount {
     pub outcome: QueryOutcome,
     /// How often.
     pub count: u64,
-    /// How often by which process, where the system tells.
+    /// How often by each process, where the system reveals it.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub processes: BTreeMap<String, u64>,
 }
@@ -55,7 +56,7 @@ pub struct QueryCount {
 pub struct Queries {
     /// The last questions, newest first.
     pub queries: Vec<QueryView>,
-    /// What was asked most since the start, most first.
+    /// The most frequent queries since the start, most frequent first.
     pub counts: Vec<QueryCount>,
     /// Questions since the start.
     pub total: u64,

@@ -19,7 +19,7 @@ pub struct RouteInput {
     pub prefix: Option<String>,
     /// Where it leads: a port such as `4310`, `https://HOST:PORT`, `folder:PATH`, `redirect:URL`.
     pub to: String,
-    /// How it leads there.
+    /// Its settings.
     #[serde(flatten)]
     #[schema(value_type = RouteSettings)]
     pub settings: Map<String, Value>,
@@ -47,7 +47,7 @@ pub struct RoutePatch {
     /// Where it leads from now on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
-    /// How it leads there.
+    /// Its settings.
     #[serde(flatten)]
     #[schema(value_type = RouteSettings)]
     pub settings: Map<String, Value>,
@@ -86,7 +86,7 @@ pub struct RouteView {
     /// What its name resolves to.
     #[schema(value_type = Vec<String>)]
     pub resolves_to: Vec<IpAddr>,
-    /// What was chosen of how it leads there.
+    /// The settings that are set.
     pub settings: RouteSettings,
     /// What other systems ask for.
     pub values: RouteValues,

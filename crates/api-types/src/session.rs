@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SignInRequest {
-    /// Whether somebody waits at a terminal who can be asked when the browser turns out to be
+    /// Whether a person at a terminal can be asked when the browser turns out to be
     /// another user's.
     #[serde(default)]
     pub asks: bool,
@@ -32,7 +32,7 @@ pub struct SignInLink {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum LinkState {
-    /// Nobody has used it.
+    /// Not used yet.
     Open,
     /// The browser of another user wants to.
     Asked,

@@ -24,7 +24,7 @@ pub struct Status {
     pub listeners: Listeners,
     /// How many connections there may be.
     pub capacity: Capacity,
-    /// The resolvers that are asked for names outside the zones; `null` when nobody is.
+    /// The upstream resolvers for names outside the zones; `null` if there is none.
     #[schema(value_type = Option<Vec<String>>)]
     pub upstreams: Option<Vec<SocketAddr>>,
     /// The database.
@@ -39,7 +39,7 @@ pub struct Status {
     pub passing: usize,
     /// The addresses of routes that did not pass their last check, with the reason.
     pub broken: Vec<BrokenRoute>,
-    /// What somebody has to do that the service cannot do itself.
+    /// What the user has to do, since the service cannot.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub attention: Vec<Attention>,
     /// The tasks that run for as long as the service does.
@@ -72,7 +72,7 @@ pub enum TaskStateView {
     Failed,
 }
 
-/// What somebody has to do that the service cannot do itself.
+/// What the user has to do, since the service cannot.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Attention {
     /// What is wrong.
@@ -137,7 +137,7 @@ pub struct Capacity {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum DatabaseKind {
-    /// A server of our own in the data folder.
+    /// A private server in the data folder.
     Private,
     /// One that was given by URL.
     Given,

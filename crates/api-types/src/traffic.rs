@@ -10,12 +10,12 @@ use utoipa::ToSchema;
 pub struct Traffic {
     /// Exchanges, latest last.
     pub exchanges: Vec<Exchange>,
-    /// The number up to which this tells: what comes next is after it.
+    /// The number of the last request that was considered; ask for what comes `after` it.
     pub last: i64,
     /// Exchanges after the given number that are no longer at hand: more came than were read.
     #[serde(default)]
     pub missed: u64,
-    /// Exchanges since the start that were not recorded, since more came than could be taken over.
+    /// Requests since the start that were not recorded, since the queue was full.
     pub left_out: u64,
     /// Exchanges since the start that did not get into the database, and are known here alone.
     pub not_kept: u64,

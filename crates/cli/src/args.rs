@@ -118,7 +118,7 @@ pub(crate) enum Command {
     Traffic(traffic::Traffic),
     /// Show what changed, when and by whom
     Journal(journal::Journal),
-    /// Take back the last change, or a named one of the journal
+    /// Undo the last change, or one of the journal by its number
     Undo(undo::Undo),
     /// Open the console in a browser, signed in
     Console(console::Console),

@@ -161,7 +161,7 @@ pub enum Change {
     EditRoute(RouteEdit),
     /// A route goes.
     RemoveRoute(Address),
-    /// An earlier change is taken back.
+    /// An earlier change is undone.
     Undo(Undo),
 }
 
@@ -275,9 +275,9 @@ pub enum Rejection {
     /// What is there already stands against it.
     #[error(transparent)]
     Taken(Invalid),
-    /// Later changes stand against taking one back.
+    /// Later changes prevent an undo.
     #[error(
-        "nothing was taken back, since it has changed again: {}",
+        "nothing was undone, because of later changes: {}",
         .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
     )]
     Conflicts(Vec<Conflict>),
@@ -437,7 +437,7 @@ impl Configuration {
     /// # Errors
     /// The first rule that the change breaks.
     pub fn after(&self, change: &Change) -> Result<Self, Rejection> {
-        // Taking back checks as it goes.
+        // An undo checks as it goes.
         if !matches!(change, Change::Undo(_)) {
             self.check(change)?;
         }

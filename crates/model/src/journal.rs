@@ -26,7 +26,7 @@ pub struct JournalEntry {
     pub before: Option<Value>,
     /// What is there since.
     pub after: Option<Value>,
-    /// The revision that the change took back.
+    /// The revision that the change undid.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub undoes: Option<u64>,
 }

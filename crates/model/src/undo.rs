@@ -1,4 +1,4 @@
-//! Taking back a change, where nothing has changed what it touched since.
+//! Undoing a change, where nothing has changed what it touched since.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::fmt;
@@ -12,7 +12,7 @@ use crate::configuration::{
 };
 use crate::route_index::RouteIndex;
 
-/// A change that is to be taken back: what it did, as the journal has it.
+/// A change to undo: what it did, as the journal has it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Undo {
     /// The revision that the change made.
@@ -23,7 +23,7 @@ pub struct Undo {
     pub routes: Vec<Changed<Route>>,
 }
 
-/// What a later change did to the same thing, so that the earlier one cannot be taken back.
+/// What a later change did to the same thing, so that the earlier one cannot be undone.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Conflict {
     /// What both changed, such as a route.
@@ -65,7 +65,7 @@ impl fmt::Display for Conflict {
 }
 
 impl Undo {
-    /// Takes the change back in `next`, which has the present zones and routes.
+    /// Undoes the change in `next`, which has the present zones and routes.
     pub(crate) fn take_back(&self, next: &mut Configuration) -> Result<(), Rejection> {
         let mut conflicts = Vec::new();
         let mut zones = Vec::new();
@@ -109,8 +109,8 @@ impl Undo {
     }
 }
 
-/// What `now` becomes when `changed` is taken back. What a later change did to the same keys is added
-/// to `conflicts`.
+/// What `now` becomes when `changed` is undone. What a later change did to the same keys is added to
+/// `conflicts`.
 fn taken_back<T>(
     changed: &Changed<T>,
     what: &str,
@@ -149,8 +149,8 @@ where
     })
 }
 
-/// The value `now` with what lies between `before` and `after` taken back. `conflict` gets each key
-/// that was changed otherwise since, with what the change left there and what is there now.
+/// The value `now` without the change from `before` to `after`. `conflict` gets each key that has
+/// changed since, with the value after the change and the present one.
 fn merged_back(
     key: &str,
     before: Option<&Value>,

@@ -41,7 +41,7 @@ struct Imported {
     key: Arc<CertifiedKey>,
 }
 
-/// What is shown under a name.
+/// The certificate of a name.
 #[derive(Clone, Debug)]
 pub struct Shown {
     /// The certificate, and what is shown behind it.

@@ -56,7 +56,7 @@ struct Code {
 /// What became of a code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum CodeState {
-    /// Nobody has used it.
+    /// Not used yet.
     Open,
     /// A browser of this user wants to; `None` when it cannot be told whose it is.
     Asked(Option<u32>),

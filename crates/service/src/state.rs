@@ -128,7 +128,7 @@ pub(crate) struct State {
     pub(crate) sign_in: SignIn,
     pub(crate) listening: Listening,
     pub(crate) capacity: Capacity,
-    /// What somebody has to do that the service cannot do itself.
+    /// What the user has to do, since the service cannot.
     pub(crate) attention: ArcSwap<Vec<Attention>>,
     /// What answers DNS questions.
     pub(crate) resolver: View,

@@ -1,4 +1,4 @@
-//! The journal: every change of the configuration, and how to take one back.
+//! The journal: every change, and how to undo one.
 
 use std::collections::HashSet;
 
@@ -85,7 +85,7 @@ impl Store {
     }
 
     /// What the change with this number did: the one that made this revision. Without a number it is
-    /// the latest that neither took another back nor was taken back.
+    /// the latest that is neither an undo nor undone.
     ///
     /// # Errors
     /// When there is no such change, or the database is not reachable.
@@ -107,7 +107,7 @@ impl Store {
         }
     }
 
-    /// The revision of the latest change that neither took another back nor was taken back.
+    /// The revision of the latest change that is neither an undo nor undone.
     async fn latest_in_force(&self) -> Result<i64, StoreError> {
         let undos: Vec<(i64, Option<i64>)> = Entity::find()
             .select_only()
@@ -118,7 +118,7 @@ impl Store {
             .into_tuple()
             .all(self.database())
             .await?;
-        // From the newest on: one that was itself taken back does not count.
+        // From the newest on: an undo that was itself undone does not count.
         let mut undone = HashSet::new();
         for (revision, undoes) in undos {
             if !undone.contains(&revision) {
@@ -171,7 +171,7 @@ fn read(row: Model) -> Result<JournalEntry, StoreError> {
     })
 }
 
-/// The change that takes back what `entries`, all of one change, did.
+/// The change that undoes `entries`, all of one change.
 ///
 /// # Errors
 /// When an entry cannot be read.

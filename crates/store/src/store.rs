@@ -52,8 +52,8 @@ pub enum StoreError {
         /// The latest revision.
         latest: u64,
     },
-    /// No change is left that could be taken back.
-    #[error("there is no change to take back: see `bentlane journal`")]
+    /// No change is left to undo.
+    #[error("there is no change to undo: see `bentlane journal`")]
     NothingToUndo,
     /// The journal has no change with this number.
     #[error("there is no change {number}: see `bentlane journal`")]

@@ -41,7 +41,7 @@ fn row(line: &JournalEntry) -> [String; 6] {
     let seconds = format_description!("[year]-[month]-[day] [hour]:[minute]:[second]");
     let undoes = line
         .undoes
-        .map_or_else(String::new, |change| format!("; takes back {change}"));
+        .map_or_else(String::new, |change| format!("; undoes {change}"));
     [
         line.revision.to_string(),
         line.at.format(seconds).unwrap_or_default(),

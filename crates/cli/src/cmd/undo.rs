@@ -13,18 +13,18 @@ use crate::output::Output;
 /// `bentlane undo`
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane undo            take back the last change
-  bentlane undo 12         take back change 12 of `bentlane journal`; of an undo, it redoes
-  bentlane undo --dry-run  show what it would take back
+  bentlane undo            undo the last change
+  bentlane undo 12         undo change 12 of `bentlane journal`; of an undo, this redoes
+  bentlane undo --dry-run  show what would be undone
 
 A change of this machine (`system attach`, `detach`) takes root: sudo bentlane undo.")]
 pub(crate) struct Undo {
     /// The number of the change in the journal [default: the last one that is in force]
     change: Option<u64>,
-    /// Show what would be taken back, and change nothing
+    /// Show what would be undone, and change nothing
     #[arg(long)]
     dry_run: bool,
-    /// Take back a change of this machine without asking
+    /// Undo a change of this machine without asking
     #[arg(long)]
     yes: bool,
 }
@@ -45,9 +45,7 @@ impl Undo {
                 .await;
         }
         if self.dry_run {
-            output.data(&journal, |journal| {
-                lines("would take back", &journal.entries)
-            })?;
+            output.data(&journal, |journal| lines("would undo", &journal.entries))?;
             return Ok(Answer::Yes);
         }
         let input = UndoInput {
@@ -56,8 +54,8 @@ impl Undo {
         let undone: Undone = client.post("/undo", &input).await?;
         output.data(&undone, |undone| {
             format!(
-                "{}\nNext: `bentlane undo {}` brings it back.",
-                lines("took back", &undone.entries),
+                "{}\nNext: `bentlane undo {}` redoes it.",
+                lines("undid", &undone.entries),
                 undone.revision
             )
         })?;
@@ -85,7 +83,7 @@ impl Undo {
             MachineAction::Detach => {
                 let done = how.apply(client, &machine, data_dir, output).await?;
                 if done {
-                    output.say(&format!("took back change {revision}"));
+                    output.say(&format!("undid change {revision}"));
                 }
                 Ok(Answer::Yes)
             }

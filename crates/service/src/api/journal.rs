@@ -55,7 +55,7 @@ pub(crate) struct ShowUndo {
     revision: Option<u64>,
 }
 
-/// Show what taking back a change would take back.
+/// Show what undoing a change would undo.
 #[utoipa::path(
     get, path = "/undo", params(ShowUndo),
     responses((status = 200, body = Journal), (status = 404, body = Problem), (status = 503, body = Problem)),
@@ -90,7 +90,7 @@ async fn note_machine(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Take back a change, unless what it touched has changed since. That is a change, too.
+/// Undo a change, unless what it touched has changed since. That is a change, too.
 #[utoipa::path(
     post, path = "/undo", request_body = UndoInput,
     responses(
@@ -106,7 +106,7 @@ async fn undo(
     let entries = state.store()?.change(revision).await?;
     if let Some(entry) = entries.iter().find(|it| it.kind == MachineChange::KIND) {
         let detail = format!(
-            "that was a change of this machine, which root takes back: `sudo bentlane undo {}`",
+            "that was a change of this machine, which takes root to undo: `sudo bentlane undo {}`",
             entry.revision
         );
         return Err(Problem::new(StatusCode::CONFLICT, detail));

@@ -1,7 +1,7 @@
 use sea_orm_migration::prelude::*;
 use sea_orm_migration::schema::big_integer_null;
 
-/// The journal knows which change an entry took back.
+/// The journal knows which change an entry undid.
 #[derive(Debug)]
 pub(crate) struct Migration;
 

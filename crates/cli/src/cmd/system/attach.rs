@@ -63,7 +63,7 @@ pub(crate) struct How {
     /// Leave out what only root can change.
     #[arg(skip)]
     pub(crate) without_root: bool,
-    /// An earlier change to take back: what it changed, and nothing else.
+    /// An earlier change to undo: what it changed, and nothing else.
     #[arg(skip)]
     pub(crate) undo: Option<(u64, MachineChange)>,
 }
@@ -140,7 +140,7 @@ impl How {
         }
     }
 
-    /// Whether what is taken back is as the change left it.
+    /// Whether what is to be undone is as the change left it.
     fn check_unchanged(&self, planned: &Planned) -> Result<(), CliError> {
         let mut steps = planned.files.steps.iter().filter(|_| self.undo.is_some());
         let changed = steps.find_map(|step| step.caution.as_ref().map(|why| (&step.path, why)));
@@ -149,7 +149,7 @@ impl How {
             Some((path, why)) => Err(CliError::Value {
                 field: "undo",
                 reason: format!(
-                    "nothing was taken back, since {} has changed again: {why}; \
+                    "nothing was undone: {} has changed since: {why}; \
                      `bentlane system detach` shows what it would do",
                     path.display()
                 ),
