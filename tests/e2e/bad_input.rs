@@ -109,7 +109,11 @@ const ROWS: &[(&[&str], i32, &str)] = &[
         2,
         "not a loopback address",
     ),
-    (&["serve", "--dns", "70000"], 2, "no place to listen at"),
+    (
+        &["serve", "--dns", "70000"],
+        2,
+        "not an address to listen on",
+    ),
     (
         &["--config", "/nonexistent.toml", "status"],
         2,

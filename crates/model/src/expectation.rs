@@ -6,7 +6,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::configuration::Invalid;
+use crate::change::Invalid;
 use crate::setting::settings;
 use crate::settings::serde_by_text;
 

@@ -7,8 +7,11 @@
 //! (`bentlane_checks`), and whatever opens a socket or a file.
 
 mod address;
+mod change;
 mod configuration;
 mod container;
+mod destination;
+mod difference;
 mod error;
 mod expectation;
 mod guide;
@@ -25,11 +28,13 @@ mod target;
 mod undo;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
+pub use change::{Change, Invalid, Rejection, RouteDraft, RouteEdit, ZoneChange};
 pub use configuration::{
-    Answers, Change, Changed, Configuration, Difference, Invalid, OWN_ADDRESS, Rejection, Route,
-    RouteDraft, RouteEdit, Zone, ZoneChange, ZoneSettings, suggested_zone,
+    Answers, Configuration, OWN_ADDRESS, Route, Zone, ZoneSettings, suggested_zone,
 };
 pub use container::{ContainerPlace, ContainerSeen, ContainerTarget, Containers};
+pub use destination::{Destination, DestinationId};
+pub use difference::{Changed, Difference};
 pub use error::chain;
 pub use expectation::{Expectation, ExpectedField, ExpectedValue};
 pub use guide::settings_guide;
@@ -44,6 +49,6 @@ pub use settings::{
     AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, RouteSettings,
     TargetTls, TlsEnd,
 };
-pub use snapshot::{Destination, DestinationId, RawRoute, Resolution, Routed, Snapshot};
+pub use snapshot::{RawRoute, Resolution, Routed, Snapshot};
 pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
 pub use undo::{Conflict, Undo};

@@ -4,7 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use crate::address::{Address, Pattern};
-use crate::configuration::{Configuration, Invalid, Rejection, Route, suggested_zone};
+use crate::change::{Invalid, Rejection};
+use crate::configuration::{Configuration, Route, suggested_zone};
 use crate::name::{Name, suffixes};
 use crate::settings::{REDIRECT_STATUSES, TargetTls, TlsEnd};
 use crate::target::{Scheme, Target};

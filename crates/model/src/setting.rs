@@ -5,7 +5,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value};
 
-use crate::configuration::Invalid;
+use crate::change::Invalid;
 
 /// One setting of a route, a zone or an expectation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,6 +37,20 @@ pub enum SettingKind {
     List,
     /// Settings of its own.
     Group(&'static [Setting]),
+}
+
+impl SettingKind {
+    /// What it takes, for the docs.
+    #[must_use]
+    pub fn describe(self) -> &'static str {
+        match self {
+            Self::Text => "text",
+            Self::Number => "number",
+            Self::Switch => "`true` or `false`",
+            Self::List => "list of texts",
+            Self::Group(_) => "settings",
+        }
+    }
 }
 
 /// A JSON type that settings have.

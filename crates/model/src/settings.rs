@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::address::Pattern;
-use crate::configuration::Invalid;
+use crate::change::Invalid;
 use crate::expectation::Expectation;
 use crate::mapping::host_and_port;
 use crate::name::Name;

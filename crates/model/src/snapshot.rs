@@ -8,62 +8,17 @@ use foldhash::fast::RandomState;
 use crate::address::{Address, PathPrefix, Pattern};
 use crate::configuration::{Configuration, Route, Zone};
 use crate::container::{ContainerPlace, Containers};
+use crate::destination::{Destination, DestinationId, place_of};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
 use crate::route_index::is_own;
-use crate::settings::{PinnedCert, Plain, TargetTls, TlsEnd};
+use crate::settings::{PinnedCert, Plain, TlsEnd};
 use crate::target::Target;
 
 /// Routes that are looked at for the nearest ones, so that a wrong name costs little.
 const NEAREST_AMONG: usize = 1_000;
 /// How alike a name has to be to count as near (Jaro-Winkler, 1 is the same).
 const NEAR: f64 = 0.8;
-
-/// Names a destination of one [`Snapshot`]; an index into [`Snapshot::destinations`].
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub struct DestinationId(usize);
-
-impl DestinationId {
-    /// The position in [`Snapshot::destinations`].
-    #[must_use]
-    pub fn index(self) -> usize {
-        self.0
-    }
-}
-
-/// A target, and how it is connected to: routes that agree in both share connections.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Destination {
-    /// The target.
-    pub to: Target,
-    /// How its certificate is verified.
-    pub tls: TargetTls,
-    /// The name that its certificate is for, when it is not its host.
-    pub name: Option<Name>,
-    /// Where the container is, when it is one.
-    pub place: Option<ContainerPlace>,
-}
-
-impl Destination {
-    /// Where `route` leads, with these containers.
-    #[must_use]
-    pub fn of(route: &Route, containers: &Containers) -> Self {
-        Self {
-            place: place_of(&route.to, containers),
-            to: route.to.clone(),
-            tls: route.settings.target_tls.clone(),
-            name: route.settings.target_name.clone(),
-        }
-    }
-}
-
-/// Where the container is that `to` names, if it names one.
-fn place_of(to: &Target, containers: &Containers) -> Option<ContainerPlace> {
-    match to {
-        Target::Container(container) => Some(containers.place(container)),
-        _ => None,
-    }
-}
 
 /// What a request is answered by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,9 +7,9 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value, json};
 
-use crate::configuration::{
-    Changed, Configuration, Invalid, Rejection, Route, Zone, check_records,
-};
+use crate::change::{Invalid, Rejection};
+use crate::configuration::{Configuration, Route, Zone, check_records};
+use crate::difference::Changed;
 use crate::route_index::RouteIndex;
 
 /// A change to undo: what it did, as the journal has it.

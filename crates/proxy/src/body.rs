@@ -15,9 +15,9 @@ use tokio::runtime::Handle;
 use tokio::time::{Sleep, sleep, timeout};
 
 use crate::files::FileBody;
-use crate::guard::{LINGERS, Seen};
+use crate::head_check::{HeadFindings, LINGERS};
 use crate::pool::Lease;
-use crate::record::Note;
+use crate::record::ExchangeBuilder;
 use crate::site::SiteBody;
 
 /// What ends a body early.
@@ -25,27 +25,27 @@ pub(crate) type BodyError = Box<dyn Error + Send + Sync>;
 
 /// A side that sends nothing more, though its body is not at its end.
 #[derive(Debug)]
-pub(crate) struct Stalled(Duration);
+pub(crate) struct StallError(Duration);
 
-impl fmt::Display for Stalled {
+impl fmt::Display for StallError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "nothing came for {} s", self.0.as_secs())
     }
 }
 
-impl Error for Stalled {}
+impl Error for StallError {}
 
 /// A client whose body cannot be read on: what it sends is no body, or it is gone.
 #[derive(Debug)]
-pub(crate) struct Broken(BodyError);
+pub(crate) struct ClientBodyError(BodyError);
 
-impl fmt::Display for Broken {
+impl fmt::Display for ClientBodyError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("the body of the request breaks off")
     }
 }
 
-impl Error for Broken {
+impl Error for ClientBodyError {
     fn source(&self) -> Option<&(dyn Error + 'static)> {
         Some(&*self.0)
     }
@@ -53,7 +53,7 @@ impl Error for Broken {
 
 /// A body that may stand still for a while, not for ever. The clock runs only while it is waited for.
 #[derive(Debug)]
-struct Watched {
+struct TimedBody {
     incoming: Incoming,
     /// How long it may stand still, and last in all; `None` for ever.
     limit: Option<(Duration, Duration)>,
@@ -62,7 +62,7 @@ struct Watched {
     clock: Option<Pin<Box<Sleep>>>,
 }
 
-impl Watched {
+impl TimedBody {
     fn new(incoming: Incoming, limit: Option<(Duration, Duration)>) -> Self {
         Self {
             incoming,
@@ -97,7 +97,7 @@ impl Watched {
         if let Some(clock) = &mut self.clock {
             ready!(clock.as_mut().poll(context));
         }
-        Poll::Ready(Some(Err(Box::new(Stalled(idle)))))
+        Poll::Ready(Some(Err(Box::new(StallError(idle)))))
     }
 }
 
@@ -107,10 +107,10 @@ pub(crate) struct RequestBody(Option<Box<Sending>>);
 
 #[derive(Debug)]
 struct Sending {
-    watched: Watched,
+    watched: TimedBody,
     progress: Progress,
     /// Who is told when nobody reads it to its end.
-    heads: Option<Seen>,
+    heads: Option<HeadFindings>,
 }
 
 /// When a body last got on. Cloning gives another handle to the same one.
@@ -125,12 +125,12 @@ struct Since {
     octets: AtomicU64,
     /// What was not read of it, kept until the response is on its way: a client is told at once when
     /// nobody wants the rest, and may take that for the end of the response.
-    unread: Mutex<Option<Unread>>,
+    unread: Mutex<Option<DiscardedBody>>,
 }
 
 /// A body of which nobody wants the rest.
 #[derive(Debug)]
-struct Unread {
+struct DiscardedBody {
     incoming: Incoming,
     /// Whether it is one of many streams of its connection.
     is_stream: bool,
@@ -164,8 +164,8 @@ impl Progress {
         }))
     }
 
-    /// So many octets passed.
-    fn note(&self, octets: usize) {
+    /// Counts bytes that passed.
+    fn advance(&self, octets: usize) {
         self.0.octets.fetch_add(octets as u64, Ordering::Relaxed);
         let millis = self.0.start.elapsed().as_millis();
         let millis = u64::try_from(millis).unwrap_or(u64::MAX);
@@ -173,11 +173,11 @@ impl Progress {
     }
 
     /// Keeps what was not read.
-    fn keep_unread(&self, incoming: Incoming, heads: Option<&Seen>) {
+    fn keep_unread(&self, incoming: Incoming, heads: Option<&HeadFindings>) {
         if !incoming.is_end_stream() {
-            heads.into_iter().for_each(Seen::body_is_left);
+            heads.into_iter().for_each(HeadFindings::body_is_left);
             let mut unread = self.0.unread.lock().unwrap_or_else(PoisonError::into_inner);
-            *unread = Some(Unread {
+            *unread = Some(DiscardedBody {
                 incoming,
                 is_stream: heads.is_none(),
             });
@@ -185,7 +185,7 @@ impl Progress {
     }
 
     /// For a body that nobody has begun to read.
-    pub(crate) fn of_unread(incoming: Incoming, heads: Option<&Seen>) -> Self {
+    pub(crate) fn of_unread(incoming: Incoming, heads: Option<&HeadFindings>) -> Self {
         let progress = Self::new();
         progress.keep_unread(incoming, heads);
         progress
@@ -208,13 +208,13 @@ impl RequestBody {
         incoming: Incoming,
         idle: Duration,
         total: Duration,
-        heads: Option<Seen>,
+        heads: Option<HeadFindings>,
     ) -> Self {
         if incoming.is_end_stream() {
             return Self::empty();
         }
         Self(Some(Box::new(Sending {
-            watched: Watched::new(incoming, Some((idle, total))),
+            watched: TimedBody::new(incoming, Some((idle, total))),
             progress: Progress::new(),
             heads,
         })))
@@ -255,14 +255,14 @@ impl Body for RequestBody {
             return Poll::Ready(None);
         };
         let frame = ready!(sending.watched.poll(None, context));
-        sending.progress.note(octets_of(frame.as_ref()));
+        sending.progress.advance(octets_of(frame.as_ref()));
         if frame.is_none() || sending.watched.incoming.is_end_stream() {
             sending.heads = None;
         }
         Poll::Ready(frame.map(|frame| {
-            frame.map_err(|error| match error.is::<Stalled>() {
+            frame.map_err(|error| match error.is::<StallError>() {
                 true => error,
-                false => Box::new(Broken(error)),
+                false => Box::new(ClientBodyError(error)),
             })
         }))
     }
@@ -292,7 +292,7 @@ fn octets_of<E>(frame: Option<&Result<Frame<Bytes>, E>>) -> usize {
 pub(crate) struct ResponseBody {
     kind: Kind,
     /// What is noted of the exchange, until the body is over.
-    note: Option<Box<Note>>,
+    exchange: Option<Box<ExchangeBuilder>>,
     /// The request's body, of which something may be unread: kept until the response is on its way.
     request: Option<Progress>,
     /// Why it breaks off, until that is told.
@@ -303,7 +303,7 @@ pub(crate) struct ResponseBody {
 enum Kind {
     /// The target's, with the connection it comes over.
     Passing {
-        watched: Watched,
+        watched: TimedBody,
         lease: Option<Lease>,
     },
     File(Box<FileBody>),
@@ -322,7 +322,7 @@ impl ResponseBody {
         limit: Option<(Duration, Duration)>,
     ) -> Self {
         let ended = incoming.is_end_stream();
-        let watched = Watched::new(incoming, limit);
+        let watched = TimedBody::new(incoming, limit);
         let lease = if ended {
             lease.give_back();
             None
@@ -335,27 +335,27 @@ impl ResponseBody {
     fn of(kind: Kind) -> Self {
         Self {
             kind,
-            note: None,
+            exchange: None,
             request: None,
             fault: None,
         }
     }
 
-    /// Ends `note` when the body is over.
-    pub(crate) fn note(&mut self, mut note: Box<Note>) {
-        note.is_stream =
+    /// Completes `exchange` when the body ends.
+    pub(crate) fn record_to(&mut self, mut exchange: Box<ExchangeBuilder>) {
+        exchange.is_stream =
             matches!(&self.kind, Kind::Passing { watched, .. } if watched.limit.is_none());
-        if note.is_stream {
-            note.lasts();
+        if exchange.is_stream {
+            exchange.lasts();
         }
-        self.request = note.received.take();
-        self.note = Some(note);
+        self.request = exchange.received.take();
+        self.exchange = Some(exchange);
     }
 
     fn end(&mut self, ending: Ending) {
-        if let Some(mut note) = self.note.take() {
-            note.told.carried = self.request.as_ref().map_or(0, Progress::octets);
-            note.end(ending);
+        if let Some(mut exchange) = self.exchange.take() {
+            exchange.details.carried = self.request.as_ref().map_or(0, Progress::octets);
+            exchange.end(ending);
         }
     }
 
@@ -402,8 +402,8 @@ impl Body for ResponseBody {
             }
             frame => frame,
         };
-        if let Some(note) = &mut this.note {
-            note.told.sent += octets_of(frame.as_ref()) as u64;
+        if let Some(exchange) = &mut this.exchange {
+            exchange.details.sent += octets_of(frame.as_ref()) as u64;
         }
         match &frame {
             Some(Ok(_)) if !this.kind.is_over() => {}

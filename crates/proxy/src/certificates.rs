@@ -33,7 +33,7 @@ pub struct Certificates {
 /// An issuer with the leaves it made: they change together, so that no leaf outlives its issuer.
 struct State {
     issuer: Arc<Issuer>,
-    leaves: LruCache<Box<str>, Kept>,
+    leaves: LruCache<Box<str>, CachedLeaf>,
 }
 
 struct Imported {
@@ -51,7 +51,7 @@ pub struct Shown {
 }
 
 #[derive(Clone)]
-struct Kept {
+struct CachedLeaf {
     key: Arc<CertifiedKey>,
     renew_at: OffsetDateTime,
 }
@@ -184,7 +184,7 @@ impl Certificates {
     /// What was made so far: the name, its chain, and when the next one is made.
     #[must_use]
     pub fn made(&self) -> Vec<(String, Shown)> {
-        let made = |name: &str, kept: &Kept| {
+        let made = |name: &str, kept: &CachedLeaf| {
             let shown = Shown {
                 chain: kept.key.cert.clone(),
                 renew_at: Some(kept.renew_at),
@@ -202,7 +202,7 @@ impl Certificates {
     }
 
     /// The leaf for `name`, made if there is none or its time has come.
-    fn leaf(&self, name: &str) -> Option<Kept> {
+    fn leaf(&self, name: &str) -> Option<CachedLeaf> {
         let now = OffsetDateTime::now_utc();
         let mut state = self.state();
         if let Some(kept) = state.leaves.get(name).filter(|kept| kept.renew_at > now) {
@@ -218,7 +218,7 @@ impl Certificates {
             .issue(&parsed, now)
             .inspect_err(|cause| error!(name, %cause, "cannot make a certificate"))
             .ok()?;
-        let kept = Kept {
+        let kept = CachedLeaf {
             renew_at: leaf.renew_at,
             key: Arc::new(CertifiedKey::new(leaf.chain, Arc::new(Key::new(leaf.key)))),
         };

@@ -4,11 +4,11 @@ use bentlane_checks::Finding;
 use bentlane_model::{Route, chain};
 use http::StatusCode;
 
-use crate::body::{Broken, Stalled};
+use crate::body::{ClientBodyError, StallError};
+use crate::error_page::ErrorPage;
 use crate::files::FileError;
-use crate::page::Page;
-use crate::plane::Limits;
 use crate::pool::{Boxed, ConnectError, Pool};
+use crate::routing_table::Limits;
 
 /// Why a request was not passed on.
 pub(crate) enum Failure {
@@ -17,9 +17,9 @@ pub(crate) enum Failure {
     /// The target did not answer in time.
     Late,
     /// The client did not send the body in time.
-    Stalled,
+    StallError,
     /// The client sent something that is no body.
-    Broken,
+    ClientBodyError,
     /// The exchange broke off.
     Exchange(hyper::Error),
     /// The target speaks TLS, and was asked in the clear.
@@ -32,13 +32,13 @@ pub(crate) enum Failure {
 
 /// Why a request has no response of the target's.
 pub(crate) enum Refusal {
-    Page(Box<Page>),
+    ErrorPage(Box<ErrorPage>),
     Failure(Failure),
 }
 
-impl From<Box<Page>> for Refusal {
-    fn from(page: Box<Page>) -> Self {
-        Self::Page(page)
+impl From<Box<ErrorPage>> for Refusal {
+    fn from(page: Box<ErrorPage>) -> Self {
+        Self::ErrorPage(page)
     }
 }
 
@@ -51,7 +51,7 @@ impl From<Failure> for Refusal {
 impl Failure {
     /// The page that says why, with the finding and its fix.
     #[cold]
-    pub(crate) fn explain(self, limits: &Limits, name: &str, route: &Route) -> Box<Page> {
+    pub(crate) fn explain(self, limits: &Limits, name: &str, route: &Route) -> Box<ErrorPage> {
         let (address, target) = (route.address.to_string(), &route.to);
         let bad = StatusCode::BAD_GATEWAY;
         let (status, finding) = match self {
@@ -61,13 +61,15 @@ impl Failure {
                 let finding = Finding::answer_late(target, &limit);
                 (StatusCode::GATEWAY_TIMEOUT, finding)
             }
-            Self::Stalled => {
+            Self::StallError => {
                 let limit = limits.request_idle;
-                return Box::new(Page::request_stalled(limit));
+                return Box::new(ErrorPage::request_stalled(limit));
             }
             Self::NoUpgrade(status) => (bad, Finding::upgrade_refused(target, status.as_u16())),
-            Self::Broken => {
-                return Box::new(Page::bad_request("the body of the request cannot be read"));
+            Self::ClientBodyError => {
+                return Box::new(ErrorPage::bad_request(
+                    "the body of the request cannot be read",
+                ));
             }
             Self::SpeaksTls => (bad, Finding::target_speaks_tls(&address, target)),
             Self::Oversized(octets) => {
@@ -83,7 +85,7 @@ impl Failure {
             }
             Self::Exchange(error) => (bad, Finding::answer_missing(target, &chain(&error))),
         };
-        Page::finding(status, name, &address, Some(target), finding)
+        ErrorPage::finding(status, name, &address, Some(target), finding)
     }
 
     /// The same, unless the target turns out to speak TLS: asked on a fresh connection alone, since
@@ -102,11 +104,11 @@ impl Failure {
     pub(crate) fn of(error: hyper::Error) -> Self {
         let mut cause: Option<&dyn std::error::Error> = Some(&error);
         while let Some(some) = cause {
-            if some.is::<Stalled>() {
-                return Self::Stalled;
+            if some.is::<StallError>() {
+                return Self::StallError;
             }
-            if some.is::<Broken>() {
-                return Self::Broken;
+            if some.is::<ClientBodyError>() {
+                return Self::ClientBodyError;
             }
             cause = some.source();
         }
@@ -129,28 +131,33 @@ fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding
         ConnectError::Untrusted(reason) => Finding::target_untrusted(address, target, &reason),
         ConnectError::SpeaksPlain => Finding::target_speaks_plain(address, target),
         ConnectError::Tls(reason) => Finding::target_tls_failed(target, &reason),
-        ConnectError::Broken(reason) => Finding::answer_missing(target, &reason),
+        ConnectError::ClientBodyError(reason) => Finding::answer_missing(target, &reason),
     }
 }
 
 #[cold]
-pub(crate) fn paused(name: &str, route: &Route) -> Box<Page> {
+pub(crate) fn paused(name: &str, route: &Route) -> Box<ErrorPage> {
     let address = route.address.to_string();
     let finding = Finding::route_paused(&address, route.settings.note.as_deref());
     let status = StatusCode::SERVICE_UNAVAILABLE;
-    Page::finding(status, name, &address, Some(&route.to), finding)
+    ErrorPage::finding(status, name, &address, Some(&route.to), finding)
 }
 
 #[cold]
-pub(crate) fn looped(route: &Route, circle: &[String]) -> Box<Page> {
+pub(crate) fn looped(route: &Route, circle: &[String]) -> Box<ErrorPage> {
     let address = route.address.to_string();
     let finding = Finding::route_loop(&address, circle);
     let status = StatusCode::LOOP_DETECTED;
-    Page::finding(status, &address, &address, Some(&route.to), finding)
+    ErrorPage::finding(status, &address, &address, Some(&route.to), finding)
 }
 
 #[cold]
-pub(crate) fn file_failure(name: &str, route: &Route, path: &str, error: &FileError) -> Box<Page> {
+pub(crate) fn file_failure(
+    name: &str,
+    route: &Route,
+    path: &str,
+    error: &FileError,
+) -> Box<ErrorPage> {
     let (address, target) = (route.address.to_string(), &route.to);
     let (status, finding) = match error {
         FileError::Missing => (
@@ -158,7 +165,7 @@ pub(crate) fn file_failure(name: &str, route: &Route, path: &str, error: &FileEr
             Finding::file_missing(&address, target, path, None),
         ),
         FileError::Outside => {
-            let reason = "the path leads out of the folder, where nothing is served from";
+            let reason = "the path backends out of the folder, where nothing is served from";
             let finding = Finding::file_missing(&address, target, path, Some(reason));
             (StatusCode::NOT_FOUND, finding)
         }
@@ -167,5 +174,5 @@ pub(crate) fn file_failure(name: &str, route: &Route, path: &str, error: &FileEr
             Finding::folder_unreadable(&address, target, &cause.to_string()),
         ),
     };
-    Page::finding(status, name, &address, Some(target), finding)
+    ErrorPage::finding(status, name, &address, Some(target), finding)
 }

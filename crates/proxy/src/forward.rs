@@ -4,34 +4,35 @@ use std::future::Future;
 use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use bentlane_checks::Finding;
 use bentlane_model::{Mapping, Plain, Scheme, without_prefix};
 use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_TYPE, HOST};
-use http::uri::Authority;
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
 use hyper::body::{Body, Incoming};
 
+use crate::activity::Activity;
 use crate::body::{Progress, RequestBody, ResponseBody};
+use crate::error_page::{ErrorPage, PageFormat};
 use crate::failure::{Failure, Refusal, file_failure, looped, paused};
 use crate::files;
-use crate::guard::Seen;
+use crate::head_check::HeadFindings;
 use crate::headers::{
-    Origin, Survey, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
+    HeadFlags, Origin, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
     remove_hop_by_hop,
 };
-use crate::link::{Patience, Unsent};
-use crate::manner::{self, Manner};
-use crate::page::{Page, Wanted};
-use crate::place::{host_of, name_of, origin_form, path_of};
-use crate::plane::{Found, Lead, Plane};
+use crate::outgoing::{ConnectionNeeds, OutgoingRequest};
 use crate::pool::{Boxed, Lease, Pool};
-use crate::record::Note;
+use crate::record::ExchangeBuilder;
 use crate::redirect;
-use crate::server::{Activity, Shared};
+use crate::route_rules::{self, RouteRules};
+use crate::routing_table::{Backend, Found, RoutingTable};
+use crate::server::Shared;
 use crate::site::{SocketPair, site_body};
-use crate::upgrade::{self, Upgrade};
+use crate::target_connection::ResponseDeadline;
+use crate::upgrade::{self};
+use crate::uri::{host_of, name_of, origin_form, path_of};
 
 /// One connection of a client; serves its requests.
 #[derive(Debug)]
@@ -50,7 +51,7 @@ pub(crate) struct Client {
     /// Whether it is one too many, and gets nothing else than that it is.
     refused: bool,
     /// What was seen in heads of HTTP/1.1.
-    heads: Option<Seen>,
+    heads: Option<HeadFindings>,
     /// Our end of the connection and the client's, and the same once our own pages are asked for.
     ends: (SocketAddr, SocketAddr),
     pair: OnceLock<Arc<SocketPair>>,
@@ -70,91 +71,12 @@ pub(crate) struct Connected {
     pub(crate) refused: bool,
 }
 
-/// A request on its way, worked on in place.
-struct Ask {
-    survey: Survey,
-    parts: request::Parts,
-    /// The change of protocol that it asks for.
-    upgrade: Option<Upgrade>,
-    /// Until somebody reads it.
-    body: Option<Incoming>,
-    /// The body as it is sent, until it is.
-    sending: RequestBody,
-}
-
-impl Ask {
-    fn new(request: Request<Incoming>) -> Self {
-        let (parts, body) = request.into_parts();
-        Self {
-            survey: Survey::of(&parts.headers),
-            upgrade: Upgrade::wanted(&parts, !body.is_end_stream()),
-            parts,
-            body: Some(body),
-            sending: RequestBody::empty(),
-        }
-    }
-
-    /// The request in the form of the protocol that `lease` speaks (RFC 9112 §3.2, RFC 9113 §8.3.1).
-    /// What is left here is of no use until it is put back.
-    fn fit(&mut self, lease: &Lease, pool: &Pool, wanted: &Wants<'_>) -> Request<RequestBody> {
-        let parts = &mut self.parts;
-        let host = wanted.host;
-        if lease.is_http2() {
-            parts.version = Version::HTTP_2;
-            parts.headers.remove(HOST);
-            if wanted.trailers {
-                let trailers = HeaderValue::from_static("trailers");
-                parts.headers.insert(http::header::TE, trailers);
-            }
-            let tls = pool.destination().to.scheme().is_some_and(Scheme::is_tls);
-            let scheme = if tls { "https" } else { "http" };
-            let mut uri = std::mem::take(&mut parts.uri).into_parts();
-            uri.authority = Authority::try_from(host.as_bytes()).ok();
-            if uri.authority.is_some() {
-                uri.scheme = scheme.parse().ok();
-            }
-            parts.uri = Uri::from_parts(uri).unwrap_or_default();
-        } else if parts.version == Version::HTTP_2 {
-            parts.version = Version::HTTP_11;
-            parts.uri = origin_form(std::mem::take(&mut parts.uri));
-            parts.headers.insert(HOST, host.clone());
-        }
-        let (nothing, ()) = Request::new(()).into_parts();
-        let body = std::mem::replace(&mut self.sending, RequestBody::empty());
-        Request::from_parts(std::mem::replace(parts, nothing), body)
-    }
-
-    /// Takes a request back of which nothing was sent, to be sent once more over a new connection.
-    ///
-    /// # Errors
-    /// Why it was not answered, when it was sent, or over a new connection already.
-    #[cold]
-    fn take_back(&mut self, mut error: Unsent, fresh: bool) -> Result<(), Failure> {
-        match error.take_message().filter(|_| !fresh) {
-            Some(unsent) => {
-                (self.parts, self.sending) = unsent.into_parts();
-                Ok(())
-            }
-            None => Err(Failure::of(error.into_error())),
-        }
-    }
-}
-
-/// What a request needs of the connection that it goes out on.
-struct Wants<'a> {
-    host: &'a HeaderValue,
-    /// Whether the client reads trailers.
-    trailers: bool,
-    /// Whether the connection is to change its protocol.
-    upgrade: bool,
-}
-
 /// What is known of a request beside its own parts.
-struct Asked<'a> {
+struct RequestContext<'a> {
     host: &'a HeaderValue,
     found: Found<'a>,
     pool: &'a Arc<Pool>,
-    plane: &'a Arc<Plane>,
+    table: &'a Arc<RoutingTable>,
 }
 
 impl Client {
@@ -186,7 +108,7 @@ impl Client {
     }
 
     /// The same on a connection whose heads are looked at.
-    pub(crate) fn with_heads_seen(self, seen: Seen) -> Self {
+    pub(crate) fn with_heads_seen(self, seen: HeadFindings) -> Self {
         Self {
             heads: Some(seen),
             ..self
@@ -194,50 +116,50 @@ impl Client {
     }
 
     /// Answers a request.
-    // Everything below works on one `Ask` in place: a request is a few hundred octets, and each
+    // Everything below works on one `OutgoingRequest` in place: a request is a few hundred bytes, and each
     // future that holds one for itself is moved with it.
     pub(crate) fn answer(
         self: Arc<Self>,
         request: Request<Incoming>,
     ) -> Pin<Box<impl Future<Output = Response<ResponseBody>>>> {
-        let ask = Box::new(Ask::new(request));
+        let ask = Box::new(OutgoingRequest::new(request));
         // In a box, since the engine keeps room for a request's future as long as a connection of
         // HTTP/1.1, and moves one of HTTP/2 several times on its way into a task.
         Box::pin(async move { self.answer_to(ask).await })
     }
 
-    async fn answer_to(&self, mut ask: Box<Ask>) -> Response<ResponseBody> {
+    async fn answer_to(&self, mut ask: Box<OutgoingRequest>) -> Response<ResponseBody> {
         let (accept, method) = (
             ask.parts.headers.get(ACCEPT).cloned(),
             ask.parts.method.clone(),
         );
         let version = ask.parts.version;
-        let plane = self.shared.plane();
-        let note = Note::begin(self.peer, self.secure, version, method.clone());
-        let mut note = Box::new(note);
-        note.skipped = ask.survey.is_check;
-        note.busy = Some(self.activity.begin());
-        // Asked first and once for each request, so that each is told what is wrong with its own head.
-        let objection = self.heads.as_ref().and_then(Seen::objection);
+        let table = self.shared.routing_table();
+        let exchange = ExchangeBuilder::begin(self.peer, self.secure, version, method.clone());
+        let mut exchange = Box::new(exchange);
+        exchange.skipped = ask.flags.is_check;
+        exchange.busy = Some(self.activity.begin());
+        // Once for each request and before anything else, so that each gets the finding of its own head.
+        let objection = self.heads.as_ref().and_then(HeadFindings::objection);
         let mut response = match self
-            .try_answer(&mut ask, objection, &plane, &mut note)
+            .try_answer(&mut ask, objection, &table, &mut exchange)
             .await
         {
             Ok(response) => response,
             Err(mut page) => {
-                if !note.knows_place() {
-                    note.asks("", path_of(&ask.parts.uri));
+                if !exchange.knows_place() {
+                    exchange.asks("", path_of(&ask.parts.uri));
                 }
-                note.told.finding = page.slug();
+                exchange.details.finding = page.slug();
                 page.hide_details_unless(self.local);
-                page.response_for(Wanted::by(accept.as_ref()), &method)
+                page.response_for(PageFormat::by(accept.as_ref()), &method)
             }
         };
         if let Some(unread) = ask.body.take().filter(|body| !body.is_end_stream()) {
-            note.received = Some(Progress::of_unread(unread, self.heads.as_ref()));
+            exchange.received = Some(Progress::of_unread(unread, self.heads.as_ref()));
         }
-        note.answered(response.status(), plane);
-        response.body_mut().note(note);
+        exchange.answered(response.status(), table);
+        response.body_mut().record_to(exchange);
         // What broke the protocol may have left octets behind that nobody can read rightly.
         if response.status() == StatusCode::BAD_REQUEST && version < Version::HTTP_2 {
             let close = HeaderValue::from_static("close");
@@ -248,59 +170,64 @@ impl Client {
 
     /// Sends a request that came in the clear to where TLS is spoken to the same URL over TLS.
     pub(crate) fn send_to_https(&self, parts: &request::Parts) -> Response<ResponseBody> {
-        let plane = self.shared.plane();
+        let table = self.shared.routing_table();
         let method = parts.method.clone();
-        let mut note = Box::new(Note::begin(self.peer, self.secure, parts.version, method));
+        let mut exchange = Box::new(ExchangeBuilder::begin(
+            self.peer,
+            self.secure,
+            parts.version,
+            method,
+        ));
         let path = path_of(&parts.uri);
         let mut response = match host_of(parts) {
             Ok(host) => {
                 let name = name_of(host.as_bytes());
-                note.asks(&name, path);
-                let found = plane.find(&name, parts.uri.path());
-                note_route(&mut note, found, &parts.headers);
+                exchange.asks(&name, path);
+                let found = table.find(&name, parts.uri.path());
+                exchange.set_route(found, &parts.headers);
                 redirect::to_https(&name, self.https_port, path)
             }
             Err(reason) => {
-                note.asks("", path);
-                Page::bad_request(reason).response_for(Wanted::Text, &parts.method)
+                exchange.asks("", path);
+                ErrorPage::bad_request(reason).response_for(PageFormat::Text, &parts.method)
             }
         };
-        note.answered(response.status(), plane);
-        response.body_mut().note(note);
+        exchange.answered(response.status(), table);
+        response.body_mut().record_to(exchange);
         response
     }
 
     async fn try_answer(
         &self,
-        ask: &mut Ask,
+        ask: &mut OutgoingRequest,
         objection: Option<&'static str>,
-        plane: &Arc<Plane>,
-        note: &mut Note,
-    ) -> Result<Response<ResponseBody>, Box<Page>> {
+        table: &Arc<RoutingTable>,
+        exchange: &mut ExchangeBuilder,
+    ) -> Result<Response<ResponseBody>, Box<ErrorPage>> {
         if let Some(reason) = objection {
-            return Err(Box::new(Page::bad_request(reason)));
+            return Err(Box::new(ErrorPage::bad_request(reason)));
         }
         // The HTTP/1.1 engine takes in what one read brings beyond its limit, so it is counted here.
-        if ask.survey.octets > self.shared.limits.head_octets as usize {
-            return Err(Box::new(Page::fields_too_large()));
+        if ask.flags.octets > self.shared.limits.head_octets as usize {
+            return Err(Box::new(ErrorPage::fields_too_large()));
         }
         let host = self.host(&ask.parts)?;
         let name = name_of(host.as_bytes());
-        note.asks(&name, path_of(&ask.parts.uri));
+        exchange.asks(&name, path_of(&ask.parts.uri));
         self.check(ask, &name)?;
         let path = ask.parts.uri.path();
-        let found = plane.find(&name, path);
-        note_route(note, found, &ask.parts.headers);
+        let found = table.find(&name, path);
+        exchange.set_route(found, &ask.parts.headers);
         if !self.secure
-            && let Some(answer) = self.away_from_plain(&ask.parts.uri, &name, found, plane)
+            && let Some(answer) = self.away_from_plain(&ask.parts.uri, &name, found, table)
         {
             return answer;
         }
         let Some(found) = found else {
-            let nearest = plane.snapshot.nearest(&name, 3);
-            return Err(Page::route_missing(&name, path, &nearest));
+            let nearest = table.snapshot.nearest(&name, 3);
+            return Err(ErrorPage::route_missing(&name, path, &nearest));
         };
-        self.serve(ask, &host, &name, found, plane, note).await
+        self.serve(ask, &host, &name, found, table, exchange).await
     }
 
     /// What a request in the clear is answered with where it is not served.
@@ -310,10 +237,10 @@ impl Client {
         uri: &Uri,
         name: &str,
         found: Option<Found<'_>>,
-        plane: &Plane,
-    ) -> Option<Result<Response<ResponseBody>, Box<Page>>> {
+        table: &RoutingTable,
+    ) -> Option<Result<Response<ResponseBody>, Box<ErrorPage>>> {
         let route = found.map(|found| found.routed.route);
-        match plane.snapshot.plain_for(name, route) {
+        match table.snapshot.plain_for(name, route) {
             Plain::Serve => None,
             Plain::Redirect => {
                 let path = path_of(uri);
@@ -324,102 +251,105 @@ impl Client {
                 let url = redirect::location(name, self.https_port, uri.path());
                 let finding = Finding::plain_refused(&address, &url);
                 let status = StatusCode::FORBIDDEN;
-                Some(Err(Page::finding(status, name, &address, None, finding)))
+                Some(Err(ErrorPage::finding(
+                    status, name, &address, None, finding,
+                )))
             }
         }
     }
 
     /// The host that is asked for. A client of HTTP/1.0 may name it in the handshake alone.
-    fn host(&self, parts: &request::Parts) -> Result<HeaderValue, Box<Page>> {
+    fn host(&self, parts: &request::Parts) -> Result<HeaderValue, Box<ErrorPage>> {
         match host_of(parts) {
             Ok(host) => Ok(host),
             Err(reason) => {
                 let old = parts.version == Version::HTTP_10 && !parts.headers.contains_key(HOST);
                 let name = self.name.as_deref().filter(|_| old);
                 let host = name.and_then(|name| HeaderValue::from_str(name).ok());
-                host.ok_or_else(|| Box::new(Page::bad_request(reason)))
+                host.ok_or_else(|| Box::new(ErrorPage::bad_request(reason)))
             }
         }
     }
 
     /// What can be said against a request before its route is known.
-    fn check(&self, ask: &Ask, name: &str) -> Result<(), Box<Page>> {
+    fn check(&self, ask: &OutgoingRequest, name: &str) -> Result<(), Box<ErrorPage>> {
         if self.refused {
             let limit = self.shared.limits.connections;
-            return Err(Page::too_many_connections(name, limit));
+            return Err(ErrorPage::too_many_connections(name, limit));
         }
         if let Some(own) = &self.name
             && **own != *name
             && !self.shared.certificates.serves(own, name)
         {
-            return Err(Box::new(Page::misdirected(own, name)));
+            return Err(Box::new(ErrorPage::misdirected(own, name)));
         }
         if ask.parts.method == Method::CONNECT && ask.upgrade.is_none() {
-            return Err(Box::new(Page::bad_request("CONNECT is not served here")));
+            return Err(Box::new(ErrorPage::bad_request(
+                "CONNECT is not served here",
+            )));
         }
         Ok(())
     }
 
     async fn serve(
         &self,
-        ask: &mut Ask,
+        ask: &mut OutgoingRequest,
         host: &HeaderValue,
         name: &str,
         found: Found<'_>,
-        plane: &Arc<Plane>,
-        note: &mut Note,
-    ) -> Result<Response<ResponseBody>, Box<Page>> {
+        table: &Arc<RoutingTable>,
+        exchange: &mut ExchangeBuilder,
+    ) -> Result<Response<ResponseBody>, Box<ErrorPage>> {
         let Found {
             routed,
-            lead,
-            manner,
+            backend,
+            rules,
         } = found;
         let route = routed.route;
-        if manner.is_some_and(|manner| manner.paused) {
+        if rules.is_some_and(|rules| rules.paused) {
             return Err(paused(name, route));
         }
         let parts = &ask.parts;
-        let origin =
-            manner.and_then(|manner| manner.allowed_origin(&parts.headers, self.https_port));
+        let origin = rules.and_then(|rules| rules.allowed_origin(&parts.headers, self.https_port));
         if let Some(origin) = &origin
-            && let Some(response) = manner::preflight(&parts.method, &parts.headers, origin)
+            && let Some(response) = route_rules::preflight(&parts.method, &parts.headers, origin)
         {
             return Ok(response);
         }
-        let mut response = match lead {
-            Lead::Redirect { to, ours } => {
+        let mut response = match backend {
+            Backend::Redirect { to, ours } => {
                 let port = ours.then_some(self.https_port);
-                redirect::elsewhere(&parts.uri, to, manner, port)
+                redirect::elsewhere(&parts.uri, to, rules, port)
             }
-            Lead::Site => self.answer_own(ask, name, note).await?,
-            Lead::Folder(folder) => {
-                let stripped = manner.and_then(|manner| manner.stripped.as_deref());
+            Backend::Site => self.answer_own(ask, name, exchange).await?,
+            Backend::Folder(folder) => {
+                let stripped = rules.and_then(|rules| rules.stripped.as_deref());
                 let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
-                let fallback = manner.and_then(|manner| manner.fallback.as_deref());
+                let fallback = rules.and_then(|rules| rules.fallback.as_deref());
                 let answered = files::answer(folder, fallback, &path, parts).await;
                 answered.map_err(|error| file_failure(name, route, parts.uri.path(), &error))?
             }
-            Lead::Pool(pool) => {
-                let asked = Asked {
+            Backend::Pool(pool) => {
+                let asked = RequestContext {
                     host,
                     found,
                     pool,
-                    plane,
+                    table,
                 };
-                match self.pass(ask, &asked, note).await {
+                match self.pass(ask, &asked, exchange).await {
                     Ok(response) => response,
-                    Err(Refusal::Page(page)) => return Err(page),
+                    Err(Refusal::ErrorPage(page)) => return Err(page),
                     Err(Refusal::Failure(failure)) => {
                         return Err(failure.explain(&self.shared.limits, name, route));
                     }
                 }
             }
         };
-        if let Some(manner) = manner {
+        if let Some(rules) = rules {
             if let Some(origin) = origin {
-                manner::share(response.headers_mut(), origin);
+                route_rules::share(response.headers_mut(), origin);
             }
-            manner.edit_response(response.headers_mut());
+            rules.edit_response(response.headers_mut());
         }
         Ok(response)
     }
@@ -428,22 +358,22 @@ impl Client {
     #[inline(never)]
     fn answer_own<'a>(
         &'a self,
-        ask: &'a mut Ask,
+        ask: &'a mut OutgoingRequest,
         name: &'a str,
-        note: &'a mut Note,
-    ) -> Boxed<'a, Result<Response<ResponseBody>, Box<Page>>> {
+        exchange: &'a mut ExchangeBuilder,
+    ) -> Boxed<'a, Result<Response<ResponseBody>, Box<ErrorPage>>> {
         Box::pin(async move {
             let path = path_of(&ask.parts.uri);
             if !self.secure {
                 return Ok(redirect::to_https(name, self.https_port, path));
             }
             let Some(site) = self.shared.site.get() else {
-                return Err(Page::route_missing(name, path, &[]));
+                return Err(ErrorPage::route_missing(name, path, &[]));
             };
             remove_hop_by_hop(&mut ask.parts.headers);
             ask.upgrade = None;
             self.make_ready(ask);
-            note.received = ask.sending.progress();
+            exchange.received = ask.sending.progress();
             let (nothing, ()) = Request::new(()).into_parts();
             let body = std::mem::replace(&mut ask.sending, RequestBody::empty());
             let parts = std::mem::replace(&mut ask.parts, nothing);
@@ -461,34 +391,34 @@ impl Client {
 
     async fn pass(
         &self,
-        ask: &mut Ask,
-        asked: &Asked<'_>,
-        note: &mut Note,
+        ask: &mut OutgoingRequest,
+        asked: &RequestContext<'_>,
+        exchange: &mut ExchangeBuilder,
     ) -> Result<Response<ResponseBody>, Refusal> {
         let client_side = ask
             .upgrade
             .is_some()
             .then(|| ask.parts.extensions.remove())
             .flatten();
-        let manner = asked.found.manner;
-        let own_host = manner.and_then(|manner| manner.host.as_ref());
+        let rules = asked.found.rules;
+        let own_host = rules.and_then(|rules| rules.host.as_ref());
         let host = own_host.unwrap_or(asked.host);
         let trailers = self.address_to_target(ask, asked, host)?;
-        let wanted = Wants {
+        let wanted = ConnectionNeeds {
             host,
             trailers,
             upgrade: ask.upgrade.is_some(),
         };
         self.make_ready(ask);
-        note.received = ask.sending.progress();
-        let sent = self.exchange(ask, asked.pool, &wanted, note);
+        exchange.received = ask.sending.progress();
+        let sent = self.exchange(ask, asked.pool, &wanted, exchange);
         let (mut response, mut lease) = sent.await?;
         if ask.upgrade.is_some() {
             lease.use_once();
         }
         // As with requests, the engine takes in what one read brings beyond its limit.
-        let survey = Survey::of(response.headers());
-        let octets = survey.octets;
+        let flags = HeadFlags::of(response.headers());
+        let octets = flags.octets;
         if octets > self.shared.limits.response_head_octets {
             return Err(Failure::Oversized(octets).into());
         }
@@ -499,28 +429,34 @@ impl Client {
                 if let Some(heads) = &self.heads {
                     heads.is_raw_now();
                 }
-                note.answered(upgrade.status(), Arc::clone(asked.plane));
-                let note = note.hand_over();
-                return Ok(upgrade::join(response, lease, client_side, upgrade, note));
+                exchange.answered(upgrade.status(), Arc::clone(asked.table));
+                let exchange = exchange.hand_over();
+                return Ok(upgrade::join(
+                    response,
+                    lease,
+                    client_side,
+                    upgrade,
+                    exchange,
+                ));
             }
             if changes || (status.is_success() && upgrade.is_by_success()) {
                 return Err(Failure::NoUpgrade(status).into());
             }
         }
-        if survey.places {
+        if flags.places {
             // The target's own address is taken out of what the client reads.
             self.with_mapping(asked, |mapping| {
                 map_response(response.headers_mut(), mapping);
             });
         }
-        if manner.is_some_and(|manner| manner.tells_timing) {
-            tell_timing(note, response.headers_mut());
+        if rules.is_some_and(|rules| rules.tells_timing) {
+            exchange.add_server_timing(response.headers_mut());
         }
-        Ok(self.passed_on(response, lease, survey))
+        Ok(self.passed_on(response, lease, flags))
     }
 
     /// Gives the request the body that it is sent with.
-    fn make_ready(&self, ask: &mut Ask) {
+    fn make_ready(&self, ask: &mut OutgoingRequest) {
         let body = ask.body.take();
         if let Some(upgrade) = &ask.upgrade {
             upgrade.ask(&mut ask.parts);
@@ -535,35 +471,27 @@ impl Client {
     /// trailers.
     fn address_to_target(
         &self,
-        ask: &mut Ask,
-        asked: &Asked<'_>,
+        ask: &mut OutgoingRequest,
+        asked: &RequestContext<'_>,
         host: &HeaderValue,
-    ) -> Result<bool, Box<Page>> {
-        let Found { routed, manner, .. } = asked.found;
-        let Ask { survey, parts, .. } = ask;
+    ) -> Result<bool, Box<ErrorPage>> {
+        let Found { routed, rules, .. } = asked.found;
+        let OutgoingRequest { flags, parts, .. } = ask;
         let headers = &mut parts.headers;
         let id = &*self.shared.id;
-        let trailers = survey.hop_by_hop && remove_hop_by_hop(headers);
+        let trailers = flags.hop_by_hop && remove_hop_by_hop(headers);
         if parts.version == Version::HTTP_2 {
             join_cookies(headers);
         }
-        let trusts = manner.is_some_and(|manner| manner.trusts_forwarded);
+        let trusts = rules.is_some_and(|rules| rules.trusts_forwarded);
         self.origin
-            .announce(
-                headers,
-                asked.host,
-                id,
-                asked.plane,
-                routed,
-                trusts,
-                *survey,
-            )
+            .announce(headers, asked.host, id, asked.table, routed, trusts, *flags)
             .map_err(|circle| looped(routed.route, &circle))?;
         headers.insert(HOST, host.clone());
         parts.version = Version::HTTP_11;
         parts.uri = origin_form(std::mem::take(&mut parts.uri));
-        if let Some(manner) = manner {
-            self.address_in_its_manner(parts, asked, manner);
+        if let Some(rules) = rules {
+            self.address_in_its_manner(parts, asked, rules);
         }
         Ok(trailers)
     }
@@ -572,36 +500,36 @@ impl Client {
     fn address_in_its_manner(
         &self,
         parts: &mut request::Parts,
-        asked: &Asked<'_>,
-        manner: &Manner,
+        asked: &RequestContext<'_>,
+        rules: &RouteRules,
     ) {
-        if let Some(prefix) = &manner.stripped
+        if let Some(prefix) = &rules.stripped
             && let Ok(uri) = without_prefix(path_of(&parts.uri), prefix).parse()
         {
             parts.uri = uri;
         }
-        if let Some(prefix) = &manner.prefix {
+        if let Some(prefix) = &rules.prefix {
             forwarded_prefix(&mut parts.headers, prefix);
         }
-        if manner.host.is_some() {
+        if rules.host.is_some() {
             self.with_mapping(asked, |mapping| {
                 map_request_urls(&mut parts.headers, mapping);
             });
         }
-        manner.edit_request(&mut parts.headers);
+        rules.edit_request(&mut parts.headers);
     }
 
-    fn with_mapping(&self, asked: &Asked<'_>, work: impl FnOnce(&Mapping<'_>)) {
+    fn with_mapping(&self, asked: &RequestContext<'_>, work: impl FnOnce(&Mapping<'_>)) {
         let target = asked.pool.destination().to.authority();
         let (Some(target), Ok(host)) = (target, asked.host.to_str()) else {
             return;
         };
-        let manner = asked.found.manner;
+        let rules = asked.found.rules;
         work(&Mapping {
             scheme: if self.secure { "https" } else { "http" },
             host,
             target: &target,
-            stripped: manner.and_then(|manner| manner.stripped.as_deref()),
+            stripped: rules.and_then(|rules| rules.stripped.as_deref()),
         });
     }
 
@@ -609,10 +537,10 @@ impl Client {
     /// closed before any octet of the request was sent.
     async fn exchange(
         &self,
-        ask: &mut Ask,
+        ask: &mut OutgoingRequest,
         pool: &Arc<Pool>,
-        wanted: &Wants<'_>,
-        note: &mut Note,
+        wanted: &ConnectionNeeds<'_>,
+        exchange: &mut ExchangeBuilder,
     ) -> Result<(Response<Incoming>, Lease), Failure> {
         let limits = &self.shared.limits;
         // An upgrade needs HTTP/1.1, which a connection over TLS need not have agreed on.
@@ -624,22 +552,22 @@ impl Client {
             let mut lease = match idle {
                 Some(lease) => lease,
                 None => {
-                    note.connecting = Some(Instant::now());
+                    exchange.connecting = Some(Instant::now());
                     let octets = limits.response_head_octets;
                     let connecting = pool.connect(limits.connect, wanted.upgrade, octets);
                     let lease = connecting.await.map_err(Failure::Connect)?;
-                    note.connected = Some(Instant::now());
+                    exchange.connected = Some(Instant::now());
                     lease
                 }
             };
-            let since = note.connected.unwrap_or_else(Instant::now);
-            note.asked = Some(since);
-            let patience = Patience {
+            let since = exchange.connected.unwrap_or_else(Instant::now);
+            exchange.asked = Some(since);
+            let deadline = ResponseDeadline {
                 since,
                 limit: limits.first_byte,
                 progress: ask.sending.progress(),
             };
-            match lease.send(ask.fit(&lease, pool, wanted), patience).await {
+            match lease.send(ask.fit(&lease, pool, wanted), deadline).await {
                 None => return Err(Failure::Late),
                 Some(Ok(response)) => return Ok((response, lease)),
                 Some(Err(error)) => {
@@ -655,13 +583,13 @@ impl Client {
         &self,
         response: Response<Incoming>,
         lease: Lease,
-        survey: Survey,
+        flags: HeadFlags,
     ) -> Response<ResponseBody> {
         let (mut parts, incoming) = response.into_parts();
-        if survey.hop_by_hop {
+        if flags.hop_by_hop {
             remove_hop_by_hop(&mut parts.headers);
         }
-        if survey.alternative {
+        if flags.alternative {
             // It names a port of the app's, or another machine, under the route's name (RFC 7838 §2.1).
             parts.headers.remove(ALT_SVC);
         }
@@ -672,33 +600,6 @@ impl Client {
         let ends = incoming.size_hint().exact().is_some() || !is_stream(&parts.headers);
         let limit = ends.then_some((idle, self.shared.limits.total));
         Response::from_parts(parts, ResponseBody::passing(incoming, lease, limit))
-    }
-}
-
-/// Notes which route answers, and who asks where that is logged. Our own pages are no news.
-fn note_route(note: &mut Note, found: Option<Found<'_>>, headers: &HeaderMap) {
-    let Some(found) = found else {
-        return;
-    };
-    note.position = found.routed.position;
-    note.skipped |= found.routed.position.is_none();
-    if found.manner.is_some_and(|manner| manner.logs) {
-        note.visited_by(headers);
-    }
-}
-
-/// Says in `Server-Timing` (W3C Server Timing §3) how long connecting and waiting took.
-#[cold]
-fn tell_timing(note: &Note, headers: &mut HeaderMap) {
-    let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;
-    let mut value = match note.connecting.zip(note.connected) {
-        Some((begun, there)) => format!("connect;dur={:.1}, ", millis(there - begun)),
-        None => String::new(),
-    };
-    let asked = note.asked.unwrap_or(note.start);
-    value.push_str(&format!("app;dur={:.1}", millis(asked.elapsed())));
-    if let Ok(value) = HeaderValue::try_from(value) {
-        headers.append("server-timing", value);
     }
 }
 

@@ -13,7 +13,7 @@ use http::header::{
 };
 use http::{HeaderMap, HeaderName, HeaderValue};
 
-use crate::plane::Plane;
+use crate::routing_table::RoutingTable;
 
 /// Fields that concern one connection alone (RFC 9110 §7.6.1), beside `TE`.
 static HOP_BY_HOP: [HeaderName; 6] = [
@@ -32,23 +32,23 @@ static X_FORWARDED_PORT: HeaderName = HeaderName::from_static("x-forwarded-port"
 
 static X_FORWARDED_PREFIX: HeaderName = HeaderName::from_static("x-forwarded-prefix");
 
-/// What the target is told of the client's connection, made once for each connection.
+/// What the target learns of the client's connection, made once for each connection.
 #[derive(Debug)]
 pub(crate) struct Origin {
     peer: HeaderValue,
     forwarded_for: Box<str>,
     scheme: HeaderValue,
     port: HeaderValue,
-    /// What was told last: mostly a connection is used for one host and route.
-    told: ArcSwapOption<Told>,
+    /// The values used last: a connection is mostly used for one host and route.
+    values: ArcSwapOption<ForwardingValues>,
 }
 
 /// The values for one host and route, ready to be shared.
 #[derive(Debug)]
-struct Told {
+struct ForwardingValues {
     host: HeaderValue,
-    /// The plane, which need not live on, and the route's place in it.
-    plane: Weak<Plane>,
+    /// The routing table, which may be dropped meanwhile, and the index of the route in it.
+    table: Weak<RoutingTable>,
     position: Option<usize>,
     forwarded: HeaderValue,
     via: HeaderValue,
@@ -67,7 +67,7 @@ impl Origin {
             forwarded_for: forwarded_for.into(),
             scheme: HeaderValue::from_static(if secure { "https" } else { "http" }),
             port: HeaderValue::from(port),
-            told: ArcSwapOption::empty(),
+            values: ArcSwapOption::empty(),
         }
     }
 
@@ -82,25 +82,25 @@ impl Origin {
         headers: &mut HeaderMap,
         host: &HeaderValue,
         id: &str,
-        plane: &Arc<Plane>,
+        table: &Arc<RoutingTable>,
         routed: Routed<'_>,
         trusts: bool,
-        survey: Survey,
+        flags: HeadFlags,
     ) -> Result<(), Vec<String>> {
-        let told = self.told(host, id, plane, routed);
+        let values = self.values(host, id, table, routed);
         match headers.entry(VIA) {
             Entry::Vacant(place) => {
-                place.insert(told.via.clone());
+                place.insert(values.via.clone());
             }
             Entry::Occupied(mut passed) => {
                 if let Some(circle) = circle(passed.iter(), id, routed.route) {
                     return Err(circle);
                 }
-                passed.append(told.via.clone());
+                passed.append(values.via.clone());
             }
         }
         if trusts {
-            add(headers, FORWARDED, &told.forwarded);
+            add(headers, FORWARDED, &values.forwarded);
             add(headers, X_FORWARDED_FOR.clone(), &self.peer);
             for (name, value) in [
                 (&X_FORWARDED_HOST, host),
@@ -113,43 +113,43 @@ impl Origin {
             }
             return Ok(());
         }
-        headers.insert(FORWARDED, told.forwarded.clone());
+        headers.insert(FORWARDED, values.forwarded.clone());
         headers.insert(X_FORWARDED_FOR.clone(), self.peer.clone());
         headers.insert(X_FORWARDED_HOST.clone(), host.clone());
         headers.insert(X_FORWARDED_PROTO.clone(), self.scheme.clone());
         headers.insert(X_FORWARDED_PORT.clone(), self.port.clone());
-        if survey.forwarded_prefix {
+        if flags.forwarded_prefix {
             headers.remove(&X_FORWARDED_PREFIX);
         }
         Ok(())
     }
 
-    fn told(
+    fn values(
         &self,
         host: &HeaderValue,
         id: &str,
-        plane: &Arc<Plane>,
+        table: &Arc<RoutingTable>,
         routed: Routed<'_>,
-    ) -> Arc<Told> {
-        if let Some(told) = &*self.told.load()
-            && told.host == *host
-            && told.position == routed.position
-            // The address is not given to another plane as long as something points to it.
-            && std::ptr::eq(told.plane.as_ptr(), Arc::as_ptr(plane))
+    ) -> Arc<ForwardingValues> {
+        if let Some(values) = &*self.values.load()
+            && values.host == *host
+            && values.position == routed.position
+            // No other routing table gets the same address while a weak pointer exists.
+            && std::ptr::eq(values.table.as_ptr(), Arc::as_ptr(table))
         {
-            return Arc::clone(told);
+            return Arc::clone(values);
         }
         // A copy: a share of the request's head would keep all of that for as long as the connection.
         let own = HeaderValue::from_bytes(host.as_bytes());
-        let told = Arc::new(Told {
+        let values = Arc::new(ForwardingValues {
             host: own.unwrap_or_else(|_| host.clone()),
-            plane: Arc::downgrade(plane),
+            table: Arc::downgrade(table),
             position: routed.position,
             forwarded: self.forwarded(host),
             via: text_value(&format!("1.1 {}", mark(id, routed.route))),
         });
-        self.told.store(Some(Arc::clone(&told)));
-        told
+        self.values.store(Some(Arc::clone(&values)));
+        values
     }
 
     /// `for=…;host="…";proto=https` (RFC 7239 §4). The host is quoted since it may hold a colon;
@@ -256,7 +256,7 @@ fn text_value(text: &str) -> HeaderValue {
 /// What one look at the fields of a message tells: it costs less than a look-up for each name that
 /// mostly is not there.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Survey {
+pub(crate) struct HeadFlags {
     /// Octets of the fields as HTTP/1.1 writes them: `name: value` and the end of the line.
     pub(crate) octets: usize,
     /// Whether some concern one connection alone.
@@ -271,23 +271,23 @@ pub(crate) struct Survey {
     forwarded_prefix: bool,
 }
 
-impl Survey {
+impl HeadFlags {
     pub(crate) fn of(headers: &HeaderMap) -> Self {
-        let mut survey = Self::default();
+        let mut flags = Self::default();
         for (name, value) in headers {
             let name = name.as_str();
-            survey.octets += name.len() + value.len() + 4;
+            flags.octets += name.len() + value.len() + 4;
             match name {
                 "connection" | "keep-alive" | "proxy-connection" | "te" | "transfer-encoding"
-                | "upgrade" | "trailer" => survey.hop_by_hop = true,
-                "location" | "set-cookie" => survey.places = true,
-                "alt-svc" => survey.alternative = true,
-                "x-forwarded-prefix" => survey.forwarded_prefix = true,
-                "user-agent" => survey.is_check = value.as_bytes().starts_with(CHECK_AGENT),
+                | "upgrade" | "trailer" => flags.hop_by_hop = true,
+                "location" | "set-cookie" => flags.places = true,
+                "alt-svc" => flags.alternative = true,
+                "x-forwarded-prefix" => flags.forwarded_prefix = true,
+                "user-agent" => flags.is_check = value.as_bytes().starts_with(CHECK_AGENT),
                 _ => {}
             }
         }
-        survey
+        flags
     }
 }
 
@@ -383,21 +383,21 @@ mod tests {
     fn hop_by_hop_fields_stay_behind(#[case] given: &[(&str, &str)], #[case] left: &[&str]) {
         let mut headers = headers(given);
         assert_eq!(
-            Survey::of(&headers).hop_by_hop,
+            HeadFlags::of(&headers).hop_by_hop,
             names(&headers).iter().any(|name| !left.contains(name))
         );
         remove_hop_by_hop(&mut headers);
         assert_eq!(names(&headers), left);
     }
 
-    fn plane() -> Arc<Plane> {
+    fn routing_table() -> Arc<RoutingTable> {
         let route = Route::new("*.moor.test/a".parse().unwrap(), "4310".parse().unwrap());
         let snapshot = Snapshot::compile(Configuration {
             routes: vec![route],
             ..Configuration::default()
         });
         let roots = TargetRoots::new("/nowhere".into());
-        Arc::new(Plane::new(
+        Arc::new(RoutingTable::new(
             Arc::new(snapshot),
             None,
             &roots,
@@ -406,24 +406,17 @@ mod tests {
     }
 
     fn announced(peer: &str, trusts: bool, given: &[(&str, &str)]) -> HeaderMap {
-        let (plane, mut headers) = (plane(), headers(given));
+        let (table, mut headers) = (routing_table(), headers(given));
         let host = HeaderValue::from_static("a.moor.test:17443");
-        let routed = plane.find("a.moor.test", "/a").unwrap().routed;
+        let routed = table.find("a.moor.test", "/a").unwrap().routed;
         let origin = Origin::new(peer.parse().unwrap(), 17443, true);
-        // The second time from what was told the first.
+        // The second time, with the values made the first time.
         let mut first = headers.clone();
         for headers in [&mut first, &mut headers] {
-            let survey = Survey::of(headers);
-            let told = origin.announce(
-                headers,
-                &host,
-                "bentlane-1f",
-                &plane,
-                routed,
-                trusts,
-                survey,
-            );
-            assert_eq!(told, Ok(()));
+            let flags = HeadFlags::of(headers);
+            let values =
+                origin.announce(headers, &host, "bentlane-1f", &table, routed, trusts, flags);
+            assert_eq!(values, Ok(()));
         }
         assert_eq!(first, headers);
         headers
@@ -506,18 +499,18 @@ mod tests {
             ("set-cookie", "a=1"),
             ("set-cookie", "b=2"),
         ];
-        let wanted = Survey {
+        let wanted = HeadFlags {
             octets: 13 + 17 + 17,
             places: true,
-            ..Survey::default()
+            ..HeadFlags::default()
         };
-        assert_eq!(Survey::of(&headers(&fields)), wanted);
+        assert_eq!(HeadFlags::of(&headers(&fields)), wanted);
         for name in HOP_BY_HOP.iter().chain([&TE]) {
             let one = headers(&[(name.as_str(), "x")]);
-            assert!(Survey::of(&one).hop_by_hop, "{name}");
+            assert!(HeadFlags::of(&one).hop_by_hop, "{name}");
         }
-        assert!(Survey::of(&headers(&[("location", "/")])).places);
-        assert!(Survey::of(&headers(&[("x-forwarded-prefix", "/a")])).forwarded_prefix);
+        assert!(HeadFlags::of(&headers(&[("location", "/")])).places);
+        assert!(HeadFlags::of(&headers(&[("x-forwarded-prefix", "/a")])).forwarded_prefix);
     }
 
     #[rstest]

@@ -8,34 +8,36 @@
 //! What the proxy leaves to others: which routes there are (it is given snapshots), and which
 //! certificates may be made (it is given an issuer).
 
+mod activity;
 mod body;
 mod certificates;
+mod error_page;
 mod failure;
 mod files;
 mod forward;
-mod guard;
+mod head_check;
 mod headers;
-mod link;
 mod listener;
-mod manner;
-mod own;
-mod page;
-mod place;
-mod plane;
+mod outgoing;
+mod own_listeners;
 mod pool;
 mod raw;
 mod record;
 mod redirect;
+mod route_rules;
+mod routing_table;
 mod server;
 mod site;
+mod target_connection;
 mod target_tls;
 mod upgrade;
+mod uri;
 mod workers;
 
 pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
-pub use plane::Limits;
-pub use record::{Recorded, Recorder};
+pub use record::{RecordedExchange, Recorder};
+pub use routing_table::Limits;
 pub use server::{Proxy, Replaced, Running};
 pub use site::{OwnSite, SiteAnswer, SiteBody, SiteRequest, SocketPair, site_body};
 pub use target_tls::TargetRoots;

@@ -26,7 +26,7 @@ use tokio_util::either::Either;
 use tracing::debug;
 
 use crate::body::RequestBody;
-use crate::link::{self, Link, Patience, Sent, Stream};
+use crate::target_connection::{self, ResponseDeadline, Sent, Stream, TargetConnection};
 use crate::target_tls::{self, TargetRoots};
 
 /// How often it is looked whether a shared connection is still wanted.
@@ -56,7 +56,7 @@ pub(crate) type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 /// A connection in use. Giving it back makes it idle; dropping it closes it.
 #[derive(Debug)]
 pub(crate) enum Lease {
-    Http1(Box<Link>),
+    Http1(Box<TargetConnection>),
     /// One of many handles: giving it back is letting go of it.
     Http2(http2::SendRequest<RequestBody>),
 }
@@ -71,14 +71,14 @@ impl Lease {
     pub(crate) fn send(
         &mut self,
         request: Request<RequestBody>,
-        patience: Patience,
+        deadline: ResponseDeadline,
     ) -> impl Future<Output = Option<Sent>> {
         match self {
-            Self::Http1(link) => Either::Left(link.send(request, patience)),
+            Self::Http1(link) => Either::Left(link.send(request, deadline)),
             Self::Http2(sender) => {
                 // In boxes, since most targets speak HTTP/1.1.
                 let sending = Box::pin(sender.try_send_request(request));
-                Either::Right(Box::pin(in_time(patience, sending)))
+                Either::Right(Box::pin(in_time(deadline, sending)))
             }
         }
     }
@@ -120,13 +120,16 @@ impl Lease {
 }
 
 /// What comes of `work`, unless it is late.
-async fn in_time<T>(patience: Patience, mut work: Pin<Box<impl Future<Output = T>>>) -> Option<T> {
-    let mut left = patience.limit;
+async fn in_time<T>(
+    deadline: ResponseDeadline,
+    mut work: Pin<Box<impl Future<Output = T>>>,
+) -> Option<T> {
+    let mut left = deadline.limit;
     loop {
         if let Ok(outcome) = timeout(left, &mut work).await {
             return Some(outcome);
         }
-        left = patience.left()?;
+        left = deadline.left()?;
     }
 }
 
@@ -150,7 +153,7 @@ pub(crate) enum ConnectError {
     /// No TLS comes about, for another reason.
     Tls(String),
     /// It breaks off before it can be used.
-    Broken(String),
+    ClientBodyError(String),
 }
 
 impl Pool {
@@ -175,7 +178,7 @@ impl Pool {
 
     /// An idle connection that can take a request now.
     pub(crate) async fn take_idle(&self) -> Option<Lease> {
-        if let Some(link) = link::take(self.id).await {
+        if let Some(link) = target_connection::take(self.id).await {
             return Some(Lease::Http1(link));
         }
         let shared = self.shared.load();
@@ -212,7 +215,7 @@ impl Pool {
                 Either::Right(stream)
             }
         };
-        let link = Link::new(stream, self.id, head_octets).await;
+        let link = TargetConnection::new(stream, self.id, head_octets).await;
         link.map(|link| Lease::Http1(Box::new(link)))
             .map_err(broken)
     }
@@ -359,7 +362,7 @@ async fn dial(address: SocketAddr, limit: Duration) -> Result<TcpStream, Refusal
 }
 
 fn broken(error: hyper::Error) -> ConnectError {
-    ConnectError::Broken(bentlane_model::chain(&error))
+    ConnectError::ClientBodyError(bentlane_model::chain(&error))
 }
 
 fn tls_failure(error: &io::Error) -> ConnectError {

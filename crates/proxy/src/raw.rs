@@ -9,8 +9,8 @@ use tokio::net::TcpStream;
 use tokio::time::sleep;
 use tracing::debug;
 
-use crate::plane::Limits;
 use crate::pool::Pool;
+use crate::routing_table::Limits;
 
 /// Octets on their way in each direction.
 const BUFFER: usize = 64 * 1024;

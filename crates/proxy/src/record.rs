@@ -11,7 +11,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
-use std::time::{Instant, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 use bentlane_checks::FindingKind;
 use bentlane_traffic::{
@@ -20,13 +20,13 @@ use bentlane_traffic::{
 use crossbeam_queue::ArrayQueue;
 use foldhash::fast::RandomState;
 use http::header::{REFERER, USER_AGENT};
-use http::{HeaderMap, HeaderName, Method, StatusCode, Version};
+use http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, Version};
 use time::OffsetDateTime;
 use tokio::sync::Notify;
 
+use crate::activity::Busy;
 use crate::body::Progress;
-use crate::plane::Plane;
-use crate::server::Busy;
+use crate::routing_table::{Found, RoutingTable};
 
 /// Exchanges that wait to be taken at most; with more, the newest are left out and counted.
 const WAITING: usize = 16 * 1024;
@@ -40,29 +40,29 @@ pub struct Recorder {
 
 #[derive(Debug)]
 struct Inner {
-    queue: ArrayQueue<Box<Note>>,
+    queue: ArrayQueue<Box<ExchangeBuilder>>,
     left_out: AtomicU64,
     /// For whoever takes them out.
-    labels: Mutex<Labels>,
-    /// Whether somebody waits to be told of the next exchange.
+    labels: Mutex<RouteLabels>,
+    /// Whether somebody waits for the next exchange.
     awaited: AtomicBool,
     news: Notify,
 }
 
 /// An exchange that ended, in little room.
 #[derive(Debug)]
-pub struct Recorded {
+pub struct RecordedExchange {
     at: SystemTime,
     timings: Timings,
     /// The route's address.
     route: Option<Arc<str>>,
     ending: Ending,
-    told: Told,
+    details: Details,
 }
 
-/// What is told of an exchange as it was noted.
+/// The details of an exchange.
 #[derive(Debug)]
-pub(crate) struct Told {
+pub(crate) struct Details {
     client: IpAddr,
     secure: bool,
     version: Version,
@@ -77,7 +77,7 @@ pub(crate) struct Told {
     pub(crate) sent: u64,
 }
 
-impl Told {
+impl Details {
     fn name_and_path(&self) -> (&str, &str) {
         self.place
             .split_at_checked(self.name_length)
@@ -85,9 +85,9 @@ impl Told {
     }
 }
 
-/// What is needed of a plane when an exchange ends that outlasts it.
+/// What a long exchange needs of its routing table, copied so that the table can be dropped.
 #[derive(Debug)]
-struct Lasting {
+struct OwnedContext {
     recorder: Recorder,
     route: Option<Arc<str>>,
     log: Option<PathBuf>,
@@ -100,37 +100,37 @@ struct Clocks {
     at: SystemTime,
 }
 
-/// The addresses of a plane's routes, made when they are first told.
+/// The addresses of a routing table's routes, made when they are first needed.
 #[derive(Debug, Default)]
-struct Labels {
-    /// Kept from being another one's place, and not in memory.
-    plane: Weak<Plane>,
+struct RouteLabels {
+    /// Weak, so that the table can be dropped; while this exists, no other table has its address.
+    table: Weak<RoutingTable>,
     labels: HashMap<usize, Arc<str>, RandomState>,
 }
 
-impl Labels {
-    fn of(&mut self, plane: &Arc<Plane>, position: usize) -> Option<Arc<str>> {
-        if self.plane.as_ptr() != Arc::as_ptr(plane) {
-            self.plane = Arc::downgrade(plane);
+impl RouteLabels {
+    fn of(&mut self, table: &Arc<RoutingTable>, position: usize) -> Option<Arc<str>> {
+        if self.table.as_ptr() != Arc::as_ptr(table) {
+            self.table = Arc::downgrade(table);
             self.labels = HashMap::default();
         }
         if let Some(label) = self.labels.get(&position) {
             return Some(Arc::clone(label));
         }
-        let label = label(plane, position)?;
+        let label = label(table, position)?;
         self.labels.insert(position, Arc::clone(&label));
         Some(label)
     }
 }
 
-fn label(plane: &Plane, position: usize) -> Option<Arc<str>> {
-    let route = plane.snapshot.configuration().routes.get(position)?;
+fn label(table: &RoutingTable, position: usize) -> Option<Arc<str>> {
+    let route = table.snapshot.configuration().routes.get(position)?;
     Some(route.address.to_string().into())
 }
 
 /// The access log of a route.
-fn log(plane: &Plane, position: usize) -> Option<PathBuf> {
-    let route = plane.snapshot.configuration().routes.get(position)?;
+fn log(table: &RoutingTable, position: usize) -> Option<PathBuf> {
+    let route = table.snapshot.configuration().routes.get(position)?;
     route.settings.access_log.clone()
 }
 
@@ -151,7 +151,7 @@ impl Default for Recorder {
 impl Recorder {
     /// Takes the exchanges that ended since the last time, first the one that ended first; with each
     /// the route's access log and the line for it, when it has one.
-    pub fn take(&self) -> impl Iterator<Item = (Recorded, Option<(PathBuf, String)>)> {
+    pub fn take(&self) -> impl Iterator<Item = (RecordedExchange, Option<(PathBuf, String)>)> {
         let clocks = Clocks {
             now: Instant::now(),
             at: SystemTime::now(),
@@ -162,8 +162,8 @@ impl Recorder {
             .lock()
             .unwrap_or_else(PoisonError::into_inner);
         std::iter::from_fn(move || {
-            let note = self.inner.queue.pop()?;
-            Some(Recorded::new(note, clocks, &mut labels))
+            let exchange = self.inner.queue.pop()?;
+            Some(RecordedExchange::new(exchange, clocks, &mut labels))
         })
     }
 
@@ -188,8 +188,8 @@ impl Recorder {
         self.inner.left_out.load(Ordering::Relaxed)
     }
 
-    fn put(&self, note: Box<Note>) {
-        if self.inner.queue.push(note).is_err() {
+    fn put(&self, exchange: Box<ExchangeBuilder>) {
+        if self.inner.queue.push(exchange).is_err() {
             self.inner.left_out.fetch_add(1, Ordering::Relaxed);
         }
         // Whoever reads pauses after each time, so that many cost no more than one.
@@ -203,14 +203,14 @@ impl Recorder {
 
 /// What is noted of an exchange while it goes on.
 #[derive(Debug)]
-pub(crate) struct Note {
+pub(crate) struct ExchangeBuilder {
     /// Whether nobody wants to know: a check of our own, or a page of our own.
     pub(crate) skipped: bool,
-    pub(crate) told: Told,
-    /// The plane that it was routed by, once it is answered, and the route's place in it.
-    plane: Option<Arc<Plane>>,
-    /// In place of the plane, for what may last much longer than that.
-    lasting: Option<Box<Lasting>>,
+    pub(crate) details: Details,
+    /// The routing table that it was routed by, once it is answered, and the route's index in it.
+    table: Option<Arc<RoutingTable>>,
+    /// Used instead of the routing table by exchanges that may last much longer than that.
+    lasting: Option<Box<OwnedContext>>,
     pub(crate) position: Option<usize>,
     /// The request's body, when it has one, until the response's goes on with it.
     pub(crate) received: Option<Progress>,
@@ -231,12 +231,12 @@ pub(crate) struct Note {
     end: Option<(Ending, Instant)>,
 }
 
-impl Note {
+impl ExchangeBuilder {
     /// For a request whose head has come in.
     pub(crate) fn begin(client: IpAddr, secure: bool, version: Version, method: Method) -> Self {
         Self {
             skipped: false,
-            told: Told {
+            details: Details {
                 client,
                 secure,
                 version,
@@ -248,7 +248,7 @@ impl Note {
                 carried: 0,
                 sent: 0,
             },
-            plane: None,
+            table: None,
             lasting: None,
             position: None,
             received: None,
@@ -269,12 +269,12 @@ impl Note {
         let mut place = String::with_capacity(name.len() + path.len());
         place.push_str(name);
         place.push_str(path);
-        (self.told.place, self.told.name_length) = (place.into(), name.len());
+        (self.details.place, self.details.name_length) = (place.into(), name.len());
     }
 
     /// Whether it is known what is asked for.
     pub(crate) fn knows_place(&self) -> bool {
-        !self.told.place.is_empty()
+        !self.details.place.is_empty()
     }
 
     /// Who asks, for an access log.
@@ -289,46 +289,46 @@ impl Note {
         }));
     }
 
-    /// The head of the response is there, by a route of `plane`.
-    pub(crate) fn answered(&mut self, status: StatusCode, plane: Arc<Plane>) {
-        self.told.status = status;
-        self.plane = Some(plane);
+    /// The head of the response has arrived, by a route of `table`.
+    pub(crate) fn answered(&mut self, status: StatusCode, table: Arc<RoutingTable>) {
+        self.details.status = status;
+        self.table = Some(table);
         self.answered = Some(Instant::now());
     }
 
     /// The same note, to be ended by somebody else; what stays is nobody's.
     pub(crate) fn hand_over(&mut self) -> Box<Self> {
-        let Told {
+        let Details {
             client,
             secure,
             version,
             ref method,
             ..
-        } = self.told;
+        } = self.details;
         let mut stays = Self::begin(client, secure, version, method.clone());
         stays.skipped = true;
-        let mut note = Box::new(std::mem::replace(self, stays));
-        note.lasts();
-        note
+        let mut exchange = Box::new(std::mem::replace(self, stays));
+        exchange.lasts();
+        exchange
     }
 
-    /// It may last for hours: the plane is let go of, and with it all of its routes.
+    /// It may last for hours: releases the routing table.
     pub(crate) fn lasts(&mut self) {
-        if let Some(plane) = self.plane.take() {
+        if let Some(table) = self.table.take() {
             let position = self.position;
-            self.lasting = Some(Box::new(Lasting {
-                recorder: plane.recorder.clone(),
-                route: position.and_then(|position| label(&plane, position)),
-                log: position.and_then(|position| log(&plane, position)),
+            self.lasting = Some(Box::new(OwnedContext {
+                recorder: table.recorder.clone(),
+                route: position.and_then(|position| label(&table, position)),
+                log: position.and_then(|position| log(&table, position)),
             }));
         }
     }
 
     /// The exchange is over.
     pub(crate) fn end(mut self: Box<Self>, ending: Ending) {
-        let plane = self.plane.as_deref().map(|plane| &plane.recorder);
+        let table = self.table.as_deref().map(|table| &table.recorder);
         let lasting = self.lasting.as_deref().map(|lasting| &lasting.recorder);
-        let Some(recorder) = plane.or(lasting).filter(|_| !self.skipped).cloned() else {
+        let Some(recorder) = table.or(lasting).filter(|_| !self.skipped).cloned() else {
             return;
         };
         let ending = match ending {
@@ -341,7 +341,7 @@ impl Note {
 
     /// The same for a connection that changed its protocol, and carried so much to target and client.
     pub(crate) fn end_upgraded(mut self: Box<Self>, to_target: u64, to_client: u64) {
-        (self.told.carried, self.told.sent) = (to_target, to_client);
+        (self.details.carried, self.details.sent) = (to_target, to_client);
         self.end(Ending::Upgraded);
     }
 
@@ -362,34 +362,37 @@ impl Note {
     }
 }
 
-impl Recorded {
-    /// Takes a note over: the plane it was routed by, which may long have been replaced, and what may
+impl RecordedExchange {
+    /// Takes a note over: the routing table it was routed by, which may long have been replaced, and what may
     /// be secret are let go of.
     fn new(
-        mut note: Box<Note>,
+        mut exchange: Box<ExchangeBuilder>,
         clocks: Clocks,
-        labels: &mut Labels,
+        labels: &mut RouteLabels,
     ) -> (Self, Option<(PathBuf, String)>) {
-        let (name, path) = note.told.name_and_path();
+        let (name, path) = exchange.details.name_and_path();
         if let Cow::Owned(path) = without_secrets(path) {
-            note.told.place = format!("{name}{path}").into();
+            exchange.details.place = format!("{name}{path}").into();
         }
-        let (ending, end) = note.end.unwrap_or((Ending::ClientLeft, note.start));
-        let visitor = note.visitor.take();
-        let (route, file) = match (note.lasting.take(), note.plane.take().zip(note.position)) {
+        let (ending, end) = exchange.end.unwrap_or((Ending::ClientLeft, exchange.start));
+        let visitor = exchange.visitor.take();
+        let (route, file) = match (
+            exchange.lasting.take(),
+            exchange.table.take().zip(exchange.position),
+        ) {
             (Some(lasting), _) => (lasting.route, lasting.log),
-            (None, Some((plane, position))) => {
-                let file = visitor.as_ref().and_then(|_| log(&plane, position));
-                (labels.of(&plane, position), file)
+            (None, Some((table, position))) => {
+                let file = visitor.as_ref().and_then(|_| log(&table, position));
+                (labels.of(&table, position), file)
             }
             (None, None) => (None, None),
         };
         let recorded = Self {
-            at: clocks.at - (clocks.now - note.start),
-            timings: note.timings(end),
+            at: clocks.at - (clocks.now - exchange.start),
+            timings: exchange.timings(end),
             route,
             ending,
-            told: note.told,
+            details: exchange.details,
         };
         let log = file.zip(visitor).map(|(file, visitor)| {
             let line = combined_line(&recorded.exchange(0), &visitor);
@@ -413,8 +416,8 @@ impl Recorded {
     /// Whether the target gave no response, broke it off, or answered with an error of its own (5xx).
     #[must_use]
     pub fn is_failure(&self) -> bool {
-        self.told.finding.is_some()
-            || self.told.status.is_server_error()
+        self.details.finding.is_some()
+            || self.details.status.is_server_error()
             || self.ending == Ending::TargetBrokeOff
     }
 
@@ -422,38 +425,68 @@ impl Recorded {
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         Outcome {
-            status: self.told.status.as_u16(),
+            status: self.details.status.as_u16(),
             ending: self.ending,
-            sent: self.told.sent,
+            sent: self.details.sent,
             total_us: self.timings.total_us(),
         }
     }
 
-    /// All that is told of it, with its number.
+    /// The whole exchange, with its number.
     #[must_use]
     pub fn exchange(&self, id: i64) -> Exchange {
-        let told = &self.told;
-        let (name, path) = told.name_and_path();
+        let details = &self.details;
+        let (name, path) = details.name_and_path();
         Exchange {
             id,
             at: OffsetDateTime::from(self.at),
             route: self.route.as_deref().map(str::to_owned),
-            client: told.client.to_canonical(),
-            secure: told.secure,
-            protocol: match told.version {
+            client: details.client.to_canonical(),
+            secure: details.secure,
+            protocol: match details.version {
                 Version::HTTP_2 => Protocol::Http2,
                 Version::HTTP_10 | Version::HTTP_09 => Protocol::Http10,
                 _ => Protocol::Http11,
             },
-            method: told.method.as_str().to_owned(),
+            method: details.method.as_str().to_owned(),
             name: name.to_owned(),
             path: path.to_owned(),
-            status: told.status.as_u16(),
+            status: details.status.as_u16(),
             ending: self.ending,
-            finding: told.finding,
-            received: told.carried,
-            sent: told.sent,
+            finding: details.finding,
+            received: details.carried,
+            sent: details.sent,
             timings: self.timings,
+        }
+    }
+}
+
+impl ExchangeBuilder {
+    /// Sets the route, and the client where the route logs requests. Requests to our own pages are not
+    /// recorded.
+    pub(crate) fn set_route(&mut self, found: Option<Found<'_>>, headers: &HeaderMap) {
+        let Some(found) = found else {
+            return;
+        };
+        self.position = found.routed.position;
+        self.skipped |= found.routed.position.is_none();
+        if found.rules.is_some_and(|rules| rules.logs) {
+            self.visited_by(headers);
+        }
+    }
+
+    /// Adds `Server-Timing` (W3C Server Timing §3) with the times to connect and to the first byte.
+    #[cold]
+    pub(crate) fn add_server_timing(&self, headers: &mut HeaderMap) {
+        let millis = |duration: Duration| duration.as_secs_f64() * 1000.0;
+        let mut value = match self.connecting.zip(self.connected) {
+            Some((start, end)) => format!("connect;dur={:.1}, ", millis(end - start)),
+            None => String::new(),
+        };
+        let asked = self.asked.unwrap_or(self.start);
+        value.push_str(&format!("app;dur={:.1}", millis(asked.elapsed())));
+        if let Ok(value) = HeaderValue::try_from(value) {
+            headers.append("server-timing", value);
         }
     }
 }
@@ -467,16 +500,21 @@ mod tests {
     #[test]
     fn what_does_not_fit_is_counted() {
         let recorder = Recorder::default();
-        let note = || {
+        let exchange = || {
             let client = Ipv4Addr::LOCALHOST.into();
-            Box::new(Note::begin(client, true, Version::HTTP_2, Method::GET))
+            Box::new(ExchangeBuilder::begin(
+                client,
+                true,
+                Version::HTTP_2,
+                Method::GET,
+            ))
         };
         for _ in 0..WAITING + 3 {
-            recorder.put(note());
+            recorder.put(exchange());
         }
         assert_eq!(recorder.left_out(), 3);
         assert_eq!(recorder.take().count(), WAITING);
-        recorder.put(note());
+        recorder.put(exchange());
         assert_eq!(recorder.take().count(), 1);
     }
 }

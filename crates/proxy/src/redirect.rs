@@ -3,7 +3,7 @@ use http::header::LOCATION;
 use http::{HeaderValue, Response, StatusCode, Uri};
 
 use crate::body::ResponseBody;
-use crate::manner::Manner;
+use crate::route_rules::RouteRules;
 
 /// Sends a client of the plain port to the same URL over TLS, method and body kept (RFC 9110
 /// §15.4.9).
@@ -21,14 +21,14 @@ pub(crate) fn to_https(name: &str, https_port: u16, path: &str) -> Response<Resp
 pub(crate) fn elsewhere(
     uri: &Uri,
     to: &Redirect,
-    manner: Option<&Manner>,
+    rules: Option<&RouteRules>,
     port: Option<u16>,
 ) -> Response<ResponseBody> {
     let path = uri.path_and_query().map_or("/", |path| path.as_str());
-    let stripped = manner.and_then(|manner| manner.stripped.as_deref());
+    let stripped = rules.and_then(|rules| rules.stripped.as_deref());
     let path = without_prefix(path, stripped.unwrap_or_default());
-    let keep = manner.and_then(|manner| manner.keep_path);
-    let status = manner.and_then(|manner| manner.redirect_status);
+    let keep = rules.and_then(|rules| rules.keep_path);
+    let status = rules.and_then(|rules| rules.redirect_status);
     let status = status.unwrap_or(StatusCode::TEMPORARY_REDIRECT);
     sent_to(&to.location(&path, keep, port), status)
 }

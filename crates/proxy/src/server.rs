@@ -3,10 +3,9 @@ use std::future::{Future, poll_fn};
 use std::io;
 use std::net::{IpAddr, SocketAddr, TcpListener as StdListener};
 use std::pin::{Pin, pin};
-use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
-use std::task::{Context, Poll};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_model::Snapshot;
@@ -21,21 +20,22 @@ use rustls::server::ProducesTickets;
 use rustls::{CipherSuite, ServerConfig};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::time::{Instant as TokioInstant, Sleep, sleep, timeout};
+use tokio::time::{sleep, timeout};
 use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tokio_util::task::task_tracker::TaskTrackerToken;
 use tracing::debug;
 
+use crate::activity::UntilIdle;
 use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
-use crate::guard::Guard;
+use crate::head_check::HeadCheck;
 use crate::listener::{Listeners, Permit, Permits, accept};
-use crate::own::{OwnListeners, Wanted};
-use crate::plane::{Limits, Plane};
+use crate::own_listeners::{OwnAddresses, OwnListeners};
 use crate::raw;
 use crate::record::Recorder;
+use crate::routing_table::{Limits, RoutingTable};
 use crate::site::OwnSite;
 use crate::target_tls::TargetRoots;
 use crate::workers::{Place, Workers};
@@ -46,13 +46,13 @@ const HANDSHAKE: u8 = 0x16;
 const HTTP2_PREFACE: [u8; 3] = *b"PRI";
 /// Octets of a body that are read or written at a time, at most.
 const BUFFER: usize = 256 * 1024;
-/// How long to wait for more of a connection's first octets.
-const LOOK_AGAIN: Duration = Duration::from_millis(5);
+/// How long to wait for more of a connection's first bytes.
+const FIRST_BYTES_POLL: Duration = Duration::from_millis(5);
 
 /// What all connections share.
 #[derive(Debug)]
 pub(crate) struct Shared {
-    plane: ArcSwap<Plane>,
+    table: ArcSwap<RoutingTable>,
     pub(crate) certificates: Arc<Certificates>,
     pub(crate) limits: Limits,
     /// What answers under our own name, once it is there.
@@ -64,14 +64,14 @@ pub(crate) struct Shared {
 
 impl Shared {
     /// The routes of the moment; a request keeps them until it is answered.
-    pub(crate) fn plane(&self) -> Arc<Plane> {
-        self.plane.load_full()
+    pub(crate) fn routing_table(&self) -> Arc<RoutingTable> {
+        self.table.load_full()
     }
 }
 
 /// What requests went by until it was replaced.
 #[derive(Debug)]
-pub struct Replaced(Arc<Plane>);
+pub struct Replaced(Arc<RoutingTable>);
 
 impl Replaced {
     /// Whether nobody else goes by it or by its snapshot any more.
@@ -99,14 +99,14 @@ impl Proxy {
         limits: Limits,
     ) -> Self {
         certificates.pin(&snapshot);
-        let plane = Plane::new(snapshot, None, &roots, Recorder::default());
-        let own = OwnListeners::new(Wanted::of(&plane));
+        let table = RoutingTable::new(snapshot, None, &roots, Recorder::default());
+        let own = OwnListeners::new(OwnAddresses::of(&table));
         let mut id = [0; 4];
         // A constant would do, too, as long as no other service passes requests on to us.
         let _ = aws_lc_rs::rand::fill(&mut id);
         Self {
             shared: Arc::new(Shared {
-                plane: ArcSwap::from_pointee(plane),
+                table: ArcSwap::from_pointee(table),
                 certificates,
                 limits,
                 site: OnceLock::new(),
@@ -123,11 +123,11 @@ impl Proxy {
     /// has to spend.
     pub fn publish(&self, snapshot: Arc<Snapshot>) -> Replaced {
         self.shared.certificates.pin(&snapshot);
-        let now = self.shared.plane.load();
-        let next = Plane::new(snapshot, Some(&now), &self.roots, now.recorder.clone());
-        let wanted = Wanted::of(&next);
+        let now = self.shared.table.load();
+        let next = RoutingTable::new(snapshot, Some(&now), &self.roots, now.recorder.clone());
+        let wanted = OwnAddresses::of(&next);
         drop(now);
-        let replaced = self.shared.plane.swap(Arc::new(next));
+        let replaced = self.shared.table.swap(Arc::new(next));
         self.own.want(wanted);
         Replaced(replaced)
     }
@@ -147,7 +147,7 @@ impl Proxy {
     /// Where the exchanges are that have passed.
     #[must_use]
     pub fn recorder(&self) -> Recorder {
-        self.shared.plane.load().recorder.clone()
+        self.shared.table.load().recorder.clone()
     }
 
     /// Starts to serve on `listeners`. It goes on until the service stops.
@@ -396,7 +396,12 @@ impl Serving {
         let IpAddr::V4(ip) = accepted.at.ip() else {
             return;
         };
-        let Some(raw) = self.shared.plane().raw(ip, accepted.at.port()).cloned() else {
+        let Some(raw) = self
+            .shared
+            .routing_table()
+            .raw(ip, accepted.at.port())
+            .cloned()
+        else {
             return;
         };
         if accepted.refused {
@@ -422,7 +427,7 @@ impl Serving {
                 match (length, first) {
                     (0, _) => return None,
                     // A part of a preface may be in the first packet, though no client does so.
-                    (1 | 2, [b'P', ..]) => sleep(LOOK_AGAIN).await,
+                    (1 | 2, [b'P', ..]) => sleep(FIRST_BYTES_POLL).await,
                     _ => return Some(first),
                 }
             }
@@ -431,16 +436,16 @@ impl Serving {
     }
 
     async fn open_tls(self, accepted: Accepted) {
-        let plane = self.shared.plane();
-        if plane.snapshot.has_unopened() {
+        let table = self.shared.routing_table();
+        if table.snapshot.has_unopened() {
             let asked = raw::server_name(&accepted.stream);
             let asked = timeout(self.shared.limits.head, asked).await.ok().flatten();
-            let pool = asked.and_then(|name| plane.unopened(&name));
+            let pool = asked.and_then(|name| table.unopened(&name));
             if let Some(pool) = pool.filter(|_| !accepted.refused) {
                 return raw::pass(accepted.stream, &pool, &self.shared.limits).await;
             }
         }
-        drop(plane);
+        drop(table);
         let (connected, peer) = (self.connected(&accepted), accepted.peer);
         let Accepted { stream, held, .. } = accepted;
         let accepting = self.acceptor.accept(stream);
@@ -484,7 +489,7 @@ impl Serving {
     where
         S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
     {
-        let (stream, seen) = Guard::new(stream);
+        let (stream, seen) = HeadCheck::new(stream);
         let client = client.with_heads_seen(seen);
         let client = Arc::new(client);
         let service = service_fn(move |request| {
@@ -552,7 +557,7 @@ impl Serving {
             let mut told = pin!(told.cancelled_owned());
             let (mut asked, mut stopped) = (false, false);
             let outcome = poll_fn(|context| {
-                // Asked once, which has this task woken when the time comes, and then again: to ask
+                // Polled once, which has this task woken when the time comes, and then again: to ask
                 // takes a lock.
                 if !stopped && (!asked || begun.load(Ordering::Acquire)) {
                     asked = true;
@@ -568,111 +573,6 @@ impl Serving {
             }
             drop(held);
         });
-    }
-}
-
-/// Whether requests are at work on a connection, and since when none is. Cloning gives another
-/// handle to the same.
-#[derive(Clone, Debug)]
-pub(crate) struct Activity(Arc<Requests>);
-
-#[derive(Debug)]
-struct Requests {
-    start: Instant,
-    at_work: AtomicUsize,
-    /// Milliseconds from the start to when the last one ended.
-    last: AtomicU64,
-}
-
-/// A request at work, until it is dropped.
-#[derive(Debug)]
-pub(crate) struct Busy(Activity);
-
-impl Default for Activity {
-    fn default() -> Self {
-        Self(Arc::new(Requests {
-            start: Instant::now(),
-            at_work: AtomicUsize::new(0),
-            last: AtomicU64::new(0),
-        }))
-    }
-}
-
-impl Activity {
-    pub(crate) fn begin(&self) -> Busy {
-        self.0.at_work.fetch_add(1, Ordering::Relaxed);
-        Busy(self.clone())
-    }
-
-    /// How long nothing has been at work; `None` while something is.
-    fn idle_for(&self) -> Option<Duration> {
-        if self.0.at_work.load(Ordering::Relaxed) > 0 {
-            return None;
-        }
-        let last = Duration::from_millis(self.0.last.load(Ordering::Relaxed));
-        Some(self.0.start.elapsed().saturating_sub(last))
-    }
-}
-
-impl Drop for Busy {
-    fn drop(&mut self) {
-        let Requests {
-            start,
-            at_work,
-            last,
-        } = &*self.0.0;
-        let millis = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
-        last.store(millis, Ordering::Relaxed);
-        at_work.fetch_sub(1, Ordering::Relaxed);
-    }
-}
-
-/// A connection of HTTP/2 that is ended once nothing has been asked over it for a while. One of
-/// HTTP/1.1 ends by the time that a head may take.
-struct UntilIdle<C> {
-    connection: Pin<Box<C>>,
-    stop: fn(Pin<&mut C>),
-    activity: Activity,
-    limit: Duration,
-    next_look: Pin<Box<Sleep>>,
-}
-
-impl<C> UntilIdle<C> {
-    fn new(connection: C, stop: fn(Pin<&mut C>), activity: Activity, limit: Duration) -> Self {
-        Self {
-            connection: Box::pin(connection),
-            stop,
-            activity,
-            limit,
-            next_look: Box::pin(sleep(limit)),
-        }
-    }
-
-    fn stop(self: Pin<&mut Self>) {
-        let this = self.get_mut();
-        (this.stop)(this.connection.as_mut());
-    }
-}
-
-impl<C: Future> Future for UntilIdle<C> {
-    type Output = C::Output;
-
-    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<C::Output> {
-        let this = self.get_mut();
-        while this.next_look.as_mut().poll(context).is_ready() {
-            let left = match this.activity.idle_for() {
-                Some(idle) if idle >= this.limit => {
-                    (this.stop)(this.connection.as_mut());
-                    this.limit
-                }
-                Some(idle) => this.limit.saturating_sub(idle),
-                None => this.limit,
-            };
-            // Not at once again: the clocks differ by a little.
-            let left = left.max(LOOK_AGAIN);
-            this.next_look.as_mut().reset(TokioInstant::now() + left);
-        }
-        this.connection.as_mut().poll(context)
     }
 }
 
@@ -694,43 +594,4 @@ pub(crate) struct Accepted {
     at: SocketAddr,
     refused: bool,
     held: Held,
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// A connection that ends when it is told to.
-    struct Told(bool);
-
-    impl Future for Told {
-        type Output = ();
-
-        fn poll(self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<()> {
-            if self.0 {
-                Poll::Ready(())
-            } else {
-                Poll::Pending
-            }
-        }
-    }
-
-    #[tokio::test]
-    async fn a_connection_ends_when_nothing_was_asked_for_a_while_and_not_before() {
-        let activity = Activity::default();
-        let limit = Duration::from_millis(30);
-        let mut connection = pin!(UntilIdle::new(
-            Told(false),
-            |mut told| told.0 = true,
-            activity.clone(),
-            limit,
-        ));
-        let busy = activity.begin();
-        let early = timeout(limit * 4, connection.as_mut()).await;
-        assert!(early.is_err(), "a request is at work");
-        drop(busy);
-        assert!(activity.idle_for().is_some_and(|idle| idle < limit * 4));
-        let ended = timeout(Duration::from_secs(20), connection).await;
-        assert!(ended.is_ok(), "nothing is at work");
-    }
 }

@@ -19,7 +19,7 @@ use tracing::debug;
 use crate::body::ResponseBody;
 use crate::headers::{append_via, remove_hop_by_hop, upgrade_wanted};
 use crate::pool::Lease;
-use crate::record::Note;
+use crate::record::ExchangeBuilder;
 
 /// What RFC 6455 §1.3 has appended to a key.
 const KEY_SUFFIX: &[u8] = b"258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
@@ -116,7 +116,7 @@ pub(crate) fn join(
     lease: Lease,
     client_side: OnUpgrade,
     upgrade: &Upgrade,
-    note: Box<Note>,
+    exchange: Box<ExchangeBuilder>,
 ) -> Response<ResponseBody> {
     tokio::spawn(async move {
         let Some((target, read)) = lease.change().await else {
@@ -125,7 +125,7 @@ pub(crate) fn join(
         let client = match client_side.await {
             Ok(client) => TokioIo::new(client),
             Err(cause) => {
-                note.end(Ending::ClientLeft);
+                exchange.end(Ending::ClientLeft);
                 return debug!(%cause, "an upgrade did not come about");
             }
         };
@@ -140,7 +140,7 @@ pub(crate) fn join(
             debug!(%cause, "an upgraded connection ended early");
         }
         drop((client, target));
-        note.end_upgraded(to_target, to_client);
+        exchange.end_upgraded(to_target, to_client);
     });
     let (mut parts, _) = response.into_parts();
     let protocol = parts.headers.get(UPGRADE).cloned();

@@ -9,7 +9,7 @@ use bentlane_supervisor::{Policy, Stop, Supervisor};
 use tokio::runtime::{self, Handle};
 use tokio_util::sync::CancellationToken;
 
-use crate::link;
+use crate::target_connection;
 
 /// Threads at most, however many cores there are.
 const MOST: usize = 16;
@@ -75,7 +75,7 @@ impl Worker {
             let runtime = runtime.take().ok_or("its runtime has ended")?;
             runtime.block_on(stop.wait());
             // While its sockets can still be told so.
-            link::close_all();
+            target_connection::close_all();
             runtime.shutdown_background();
             Ok(())
         };

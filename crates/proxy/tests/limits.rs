@@ -94,8 +94,8 @@ impl Scene {
         let mut stream = self.connect().await;
         stream.write_all(sent.as_bytes()).await.unwrap();
         let mut said = Vec::new();
-        let patience = Duration::from_secs(20);
-        let reading = tokio::time::timeout(patience, stream.read_to_end(&mut said));
+        let deadline = Duration::from_secs(20);
+        let reading = tokio::time::timeout(deadline, stream.read_to_end(&mut said));
         let _ = reading.await.expect("the connection is closed in the end");
         String::from_utf8_lossy(&said).into_owned()
     }

@@ -3,51 +3,51 @@ use std::sync::Arc;
 use bentlane_checks::Verdict;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, broadcast};
 
-/// Events kept for a listener that is slow; one that falls further behind is told to reload.
+/// Events that are kept for a slow subscriber; one that falls further behind is told to reload.
 const BACKLOG: usize = 256;
-/// Those who listen at a time.
-const LISTENERS: usize = 32;
+/// The most subscribers at the same time.
+const MOST_SUBSCRIBERS: usize = 32;
 
-/// What the console hears of.
+/// What the console is notified of.
 #[derive(Clone, Debug)]
 pub(crate) enum Event {
-    /// The configuration has this revision now.
+    /// This revision of the configuration is in force.
     Configuration { revision: u64 },
-    /// A check came to this.
+    /// The result of a check.
     Verdict(Box<Verdict>),
 }
 
-/// Hands every event to every listener.
+/// Sends every event to every subscriber.
 #[derive(Clone, Debug)]
 pub(crate) struct Events {
     sender: broadcast::Sender<Event>,
-    places: Arc<Semaphore>,
+    permits: Arc<Semaphore>,
 }
 
 impl Events {
     pub(crate) fn new() -> Self {
         Self {
             sender: broadcast::Sender::new(BACKLOG),
-            places: Arc::new(Semaphore::new(LISTENERS)),
+            permits: Arc::new(Semaphore::new(MOST_SUBSCRIBERS)),
         }
     }
 
-    pub(crate) fn tell(&self, event: Event) {
-        // Nobody listening is no fault.
+    pub(crate) fn send(&self, event: Event) {
+        // It fails when there are no subscribers, which is no error.
         let _ = self.sender.send(event);
     }
 
-    /// A place among those who may listen, until it is dropped; `None` when there is none left.
-    pub(crate) fn take_place(&self) -> Option<OwnedSemaphorePermit> {
-        Arc::clone(&self.places).try_acquire_owned().ok()
+    /// A permit to subscribe, to be held meanwhile; `None` when there are too many subscribers.
+    pub(crate) fn permit(&self) -> Option<OwnedSemaphorePermit> {
+        Arc::clone(&self.permits).try_acquire_owned().ok()
     }
 
-    /// Whether somebody listens.
+    /// Whether there is a subscriber.
     pub(crate) fn is_followed(&self) -> bool {
         self.sender.receiver_count() > 0
     }
 
-    pub(crate) fn listen(&self) -> broadcast::Receiver<Event> {
+    pub(crate) fn subscribe(&self) -> broadcast::Receiver<Event> {
         self.sender.subscribe()
     }
 }

@@ -55,8 +55,8 @@ impl Inherited {
         Some((self.udp.swap_remove(position), tcp))
     }
 
-    /// Says which sockets nobody asked for: questions and requests there would wait for ever.
-    pub(crate) fn warn_of_the_rest(&self) {
+    /// Warns of sockets that no listener uses: connections to them would never be answered.
+    pub(crate) fn warn_of_unused(&self) {
         let udp = self.udp.iter().map(UdpSocket::local_addr);
         for address in udp.chain(self.tcp.iter().map(TcpListener::local_addr)) {
             warn!(

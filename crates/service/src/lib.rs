@@ -1,38 +1,44 @@
 //! The service: the API, the wiring of its parts, background checks and the console.
 //!
-//! [`Service::start`] binds every listener, takes up the authority and the last known good
+//! [`Service::start`] binds every listener, loads the authority and the last known good
 //! configuration, and connects to the database; [`Service::run`] serves until told to stop. What
 //! the command line and the console exchange with it is in `bentlane_api_types`.
 
+mod access_log;
 mod api;
-
-mod attached;
-mod board;
+mod background_checks;
 mod capacity;
+mod checker;
 mod config;
+mod configuration;
 mod console;
 mod containers;
+mod database;
+mod error;
 mod events;
 mod exports;
 mod history;
-mod imports;
 mod inherited;
+mod last_known_good;
+mod listening;
+mod low_priority;
 mod machine;
-mod priority;
-mod queries;
-mod schedule;
+mod pki;
+mod query_log;
 mod service;
 mod sign_in;
-mod state;
+mod sockets;
+mod storage;
+mod system_files;
+mod ticker;
 mod traffic;
-mod trust;
-mod turns;
 mod upstreams;
-mod wiring;
+mod users;
 
 pub use config::{
-    Checks, ChecksFile, Config, ConfigError, ConfigFile, KeepTraffic, Listen, ListenAt,
-    TrafficFile, UpstreamChoice, Upstreams,
+    Checks, Config, ConfigError, KeepTraffic, Listen, ListenAt, OneOrMore, SERVICE_SETTINGS,
+    ServiceSetting, ServiceSettings, UpstreamChoice, Upstreams, settings_page,
 };
+pub use error::{ServiceError, bind_error};
 pub use inherited::Inherited;
-pub use service::{Service, ServiceError, bind_error};
+pub use service::Service;

@@ -3,12 +3,14 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
+use arc_swap::ArcSwap;
 use bentlane_checks::{
     Hosts, Machine, MachineVerdict, NameToReach, PROBE_LABEL, StoreSeen, StoreTrust, ToReach,
     ZoneNames, judge_machine,
 };
 use bentlane_model::{Answers, Name, Pattern, Snapshot, Zone, chain};
 use bentlane_probe::{other_on_443, port_holder};
+use bentlane_store::DataDir;
 use bentlane_system::{
     ClientTrust, Ours, Part, StoreKind, System, SystemError, Trusts, browsers_with_own_dns,
     installed_browsers, trust_stores,
@@ -17,37 +19,43 @@ use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
 use tracing::{error, warn};
 
-use crate::api::authority::ours;
-use crate::state::{LAST_GOOD, State};
+use crate::last_known_good;
+use crate::listening::Listening;
+use crate::pki::Pki;
 
-/// For how long what was seen of the machine holds for checks in the background.
-const HOLDS: Duration = Duration::from_secs(5);
-/// For how long what trust stores say holds, as long as their files stay as they are: to ask them
-/// costs much.
-const STORES_HOLD: Duration = Duration::from_secs(600);
-/// How long after its start the service asks them by itself.
+/// How long an observation is used again by checks in the background.
+const VALID_FOR: Duration = Duration::from_secs(5);
+/// How long what trust stores contain is used again while their files do not change: reading them is
+/// expensive.
+const STORES_VALID_FOR: Duration = Duration::from_secs(600);
+/// How long after its start the service reads them for checks in the background.
 const STORES_FROM: Duration = Duration::from_secs(60);
-/// How much later than now something may have happened before the clock is off.
-const TOLERATED: Duration = Duration::from_secs(300);
+/// How far in the future a recorded time may be before the clock counts as wrong.
+const CLOCK_TOLERANCE: Duration = Duration::from_secs(300);
 
-/// Names of a zone that are looked up at most.
+/// The most names of a zone that are looked up.
 const MOST_NAMES: usize = 16;
 
-/// What was last seen of the machine.
-#[derive(Debug, Default)]
-pub(crate) struct Watch {
-    seen: Mutex<Option<(Instant, Arc<Machine>)>>,
-    stores: Mutex<Option<StoresSeen>>,
-    reached: Mutex<Option<(Instant, MachineVerdict)>>,
-    /// One look of this kind at a time: names that nobody answers take seconds, and checks do not
-    /// wait for that.
-    reaching: tokio::sync::Mutex<()>,
-    /// One look at a time.
-    looking: tokio::sync::Mutex<()>,
+/// Observes how this machine looks up names and what its trust stores contain.
+#[derive(Debug)]
+pub(crate) struct MachineObserver {
+    data_dir: DataDir,
+    listening: Arc<Listening>,
+    snapshot: Arc<ArcSwap<Snapshot>>,
+    pki: Arc<Pki>,
+    started_at: OffsetDateTime,
+    observed: Mutex<Option<(Instant, Arc<Machine>)>>,
+    stores: Mutex<Option<StoreContents>>,
+    verdict: Mutex<Option<(Instant, MachineVerdict)>>,
+    /// One judgement at a time. It has its own lock, since names that nobody answers take seconds, and
+    /// checks do not wait for that.
+    judging: tokio::sync::Mutex<()>,
+    /// One observation at a time.
+    observing: tokio::sync::Mutex<()>,
 }
 
 #[derive(Clone, Debug)]
-struct StoresSeen {
+struct StoreContents {
     at: Instant,
     stamps: Vec<(PathBuf, Option<SystemTime>)>,
     root: String,
@@ -55,70 +63,91 @@ struct StoresSeen {
     attached: bool,
 }
 
-impl Watch {
-    /// What holds for the machine: as it was seen seconds ago, or `fresh`. A `deep` look asks the
-    /// trust stores; another tells what they said before, if anything.
-    pub(crate) async fn look(&self, state: &Arc<State>, fresh: bool, deep: bool) -> Arc<Machine> {
+impl MachineObserver {
+    pub(crate) fn new(
+        data_dir: &DataDir,
+        listening: Arc<Listening>,
+        snapshot: Arc<ArcSwap<Snapshot>>,
+        pki: Arc<Pki>,
+        started_at: OffsetDateTime,
+    ) -> Self {
+        Self {
+            data_dir: data_dir.clone(),
+            listening,
+            snapshot,
+            pki,
+            started_at,
+            observed: Mutex::default(),
+            stores: Mutex::default(),
+            verdict: Mutex::default(),
+            judging: tokio::sync::Mutex::default(),
+            observing: tokio::sync::Mutex::default(),
+        }
+    }
+
+    /// The machine as it was seconds ago, or, when `fresh`, as it is now. A `deep` observation reads the
+    /// trust stores; another repeats what they contained before, if that is known.
+    pub(crate) async fn observe(self: &Arc<Self>, fresh: bool, deep: bool) -> Arc<Machine> {
         let asked = Instant::now();
         let kept = |holds: &dyn Fn(&Instant) -> bool| {
-            let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+            let seen = self.observed.lock().unwrap_or_else(PoisonError::into_inner);
             let (at, machine) = seen.as_ref()?;
             holds(at).then(|| Arc::clone(machine))
         };
-        if let Some(machine) = kept(&|at| !fresh && at.elapsed() < HOLDS) {
+        if let Some(machine) = kept(&|at| !fresh && at.elapsed() < VALID_FOR) {
             return machine;
         }
-        let _one = self.looking.lock().await;
-        // Somebody else has looked meanwhile.
+        let _one = self.observing.lock().await;
+        // Another caller has observed it meanwhile.
         if let Some(machine) = kept(&|at| *at > asked && !deep) {
             return machine;
         }
-        let doing = Arc::clone(state);
-        let machine = spawn_blocking(move || doing.watch.see(&doing, deep)).await;
-        let machine = machine.inspect_err(|cause| error!(%cause, "the machine was not looked at"));
+        let this = Arc::clone(self);
+        let machine = spawn_blocking(move || this.observe_now(deep)).await;
+        let machine = machine.inspect_err(|cause| error!(%cause, "cannot observe the machine"));
         let machine = Arc::new(machine.unwrap_or_default());
-        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut seen = self.observed.lock().unwrap_or_else(PoisonError::into_inner);
         *seen = Some((Instant::now(), Arc::clone(&machine)));
         machine
     }
 
-    fn see(&self, state: &State, deep: bool) -> Machine {
+    fn observe_now(&self, deep: bool) -> Machine {
         let home = PathBuf::from(std::env::var_os("HOME").unwrap_or_default());
-        let snapshot = state.snapshot.load_full();
+        let snapshot = self.snapshot.load_full();
         let mut machine = Machine {
-            ours: state.listening.dns.clone(),
+            ours: self.listening.dns.clone(),
             browsers: browsers_with_own_dns(&home),
-            clock_off: clock_off(state),
+            clock_off: self.clock_off(),
             ..Machine::default()
         };
-        if let Err(cause) = see_names(&mut machine, state.data_dir.root(), &snapshot) {
+        if let Err(cause) = observe_names(&mut machine, self.data_dir.root(), &snapshot) {
             warn!(
                 cause = chain(&cause),
-                "a check cannot see how the system is set up"
+                "cannot read how this machine looks up names"
             );
         }
-        let settled = OffsetDateTime::now_utc() > state.started_at + STORES_FROM;
+        let settled = OffsetDateTime::now_utc() > self.started_at + STORES_FROM;
         let known = self.kept_stores().is_some();
-        if let Some(ours) = ours(state).filter(|_| deep || settled || known) {
-            let root = state.trust.root().certificate_pem().to_owned();
-            let seen = self.stores(&ours, root, &home);
+        if let Some(ours) = self.pki.ours().filter(|_| deep || settled || known) {
+            let seen = self.stores(&ours, &home);
             machine.stores = seen.clients.iter().map(store_seen).collect();
             machine.trust_attached = seen.attached;
         }
         machine
     }
 
-    fn kept_stores(&self) -> MutexGuard<'_, Option<StoresSeen>> {
+    fn kept_stores(&self) -> MutexGuard<'_, Option<StoreContents>> {
         self.stores.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// What trust stores say, asked anew when one of them has changed.
-    fn stores(&self, ours: &Ours, root: String, home: &Path) -> StoresSeen {
+    /// What trust stores contain, read again when one of them has changed.
+    fn stores(&self, ours: &Ours, home: &Path) -> StoreContents {
+        let root = self.pki.authority.root().certificate_pem().to_owned();
         let homes = [home.to_owned()];
         let stores = trust_stores(&homes, &installed_browsers());
         let paths = stores.into_iter().map(|store| store.path);
         let stamp = |path: &Path| {
-            // A database's own file tells, not its folder.
+            // The time of a database's folder does not change with it.
             let file = path.join("cert9.db");
             let file = if file.is_file() {
                 file
@@ -130,7 +159,7 @@ impl Watch {
         let stamps: Vec<_> = paths.map(|path| (path.clone(), stamp(&path))).collect();
         let mut kept = self.kept_stores();
         if let Some(kept) = kept.as_ref().filter(|kept| {
-            kept.stamps == stamps && kept.root == root && kept.at.elapsed() < STORES_HOLD
+            kept.stamps == stamps && kept.root == root && kept.at.elapsed() < STORES_VALID_FOR
         }) {
             return kept.clone();
         }
@@ -139,7 +168,7 @@ impl Watch {
             let holds = matches!(client.state, Trusts::Trusted | Trusts::Former);
             holds && ours.is_ours()
         });
-        let seen = StoresSeen {
+        let seen = StoreContents {
             at: Instant::now(),
             stamps,
             root,
@@ -148,6 +177,72 @@ impl Watch {
         };
         *kept = Some(seen.clone());
         seen
+    }
+
+    /// The names by which a client sees whether its machine reaches those of each zone.
+    pub(crate) fn names_to_reach(&self) -> ToReach {
+        let snapshot = self.snapshot.load();
+        let in_hosts = System::default().is_attached(Part::Hosts, self.data_dir.root());
+        let in_hosts = in_hosts.unwrap_or(false);
+        let listening = self.listening.https_ips();
+        let of_zone = |zone: &Zone| ZoneNames {
+            zone: zone.name.clone(),
+            names: names_of(&snapshot, zone, in_hosts, &listening),
+        };
+        ToReach {
+            zones: snapshot.configuration().zones.iter().map(of_zone).collect(),
+            https: self.listening.https.clone(),
+            dns: self.listening.dns.clone(),
+        }
+    }
+
+    /// Whether programs on this machine reach our names, as it was seconds ago. `None` when that
+    /// cannot be observed.
+    pub(crate) async fn verdict(self: &Arc<Self>) -> Option<MachineVerdict> {
+        let kept = || {
+            let kept = self.verdict.lock();
+            let kept = kept.unwrap_or_else(PoisonError::into_inner);
+            let (at, verdict) = kept.as_ref()?;
+            (at.elapsed() < VALID_FOR).then(|| verdict.clone())
+        };
+        if let Some(verdict) = kept() {
+            return Some(verdict);
+        }
+        let _one = self.judging.lock().await;
+        if let Some(verdict) = kept() {
+            return Some(verdict);
+        }
+        let this = Arc::clone(self);
+        let judged = spawn_blocking(move || this.judge());
+        let judged = judged.await;
+        let judged = judged.inspect_err(|cause| error!(%cause, "cannot observe the machine"));
+        let verdict = judged.ok().flatten()?;
+        let kept = self.verdict.lock();
+        *kept.unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), verdict.clone()));
+        Some(verdict)
+    }
+
+    fn judge(&self) -> Option<MachineVerdict> {
+        let home = PathBuf::from(std::env::var_os("HOME").unwrap_or_default());
+        let ours = self.pki.ours()?;
+        let clients = || self.stores(&ours, &home).clients;
+        let mut seen = System::default().look(&self.names_to_reach(), &ours, clients);
+        seen.port_443 = other_on_443(&seen.https).map(|holder| holder.to_string());
+        Some(judge_machine(&seen, OffsetDateTime::now_utc()))
+    }
+
+    /// Why the clock must be wrong: something recorded lies in the future.
+    fn clock_off(&self) -> Option<String> {
+        let now = OffsetDateTime::now_utc();
+        let made = self.pki.authority.root().summary().not_before;
+        if now < made {
+            return Some(format!(
+                "it says {now}, and our own root was made at {made}"
+            ));
+        }
+        let last = last_known_good::written_at(&self.data_dir)?;
+        (now + CLOCK_TOLERANCE < last)
+            .then(|| format!("it says {now}, and the configuration was last written at {last}"))
     }
 }
 
@@ -167,24 +262,6 @@ fn store_seen(client: &ClientTrust) -> StoreSeen {
             Trusts::Unknown { .. } => StoreTrust::Unknown,
         },
         reach: client.reach.clone(),
-    }
-}
-
-/// What this machine has to reach: names that tell whether those of each zone are found.
-pub(crate) fn to_reach(state: &State) -> ToReach {
-    let snapshot = state.snapshot.load();
-    let system = System::default();
-    let in_hosts = system.is_attached(Part::Hosts, state.data_dir.root());
-    let in_hosts = in_hosts.unwrap_or(false);
-    let listening = state.listening.https_ips();
-    let of_zone = |zone: &Zone| ZoneNames {
-        zone: zone.name.clone(),
-        names: names_of(&snapshot, zone, in_hosts, &listening),
-    };
-    ToReach {
-        zones: snapshot.configuration().zones.iter().map(of_zone).collect(),
-        https: state.listening.https.clone(),
-        dns: state.listening.dns.clone(),
     }
 }
 
@@ -240,41 +317,8 @@ fn names_of(
     probe().or_else(first).into_iter().collect()
 }
 
-/// What this machine does with our names, as it was seen seconds ago.
-pub(crate) async fn reached(state: &Arc<State>) -> Option<MachineVerdict> {
-    let kept = || {
-        let kept = state.watch.reached.lock();
-        let kept = kept.unwrap_or_else(PoisonError::into_inner);
-        let (at, verdict) = kept.as_ref()?;
-        (at.elapsed() < HOLDS).then(|| verdict.clone())
-    };
-    if let Some(verdict) = kept() {
-        return Some(verdict);
-    }
-    let _one = state.watch.reaching.lock().await;
-    if let Some(verdict) = kept() {
-        return Some(verdict);
-    }
-    let doing = Arc::clone(state);
-    let looked = spawn_blocking(move || {
-        let home = PathBuf::from(std::env::var_os("HOME").unwrap_or_default());
-        let ours = ours(&doing)?;
-        let root = doing.trust.root().certificate_pem().to_owned();
-        let clients = || doing.watch.stores(&ours, root, &home).clients;
-        let mut seen = System::default().look(&to_reach(&doing), &ours, clients);
-        seen.port_443 = other_on_443(&seen.https).map(|holder| holder.to_string());
-        Some(judge_machine(&seen, OffsetDateTime::now_utc()))
-    });
-    let looked = looked.await;
-    let looked = looked.inspect_err(|cause| error!(%cause, "the machine was not looked at"));
-    let verdict = looked.ok().flatten()?;
-    let kept = state.watch.reached.lock();
-    *kept.unwrap_or_else(PoisonError::into_inner) = Some((Instant::now(), verdict.clone()));
-    Some(verdict)
-}
-
-/// Whom the system asks for names, and what its hosts file says.
-fn see_names(
+/// Observes which name servers the system asks, and what its hosts file contains.
+fn observe_names(
     machine: &mut Machine,
     data_dir: &Path,
     snapshot: &Snapshot,
@@ -298,19 +342,4 @@ fn see_names(
     machine.asks_us =
         by_resolved || machine.nameservers.iter().any(ours) || machine.dns_holder.is_some();
     Ok(())
-}
-
-/// Whether something that has happened lies in the future.
-fn clock_off(state: &State) -> Option<String> {
-    let now = OffsetDateTime::now_utc();
-    let root = state.trust.root();
-    let made = root.summary().not_before;
-    if now < made {
-        return Some(format!(
-            "it says {now}, and our own root was made at {made}"
-        ));
-    }
-    let last = state.data_dir.written_at(LAST_GOOD)?;
-    (now + TOLERATED < last)
-        .then(|| format!("it says {now}, and the configuration was last written at {last}"))
 }

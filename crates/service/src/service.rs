@@ -1,46 +1,44 @@
-use std::io;
 use std::net::SocketAddr;
-use std::sync::atomic::AtomicBool;
-use std::sync::{Arc, Mutex as StdMutex};
+use std::path::PathBuf;
+use std::sync::Arc;
 
-use arc_swap::{ArcSwap, ArcSwapOption};
+use arc_swap::ArcSwap;
 use bentlane_api_types::SOCKET;
-use bentlane_ca::{AuthorityError, Owner};
-use bentlane_dns::Settings;
-use bentlane_model::chain;
-use bentlane_probe::{ProbeLimits, Prober, port_holder, port_owner};
-use bentlane_proxy::{Certificates, Limits, Listeners, Proxy, TargetRoots};
-use bentlane_resolver::{Sockets, View};
-use bentlane_store::{ClusterError, DataDir, DataDirError, Lock, StoreError, check_url};
+use bentlane_model::{Configuration, chain};
+use bentlane_probe::{ProbeLimits, Prober};
+use bentlane_proxy::{Certificates, Limits, Proxy, TargetRoots};
+use bentlane_resolver::View;
+use bentlane_store::{DataDir, Lock, check_url};
 use bentlane_supervisor::{Failure, Policy, Supervisor};
-use rand::Rng;
-use rand::distr::Uniform;
 use time::OffsetDateTime;
 use tokio::net::{TcpListener, UnixListener};
-use tokio::sync::{Mutex, Notify};
+use tokio::sync::Mutex;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
-use crate::api;
-use crate::api::serve::{Site, bind_socket, serve_console, serve_socket};
-use crate::api::user_in_words;
-use crate::attached;
-use crate::board::{self, Board, Places};
+use crate::api::serve::{Site, serve_console, serve_socket};
+use crate::api::{self, Api, ServiceInfo};
+use crate::background_checks::Checks;
 use crate::capacity::make_room;
-use crate::config::{Config, ListenAt, Upstreams};
+use crate::checker::{CheckedListeners, RouteChecker};
+use crate::config::{Config, Upstreams};
+use crate::configuration::{ActiveConfiguration, Parts, compile};
 use crate::containers;
+use crate::database::Database;
+use crate::error::{ServiceError, io_error};
 use crate::events::Events;
 use crate::exports::{self, Exports};
-use crate::history::{self, History};
-use crate::imports::{self, Imports};
+use crate::history::History;
 use crate::inherited::Inherited;
-use crate::machine::Watch;
-use crate::queries::{self, QueryBook};
+use crate::last_known_good;
+use crate::machine::MachineObserver;
+use crate::pki::{self, AuthorityStore, BUNDLE, Imports, Pki};
+use crate::query_log::{self, QueryLog};
 use crate::sign_in::SignIn;
-use crate::state::{Listening, State, certified, compile, last_known_good};
-use crate::traffic::{self, TrafficBook};
-use crate::trust::{self, BUNDLE, Trust};
-use crate::wiring::Database;
+use crate::sockets::BoundSockets;
+use crate::storage::Storage;
+use crate::system_files::SystemFiles;
+use crate::traffic::{self, TrafficLog};
 
 /// Files that earlier versions left in the data folder: a token, where the API listened, and the keys of
 /// session tickets.
@@ -49,236 +47,85 @@ const FORMER_FILES: [&str; 3] = ["token", "service.json", "keys/tickets.json"];
 /// A service that is ready: every listener is bound, and the configuration is in force.
 #[derive(Debug)]
 pub struct Service {
-    state: Arc<State>,
+    api: Arc<Api>,
+    history: Arc<History>,
     database: Database,
-    /// Whether the database has been asked what is in force.
-    asked: bool,
+    /// Whether the stored configuration is in force.
+    is_connected: bool,
     upstreams: Upstreams,
-    resolver: Sockets,
-    proxy: Listeners,
-    console: Vec<TcpListener>,
-    socket: UnixListener,
-    // Last, so that the folder is given up after everything else.
+    engine: Option<PathBuf>,
+    sockets: BoundSockets,
+    // Last, so that the folder is released after everything else.
     _lock: Lock,
 }
 
-/// Why a service does not start or ends.
-#[derive(Debug, thiserror::Error)]
-pub enum ServiceError {
-    /// The data folder.
-    #[error(transparent)]
-    DataDir(#[from] DataDirError),
-    /// A listener's address cannot be bound.
-    #[error("cannot listen for {purpose} on {address}: {reason}; {advice}")]
-    Bind {
-        /// What the listener is for.
-        purpose: &'static str,
-        /// The address.
-        address: SocketAddr,
-        /// Why, and who has the port.
-        reason: String,
-        /// What to do.
-        advice: String,
-    },
-    /// The authority's files.
-    #[error("the authority in the data folder cannot be used")]
-    Authority(#[from] AuthorityError),
-    /// Only one of the authority's two files is there.
-    #[error(
-        "{found} is there but {missing} is not: put that back from a copy, or move {found} away for a new authority, which then has to be trusted anew"
-    )]
-    HalfAnAuthority {
-        /// The file that is there.
-        found: String,
-        /// The file that is not.
-        missing: String,
-    },
-    /// The private database server.
-    #[error(transparent)]
-    Cluster(#[from] ClusterError),
-    /// The given database would not be used safely.
-    #[error("the database of --database-url is not used")]
-    DatabaseUrl {
-        /// Why, and what to write.
-        source: StoreError,
-    },
-    /// The database, at the first start, when there is nothing to go by without it.
-    #[error("cannot use the database at {place}")]
-    Store {
-        /// Where the database is, without its password.
-        place: String,
-        /// Why.
-        source: StoreError,
-    },
-    /// A part without which nothing is served ended before its time.
-    #[error("{task} ended: {reason}; start the service again, and report this if it comes back")]
-    Task {
-        /// The task's name.
-        task: Arc<str>,
-        /// Why it ended.
-        reason: String,
-    },
-    /// Anything else of the system.
-    #[error("cannot {verb}")]
-    Io {
-        /// What was tried.
-        verb: &'static str,
-        /// The system's reason.
-        source: io::Error,
-    },
-}
-
-fn io_error(verb: &'static str) -> impl FnOnce(io::Error) -> ServiceError {
-    move |source| ServiceError::Io { verb, source }
-}
-
 impl Service {
-    /// Gets everything ready that names and routes need: the data folder, the authority, the
-    /// listeners, and the last known good configuration.
+    /// Prepares everything that names and routes need: the data folder, the authority, the listeners,
+    /// and the last known good configuration. Uses what is `inherited` where that is what `config` asks
+    /// for, and opens the rest.
     ///
-    /// Listens on what is `inherited` where that is what `config` asks for, and opens the rest.
-    ///
-    /// The database is asked while names are answered and requests pass already, and whether it can be
-    /// reached or not; at the very first start, when there is no last known good configuration, it is
-    /// asked here, and this fails without it.
+    /// The database is connected to while names are answered and requests pass already, and it may be
+    /// unreachable. Only the very first start, which has no last known good configuration, connects here
+    /// and fails without it.
     ///
     /// # Errors
     /// See [`ServiceError`]; nothing is left half-made.
     pub async fn start(
         config: Config,
-        mut inherited: Inherited,
+        inherited: Inherited,
         shutdown: CancellationToken,
     ) -> Result<Self, ServiceError> {
         let data_dir = DataDir::open(&config.data_dir)?;
         let lock = data_dir.lock()?;
-        let known = last_known_good(&data_dir);
+        let known = last_known_good::read(&data_dir);
         let first_start = known.is_none();
         let configuration = known.unwrap_or_default();
-        let authority = Trust::take_up(&data_dir, &configuration.zones, &owner())?;
+        let authority = AuthorityStore::load(&data_dir, &configuration.zones, &pki::owner())?;
         for former in FORMER_FILES {
             data_dir.remove(former)?;
         }
         if let Some(url) = &config.database_url {
             check_url(url).map_err(|source| ServiceError::DatabaseUrl { source })?;
         }
-
-        let listen = &config.listen;
-        let (dns, http, https) = (all(&listen.dns), all(&listen.http), all(&listen.https));
-        let resolver = Sockets::bind(&dns, |at| inherited.dns(at))
-            .map_err(|e| bind_error("DNS", "--dns", e.address, &e.source))?;
-        let proxy = Listeners::plain(&http, |at| inherited.tcp(at))
-            .map_err(|e| bind_error("HTTP", "--http", e.address, &e.source))?
-            .and_tls(&https, |at| inherited.tcp(at))
-            .map_err(|e| bind_error("HTTPS", "--https", e.address, &e.source))?;
-        let console = bind_console(&all(&listen.console), &mut inherited)?;
-        inherited.warn_of_the_rest();
-        let socket = bind_socket(&data_dir.path(SOCKET))
-            .map_err(io_error("listen on the API's socket in the data folder"))?;
-        let address = io_error("learn where the listeners listen");
-        let listening = (|| {
-            Ok(Listening {
-                dns: resolver.addresses()?,
-                http: proxy.plain_addresses()?,
-                https: proxy.tls_addresses()?,
-                console: console
-                    .iter()
-                    .map(TcpListener::local_addr)
-                    .collect::<Result<_, _>>()?,
-                label: random_label(),
-            })
-        })()
-        .map_err(address)?;
-
-        let (limits, capacity) = make_room(Limits::default());
-        let issuer = authority.issuer(certified(&configuration.zones))?;
-        let snapshot = Arc::new(compile(configuration, Arc::default()));
-        let certificates = Arc::new(Certificates::new(issuer));
-        let engine = Proxy::new(
-            Arc::clone(&snapshot),
-            Arc::clone(&certificates),
-            TargetRoots::new(data_dir.path(BUNDLE)),
-            limits,
-        );
-        let snapshot = Arc::new(ArcSwap::new(snapshot));
-        let root = authority.root().certificate().clone();
-        let prober =
-            Prober::new([root], ProbeLimits::default()).map_err(io_error("set up checks"))?;
-        let events = Events::new();
-        let history = History::new(config.checks.keep);
-        let resolver_at = listening.dns.first().copied();
-        let board = Board::new(
-            Arc::clone(&snapshot),
-            prober,
-            certificates,
-            &Places {
-                resolver: resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
-                https: &listening.https,
-                http: &listening.http,
-            },
-            config.checks.every,
-            history.sink(),
-            events.clone(),
-        );
-        let queries = Arc::new(QueryBook::default());
-        let current = Arc::clone(&snapshot);
-        let state = Arc::new(State {
-            data_dir: data_dir.clone(),
-            imports: Imports::take_up(authority.keys())?,
-            exports: Exports::take_up(&data_dir)?,
-            trust: authority,
-            snapshot,
-            traffic: TrafficBook::new(engine.recorder(), config.traffic),
-            proxy: engine,
-            board: Arc::new(board),
-            engine: config.engine,
-            containers: ArcSwap::default(),
-            containers_wanted: Notify::new(),
-            watch: Watch::default(),
-            history,
-            events,
-            sign_in: SignIn::default(),
-            resolver: View::new(
-                current,
-                dns_settings(&listening),
-                config.upstreams.forwarder(&listening.dns, config.rebinding),
-                queries.log(),
-            ),
-            queries,
-            listening,
-            capacity,
-            attention: ArcSwap::default(),
-            started_at: OffsetDateTime::now_utc(),
-            supervisor: Supervisor::new(shutdown.clone()),
-            shutdown,
-            database_place: ArcSwap::default(),
-            database_reachable: AtomicBool::new(false),
-            store: ArcSwapOption::empty(),
-            reloading: Mutex::new(()),
-            replaced: StdMutex::default(),
-        });
-        let site = Site::new(api::console_router(Arc::clone(&state)));
-        state.proxy.serve_site(Arc::new(site));
-        if let Err(cause) = imports::show(&state, &state.imports.all()) {
+        let sockets = BoundSockets::bind(&config.listen, inherited, &data_dir)?;
+        let supervisor = Supervisor::new(shutdown);
+        let (api, history) = assemble(
+            &config,
+            &data_dir,
+            &sockets,
+            authority,
+            configuration,
+            supervisor,
+        )?;
+        let api = Arc::new(api);
+        let site = Site::new(api::console_router(Arc::clone(&api)));
+        api.configuration.proxy().serve_site(Arc::new(site));
+        if let Err(cause) = api.pki.serve_imports(&api.pki.imports.all()) {
             error!(
                 cause = chain(&cause),
-                "the imported certificates are not shown"
+                "cannot serve the imported certificates"
             );
         }
-        let mut database = Database::new(config.database_url);
-        if first_start && let Err(failure) = database.connect(&state).await {
+        let mut database = Database::new(
+            config.database_url,
+            data_dir,
+            Arc::clone(&api.storage),
+            Arc::clone(&api.configuration),
+            Arc::clone(&api.checks.checker),
+        );
+        if first_start && let Err(failure) = database.connect().await {
             // A server that we started is of no use to a service that does not start.
             database.stop().await;
             return Err(failure);
         }
         Ok(Self {
-            state,
+            api,
+            history: Arc::new(history),
             database,
-            asked: first_start,
+            is_connected: first_start,
             upstreams: config.upstreams,
-            resolver,
-            proxy,
-            console,
-            socket,
+            engine: config.engine,
+            sockets,
             _lock: lock,
         })
     }
@@ -288,60 +135,55 @@ impl Service {
     /// requests pass.
     ///
     /// # Errors
-    /// When a part cannot start, or one that everything depends on ended before its time. What goes
-    /// wrong while stopping is logged.
+    /// When a part cannot start, or one that everything depends on ended. Failures while stopping are
+    /// logged.
     pub async fn run(self, ready: impl FnOnce()) -> Result<(), ServiceError> {
         let Self {
-            state,
+            api,
+            history,
             mut database,
-            asked,
+            is_connected,
             upstreams,
-            resolver,
-            proxy,
-            console,
-            socket,
+            engine,
+            sockets,
             _lock,
         } = self;
-        let supervisor = state.supervisor.clone();
+        let supervisor = api.info.supervisor.clone();
         let shutdown = supervisor.shutdown().clone();
         let stop_on_failure = shutdown.clone().drop_guard();
-        resolver
-            .serve(&state.resolver, &supervisor)
+        sockets
+            .resolver
+            .serve(&api.resolver, &supervisor)
             .map_err(io_error("start the resolver"))?;
-        let proxy = state
-            .proxy
-            .start(proxy, &supervisor)
+        let proxy = api.configuration.proxy();
+        let proxy = proxy
+            .start(sockets.proxy, &supervisor)
             .map_err(io_error("start the proxy"))?;
         ready();
-        if !asked {
+        if !is_connected {
             tokio::select! {
-                outcome = database.connect(&state) => if let Err(failure) = outcome {
+                outcome = database.connect() => if let Err(failure) = outcome {
                     warn!(
                         cause = chain(&failure),
-                        "starting without the database, from what was in force last"
+                        "starting without the database, with the last known good configuration"
                     );
                 },
                 () = shutdown.cancelled() => {}
             }
         }
         let database = Arc::new(Mutex::new(database));
-        start_tasks(&state, &database, upstreams);
-        serve_calls(socket, console, &state);
-        info!(
-            https = ?state.listening.https,
-            dns = ?state.listening.dns,
-            console = ?state.listening.console,
-            "serving"
-        );
+        start_tasks(&api, &history, &database);
+        follow_surroundings(&api, upstreams, engine);
+        serve_api(&api, sockets.api, sockets.console);
+        let listening = &api.info.listening;
+        info!(https = ?listening.https, dns = ?listening.dns, console = ?listening.console, "serving");
         shutdown.cancelled().await;
         stop_on_failure.disarm();
         // Each of these ends within its own limit.
         proxy.drain().await;
-        state.traffic.finish();
+        api.traffic.finish();
         supervisor.join().await;
-        // A change that is still made is made to its end.
-        drop(state.reloading.lock().await);
-        state.store.store(None);
+        api.configuration.finish_change().await;
         database.lock().await.stop().await;
         info!("stopped");
         match supervisor.failure() {
@@ -351,182 +193,210 @@ impl Service {
     }
 }
 
-/// Starts what goes on beside the listeners.
-fn start_tasks(state: &Arc<State>, database: &Arc<Mutex<Database>>, upstreams: Upstreams) {
-    start(state, "checks", board::keep_checking);
-    start(state, "containers", containers::keep);
-    start(state, "check results", history::keep);
-    start(state, "system files", attached::keep);
-    start(state, "certificates", trust::keep);
-    start(state, "imported certificates", imports::keep);
-    start(state, "exported certificates", exports::keep);
-    start(state, "query log", queries::keep);
-    traffic::start(state);
-    let database = Arc::clone(database);
-    start(state, "database", move |state| {
-        let database = Arc::clone(&database);
-        async move { database.lock().await.keep(&state).await }
+/// Connects the parts with each other. Nothing runs yet.
+fn assemble(
+    config: &Config,
+    data_dir: &DataDir,
+    sockets: &BoundSockets,
+    authority: AuthorityStore,
+    configuration: Configuration,
+    supervisor: Supervisor,
+) -> Result<(Api, History), ServiceError> {
+    let started_at = OffsetDateTime::now_utc();
+    let listening = sockets
+        .listening()
+        .map_err(io_error("read the listeners' addresses"))?;
+    let listening = Arc::new(listening);
+    let (limits, capacity) = make_room(Limits::default());
+    let zones = configuration.zones.iter().map(|zone| zone.name.clone());
+    let served = Arc::new(Certificates::new(authority.issuer(pki::certified(zones))?));
+    let compiled = Arc::new(compile(configuration, Arc::default()));
+    let proxy = Proxy::new(
+        Arc::clone(&compiled),
+        Arc::clone(&served),
+        TargetRoots::new(data_dir.path(BUNDLE)),
+        limits,
+    );
+    let snapshot = Arc::new(ArcSwap::new(compiled));
+    let storage = Arc::new(Storage::default());
+    let events = Events::new();
+    let history = History::new(Arc::clone(&storage), config.checks.keep);
+    let root = authority.root().certificate().clone();
+    let resolver_at = listening.dns.first().copied();
+    let checker = Arc::new(RouteChecker::new(
+        Arc::clone(&snapshot),
+        Prober::new([root], ProbeLimits::default()).map_err(io_error("set up checks"))?,
+        Arc::clone(&served),
+        &CheckedListeners {
+            resolver: resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
+            https: &listening.https,
+            http: &listening.http,
+        },
+        config.checks.every,
+        history.sender(),
+        events.clone(),
+    ));
+    let imports = Imports::load(authority.keys())?;
+    let pki = Arc::new(Pki::new(
+        data_dir,
+        authority,
+        imports,
+        served,
+        Arc::clone(&snapshot),
+        Arc::clone(&checker),
+    ));
+    let machine = Arc::new(MachineObserver::new(
+        data_dir,
+        Arc::clone(&listening),
+        Arc::clone(&snapshot),
+        Arc::clone(&pki),
+        started_at,
+    ));
+    let queries = Arc::new(QueryLog::default());
+    let api = Api {
+        traffic: Arc::new(TrafficLog::new(
+            proxy.recorder(),
+            Arc::clone(&storage),
+            config.traffic,
+        )),
+        resolver: View::new(
+            Arc::clone(&snapshot),
+            listening.dns_settings(),
+            config
+                .upstreams
+                .forwarder(&listening.dns, config.rebinding.clone()),
+            queries.log(),
+        ),
+        queries,
+        system_files: Arc::new(SystemFiles::new(
+            data_dir,
+            Arc::clone(&listening),
+            Arc::clone(&snapshot),
+        )),
+        exports: Arc::new(Exports::load(
+            data_dir,
+            Arc::clone(&pki),
+            config.engine.clone(),
+        )?),
+        checks: Arc::new(Checks {
+            checker: Arc::clone(&checker),
+            machine,
+            pki: Arc::clone(&pki),
+        }),
+        configuration: Arc::new(ActiveConfiguration::new(Parts {
+            snapshot,
+            data_dir: data_dir.clone(),
+            storage: Arc::clone(&storage),
+            pki: Arc::clone(&pki),
+            proxy,
+            checker,
+            events: events.clone(),
+        })),
+        pki,
+        storage,
+        events,
+        sign_in: SignIn::default(),
+        info: ServiceInfo {
+            data_dir: data_dir.clone(),
+            started_at,
+            listening,
+            capacity,
+            supervisor,
+        },
+    };
+    Ok((api, history))
+}
+
+/// Starts the tasks that keep our own data up to date.
+fn start_tasks(api: &Arc<Api>, history: &Arc<History>, database: &Arc<Mutex<Database>>) {
+    let supervisor = &api.info.supervisor;
+    let checks = Arc::clone(&api.checks);
+    start(supervisor, "checks", move |shutdown| {
+        let checks = Arc::clone(&checks);
+        async move { checks.run(shutdown).await }
     });
-    start(state, "upstream resolvers", move |state| {
-        upstreams.clone().follow(state)
+    let history = Arc::clone(history);
+    start(supervisor, "check results", move |shutdown| {
+        let history = Arc::clone(&history);
+        async move { history.run(shutdown).await }
+    });
+    let pki = Arc::clone(&api.pki);
+    start(supervisor, "certificates", move |shutdown| {
+        pki::renew(Arc::clone(&pki), shutdown)
+    });
+    let exports = Arc::clone(&api.exports);
+    start(supervisor, "exported certificates", move |shutdown| {
+        exports::run(Arc::clone(&exports), shutdown)
+    });
+    let queries = Arc::clone(&api.queries);
+    start(supervisor, "query log", move |shutdown| {
+        query_log::run(Arc::clone(&queries), shutdown)
+    });
+    traffic::start(&api.traffic, &api.checks.checker, supervisor);
+    let database = Arc::clone(database);
+    start(supervisor, "database", move |shutdown| {
+        let database = Arc::clone(&database);
+        async move { database.lock().await.run(&shutdown).await }
     });
 }
 
-/// Starts a task that ends when the service stops.
-fn start<W, F>(state: &Arc<State>, name: &str, mut work: W)
+/// Starts the tasks that follow what others change: files, containers, name servers.
+fn follow_surroundings(api: &Arc<Api>, upstreams: Upstreams, engine: Option<PathBuf>) {
+    let supervisor = &api.info.supervisor;
+    let pki = Arc::clone(&api.pki);
+    start(supervisor, "imported certificates", move |shutdown| {
+        pki::follow_imports(Arc::clone(&pki), shutdown)
+    });
+    let system_files = Arc::clone(&api.system_files);
+    start(supervisor, "system files", move |shutdown| {
+        Arc::clone(&system_files).run(shutdown)
+    });
+    let configuration = Arc::clone(&api.configuration);
+    start(supervisor, "containers", move |shutdown| {
+        containers::follow(Arc::clone(&configuration), engine.clone(), shutdown)
+    });
+    let (forwarder, ours) = (
+        api.resolver.forwarder.clone(),
+        api.info.listening.dns.clone(),
+    );
+    start(supervisor, "upstream resolvers", move |shutdown| {
+        upstreams
+            .clone()
+            .follow(forwarder.clone(), ours.clone(), shutdown)
+    });
+}
+
+/// Serves the API on its socket and the console on its listeners, until the service stops.
+fn serve_api(api: &Arc<Api>, socket: UnixListener, console: Vec<TcpListener>) {
+    let supervisor = &api.info.supervisor;
+    let (socket, path) = (Arc::new(socket), api.info.data_dir.path(SOCKET));
+    let serving = Arc::clone(api);
+    start(supervisor, "api", move |shutdown| {
+        let router = api::socket_router(Arc::clone(&serving));
+        serve_socket(Arc::clone(&socket), path.clone(), router, shutdown)
+    });
+    let addresses = api.info.listening.console.clone();
+    for (listener, at) in console.into_iter().zip(addresses) {
+        let (listener, serving) = (Arc::new(listener), Arc::clone(api));
+        start(supervisor, &format!("console {at}"), move |shutdown| {
+            let router = api::console_router(Arc::clone(&serving));
+            serve_console(Arc::clone(&listener), at, router, shutdown)
+        });
+    }
+}
+
+/// Starts a task that is restarted when it fails, and ends when the service stops.
+fn start<W, F>(supervisor: &Supervisor, name: &str, mut work: W)
 where
-    W: FnMut(Arc<State>) -> F + Send + 'static,
+    W: FnMut(CancellationToken) -> F + Send + 'static,
     F: Future<Output = ()> + Send + 'static,
 {
-    let (supervisor, state) = (state.supervisor.clone(), Arc::clone(state));
+    let shutdown = supervisor.shutdown().clone();
     supervisor.spawn(name, Policy::Restart, move || {
-        let working = work(Arc::clone(&state));
+        let working = work(shutdown.clone());
         async {
             working.await;
             Ok(())
         }
     });
-}
-
-/// What names resolve to: the addresses on which HTTPS listens.
-fn dns_settings(listening: &Listening) -> Settings {
-    let ips = || listening.https.iter().map(SocketAddr::ip);
-    let ipv4 = ips().find_map(|ip| match ip {
-        std::net::IpAddr::V4(ip) => Some(ip),
-        std::net::IpAddr::V6(_) => None,
-    });
-    let ipv6 = ips().find_map(|ip| match ip {
-        std::net::IpAddr::V4(_) => None,
-        std::net::IpAddr::V6(ip) => Some(ip),
-    });
-    Settings {
-        ipv4,
-        ipv6,
-        https_port: listening.https_port(),
-        cookie_secret: rand::random(),
-        ..Settings::default()
-    }
-}
-
-fn all(places: &[ListenAt]) -> Vec<SocketAddr> {
-    places.iter().flat_map(|place| place.addresses()).collect()
-}
-
-fn bind_console(
-    addresses: &[SocketAddr],
-    inherited: &mut Inherited,
-) -> Result<Vec<TcpListener>, ServiceError> {
-    let bind = |address: &SocketAddr| {
-        let listener = inherited.tcp(*address);
-        let listener = listener.map_or_else(|| std::net::TcpListener::bind(address), Ok)?;
-        listener.set_nonblocking(true)?;
-        TcpListener::from_std(listener)
-    };
-    let mut bind = bind;
-    let mut listeners = Vec::with_capacity(addresses.len());
-    for address in addresses {
-        let listener = bind(address)
-            .map_err(|source| bind_error("the console", "--console", *address, &source))?;
-        listeners.push(listener);
-    }
-    Ok(listeners)
-}
-
-/// Why an address cannot be bound, with who has it and what to do.
-#[must_use]
-pub fn bind_error(
-    purpose: &'static str,
-    flag: &str,
-    address: SocketAddr,
-    source: &io::Error,
-) -> ServiceError {
-    let (reason, advice) = match source.kind() {
-        io::ErrorKind::AddrInUse => {
-            let advice = format!(
-                "stop it, or choose another port with {flag} PORT (--high-ports chooses four that \
-                 are mostly free)"
-            );
-            (format!("{} has the port", holder_in_words(address)), advice)
-        }
-        // Who may not bind a low port is told so first, even where somebody has the port.
-        io::ErrorKind::PermissionDenied if port_owner(address).is_some() => (
-            format!("{} has the port", holder_in_words(address)),
-            format!("start with --high-ports, or choose another port with {flag} PORT"),
-        ),
-        io::ErrorKind::PermissionDenied => (
-            "ports below 1024 need root or the capability CAP_NET_BIND_SERVICE".to_owned(),
-            "start with --high-ports to do without".to_owned(),
-        ),
-        _ => (
-            source.to_string(),
-            format!("choose another place with {flag} ADDRESS:PORT"),
-        ),
-    };
-    ServiceError::Bind {
-        purpose,
-        address,
-        reason,
-        advice,
-    }
-}
-
-/// Who has an address: the process, or only its user where that is another one's.
-fn holder_in_words(address: SocketAddr) -> String {
-    let own = rustix::process::geteuid().as_raw();
-    let owner = port_owner(address);
-    let user = owner.map(|uid| user_in_words(Some(uid)));
-    match (port_holder(address), user) {
-        (Some(holder), Some(user)) if owner != Some(own) => format!("{holder}, of {user},"),
-        (Some(holder), _) => holder.to_string(),
-        (None, Some(user)) => format!("a process of {user}"),
-        (None, None) => "another program".to_owned(),
-    }
-}
-
-/// Where the authority is made.
-pub(crate) fn owner() -> Owner {
-    Owner { host: host_name() }
-}
-
-/// A label that nobody can guess: 100 bits in lower-case letters and digits.
-fn random_label() -> String {
-    const ALPHABET: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";
-    let letters = rand::rng().sample_iter(Uniform::new(0, ALPHABET.len()).expect("32 is over 0"));
-    letters
-        .take(20)
-        .filter_map(|index| ALPHABET.get(index).copied().map(char::from))
-        .collect()
-}
-
-fn host_name() -> String {
-    rustix::system::uname()
-        .nodename()
-        .to_string_lossy()
-        .into_owned()
-}
-
-/// Serves the API on its socket and the console on its listeners, until the service stops.
-fn serve_calls(socket: UnixListener, console: Vec<TcpListener>, state: &Arc<State>) {
-    let socket = Arc::new(socket);
-    start(state, "api", move |state| {
-        let (path, shutdown) = (state.data_dir.path(SOCKET), state.shutdown.clone());
-        serve_socket(
-            Arc::clone(&socket),
-            path,
-            api::socket_router(state),
-            shutdown,
-        )
-    });
-    for (listener, at) in console.into_iter().zip(state.listening.console.clone()) {
-        let listener = Arc::new(listener);
-        start(state, &format!("console {at}"), move |state| {
-            let shutdown = state.shutdown.clone();
-            serve_console(
-                Arc::clone(&listener),
-                at,
-                api::console_router(state),
-                shutdown,
-            )
-        });
-    }
 }

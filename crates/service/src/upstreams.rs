@@ -1,22 +1,21 @@
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_dns::RebindProtection;
 use bentlane_model::chain;
 use bentlane_resolver::Forwarder;
 use bentlane_system::System;
+use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
 use crate::config::Upstreams;
-use crate::state::State;
-use crate::turns::Turns;
+use crate::ticker::Ticker;
 
-/// How often the file is looked at: another network brings other name servers.
-const TURN: Duration = Duration::from_secs(5);
+/// How often the system's configuration is read: another network brings other name servers.
+const READ_EVERY: Duration = Duration::from_secs(5);
 
 impl Upstreams {
-    /// What forwards to them. We ourselves listen at `ours`, which is never upstream.
+    /// A forwarder to them; our own addresses, `ours`, are never upstream.
     pub(crate) fn forwarder(
         &self,
         ours: &[SocketAddr],
@@ -29,22 +28,25 @@ impl Upstreams {
         }
     }
 
-    /// Keeps the forwarder up to date until the service stops.
-    pub(crate) async fn follow(self, state: Arc<State>) {
-        let forwarder = state.resolver.forwarder.clone();
+    /// Keeps the forwarder up to date with the system's configuration, until the service stops.
+    pub(crate) async fn follow(
+        self,
+        forwarder: Option<Forwarder>,
+        ours: Vec<SocketAddr>,
+        shutdown: CancellationToken,
+    ) {
         let (Self::System, Some(forwarder)) = (self, forwarder) else {
-            return state.shutdown.cancelled().await;
+            return shutdown.cancelled().await;
         };
-        let ours = &state.listening.dns;
-        let mut turns = Turns::new(TURN, &state.shutdown);
+        let mut ticker = Ticker::new(READ_EVERY, &shutdown);
         let mut known = forwarder.upstreams();
-        info!(upstream = ?known, "names outside the zones are looked up there");
-        while turns.next().await {
-            // A small file of the system's own, so that reading it here keeps nobody waiting.
-            forwarder.replace_upstreams(of_the_system(ours));
+        info!(upstream = ?known, "forwarding names outside the zones");
+        while ticker.next().await {
+            // A small file of the system, so that reading it blocks for a moment only.
+            forwarder.replace_upstreams(of_the_system(&ours));
             let now = forwarder.upstreams();
             if now != known {
-                info!(upstream = ?now, "names outside the zones are looked up there from now on");
+                info!(upstream = ?now, "forwarding names outside the zones to other servers from now on");
                 known = now;
             }
         }
@@ -57,7 +59,7 @@ fn of_the_system(ours: &[SocketAddr]) -> Vec<SocketAddr> {
         Err(error) => {
             warn!(
                 cause = chain(&error),
-                "cannot learn the system's name servers"
+                "cannot read the system's name servers"
             );
             Vec::new()
         }

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use crate::error::SystemError;
 use crate::files::{Folder, read_file};
 use crate::place::Content;
-use crate::plan::Facts;
+use crate::steps::Facts;
 
 /// Where it is kept, below the folder of the system's settings.
 const FILE: &str = "bentlane/attached.toml";

@@ -1,7 +1,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::files::FileError;
+use crate::file_error::FileError;
 
 /// Why the system is not attached or detached.
 #[derive(Debug, thiserror::Error)]

@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::files::{FileError, Folder};
+use crate::file_error::FileError;
+use crate::files::Folder;
 
 /// What is at a path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -1,22 +1,19 @@
-use std::collections::BTreeMap;
-use std::fs::DirBuilder;
-use std::io::Read;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::{fs, io};
 
 use bentlane_checks::Hosts;
-use bentlane_dns::{ResolvConf, resolved_drop_in};
-use bentlane_model::Name;
-use serde::Serialize;
+use bentlane_dns::ResolvConf;
 
 use crate::approved::{Approved, WANTED_FILE, Wanted};
 use crate::error::SystemError;
-use crate::files::Folder;
 use crate::kept::{Part, Record, Replaced};
 use crate::place::Content;
+use crate::program::{install, same_content, uninstall};
+use crate::resolver_files::{drop_in, pointing_at_us};
+use crate::steps::{Facts, PartState, Plan, ProgramStep, Step, StepKind};
 use crate::{Unit, repair_unit, socket_unit, watch_unit};
 
 /// The settings of systemd's resolver that are ours, below the folder of settings.
@@ -38,108 +35,6 @@ pub struct System {
     systemctl: PathBuf,
     /// The folder that is there when systemd runs the machine (sd_booted(3)).
     booted: PathBuf,
-}
-
-/// What has to be known of the service to attach to it.
-#[derive(Clone, Debug, Default)]
-pub struct Facts {
-    /// The service's data folder: of several services on a machine one is attached to.
-    pub owner: PathBuf,
-    /// Where the resolver listens.
-    pub dns: Vec<SocketAddr>,
-    /// The names of exact routes, with what they resolve to.
-    pub names: BTreeMap<Name, Vec<IpAddr>>,
-    /// The zones.
-    pub zones: Vec<Name>,
-    /// The program of the service, of which root runs a copy.
-    pub program: PathBuf,
-}
-
-/// What a step does to its file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum StepKind {
-    /// Put another file there and keep what is there now.
-    Replace,
-    /// Put back what was there.
-    Restore,
-    /// Take our block out and leave the rest.
-    Clean,
-    /// Only forget: what was there is there already.
-    Forget,
-}
-
-/// One step of a plan.
-#[derive(Clone, Debug, Serialize)]
-pub struct Step {
-    /// The part it belongs to.
-    pub part: Part,
-    /// What is done.
-    pub kind: StepKind,
-    /// The file.
-    pub path: PathBuf,
-    /// What will be there afterwards.
-    pub after: Content,
-    /// What is there now.
-    pub now: Content,
-    /// Why this is not done without an explicit yes: somebody changed the file since.
-    pub caution: Option<String>,
-}
-
-/// What would be done, in order. Nothing, when there are no steps.
-#[derive(Clone, Debug, Default, Serialize)]
-pub struct Plan {
-    /// The data folder of the service to attach to.
-    #[serde(skip)]
-    pub owner: Option<PathBuf>,
-    /// The steps.
-    pub steps: Vec<Step>,
-    /// What becomes of the copy of the program that root runs.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub program: Option<ProgramStep>,
-    /// What root will have been allowed to change from then on.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub approved: Option<Approved>,
-}
-
-/// What becomes of the copy of the program that root runs.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case", tag = "kind")]
-pub enum ProgramStep {
-    /// It is made, or made anew.
-    Install {
-        /// The program that is copied.
-        from: PathBuf,
-        /// The copy.
-        to: PathBuf,
-    },
-    /// It goes.
-    Remove {
-        /// The copy.
-        path: PathBuf,
-    },
-}
-
-impl Plan {
-    /// Whether nothing would be done.
-    #[must_use]
-    pub fn is_empty(&self) -> bool {
-        self.steps.is_empty() && self.program.is_none()
-    }
-}
-
-/// How a part is.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case", tag = "state")]
-pub enum PartState {
-    /// Nothing of ours is there.
-    Detached,
-    /// It is as we left it.
-    Attached,
-    /// Somebody changed the file since we attached.
-    Changed,
-    /// Attaching or detaching was cut short; the file is as it was before us.
-    CutShort,
 }
 
 impl Default for System {
@@ -662,69 +557,6 @@ fn owner_of(folder: &Path) -> Result<u32, SystemError> {
     Ok(metadata.uid())
 }
 
-/// Whether two files hold the same; `false` when one cannot be read.
-fn same_content(one: &Path, other: &Path) -> bool {
-    let compare = || -> io::Result<bool> {
-        let (mut one, mut other) = (fs::File::open(one)?, fs::File::open(other)?);
-        if one.metadata()?.len() != other.metadata()?.len() {
-            return Ok(false);
-        }
-        let (mut a, mut b) = (vec![0; 1 << 16], vec![0; 1 << 16]);
-        loop {
-            let length = one.read(&mut a)?;
-            if length == 0 {
-                return Ok(true);
-            }
-            let (a, b) = (&a[..length], &mut b[..length]);
-            other.read_exact(b)?;
-            if a != b {
-                return Ok(false);
-            }
-        }
-    };
-    compare().unwrap_or(false)
-}
-
-/// Makes the copy of the program that root runs, in a folder that nobody else can write to.
-fn install(from: &Path, to: &Path) -> Result<(), SystemError> {
-    let folder = to.parent().unwrap_or(to);
-    DirBuilder::new()
-        .recursive(true)
-        .mode(0o755)
-        .create(folder)
-        .map_err(SystemError::io("make", folder))?;
-    check_only_root_writes(folder)?;
-    let mut program = fs::File::open(from).map_err(SystemError::io("read", from))?;
-    let (folder, name) = Folder::of(to)?;
-    let copy = |file: &mut fs::File| io::copy(&mut program, file).map(drop);
-    Ok(folder.replace_by(&name, 0o755, (0, 0), copy)?)
-}
-
-fn uninstall(path: &Path) -> Result<(), SystemError> {
-    let (folder, name) = Folder::of(path)?;
-    folder.remove(&name)?;
-    if let Some(folder) = path.parent() {
-        // What somebody else has put there stays.
-        let _ = fs::remove_dir(folder);
-    }
-    Ok(())
-}
-
-/// Whether a folder and all above it are root's, so that nobody else can put another program there.
-fn check_only_root_writes(folder: &Path) -> Result<(), SystemError> {
-    for path in folder.ancestors() {
-        let metadata = fs::symlink_metadata(path).map_err(SystemError::io("look at", path))?;
-        let mode = metadata.permissions().mode();
-        let is_sticky = mode & 0o1000 != 0;
-        if metadata.uid() != 0 || !metadata.is_dir() || (mode & 0o002 != 0 && !is_sticky) {
-            return Err(SystemError::Insecure {
-                path: path.to_owned(),
-            });
-        }
-    }
-    Ok(())
-}
-
 fn put(step: &Step) -> Result<(), SystemError> {
     let put = step.after.write(&step.path);
     put.map_err(SystemError::io("change", &step.path))
@@ -747,31 +579,10 @@ fn before(step: &Step, known: Option<Replaced>) -> Content {
     }
 }
 
-/// The settings for systemd's resolver, which finds us on any port.
-fn drop_in(facts: &Facts) -> Result<String, SystemError> {
-    match (facts.dns.first(), facts.zones.as_slice()) {
-        (_, []) => Err(SystemError::NoZone),
-        (None, _) => Err(SystemError::NotOnPort53 {
-            listening: "no place".to_owned(),
-        }),
-        (Some(dns), zones) => Ok(resolved_drop_in(*dns, zones)),
-    }
-}
-
-fn pointing_at_us(text: &str, facts: &Facts) -> Result<String, SystemError> {
-    let ours = facts.dns.iter().filter(|at| at.port() == 53);
-    let ours: Vec<IpAddr> = ours.map(SocketAddr::ip).collect();
-    if ours.is_empty() {
-        let listening: Vec<String> = facts.dns.iter().map(ToString::to_string).collect();
-        return Err(SystemError::NotOnPort53 {
-            listening: listening.join(", "),
-        });
-    }
-    Ok(ResolvConf::parse(text).pointing_at(&ours))
-}
-
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
     use rstest::{fixture, rstest};
     use tempfile::TempDir;
 

@@ -20,7 +20,7 @@ pub struct ExchangeFilter {
 impl ExchangeFilter {
     /// Whether `exchange` is wanted.
     #[must_use]
-    pub fn takes(&self, exchange: &Exchange) -> bool {
+    pub fn matches(&self, exchange: &Exchange) -> bool {
         let Self {
             route,
             status,
@@ -128,6 +128,6 @@ mod tests {
     #[case(ExchangeFilter { text: Some("Test/api/HUTS".into()), ..Default::default() }, true)]
     #[case(ExchangeFilter { text: Some("tarn".into()), ..Default::default() }, false)]
     fn filters(#[case] filter: ExchangeFilter, #[case] takes: bool) {
-        assert_eq!(filter.takes(&example()), takes);
+        assert_eq!(filter.matches(&example()), takes);
     }
 }

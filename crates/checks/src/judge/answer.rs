@@ -4,15 +4,11 @@ use std::time::Duration;
 use serde_json::Value;
 use url::Url;
 
-use super::{Judged, in_words, micros};
-use crate::cookie;
+use super::{Judged, browser, in_words, micros, streams};
 use crate::finding::Finding;
 use crate::fix::{Action, Fix};
 use crate::kind::FindingKind;
-use crate::observation::{
-    Answer, Direct, End, EventsSeen, Facts, Observations, PreflightSeen, TargetLeaf, Timed,
-    UpgradeSeen, Visit,
-};
+use crate::observation::{Answer, Direct, End, Facts, Observations, TargetLeaf, Timed, Visit};
 use crate::page::Page;
 use bentlane_model::Pattern;
 use bentlane_model::Target;
@@ -21,9 +17,6 @@ use bentlane_model::Target;
 const SLOW: Duration = Duration::from_secs(3);
 /// How much faster the next has to be for the first to be slow at first.
 const FASTER: u32 = 4;
-/// How long an event stream may say nothing before its first lump counts as late.
-const FIRST_EVENT: Duration = Duration::from_millis(900);
-
 pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> Judged {
     let target = &facts.route.to;
     let mut judged = match &answer.outcome {
@@ -114,19 +107,23 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> Judged {
         last.cut.as_ref().map(|reason| cut(target, last, reason)),
     ];
     judged.findings.extend(broken.into_iter().flatten());
-    judged
-        .findings
-        .extend(seen.upgrades.iter().filter_map(|it| upgrade(facts, it)));
-    judged
-        .findings
-        .extend(seen.events.iter().filter_map(|it| events(facts, it)));
-    judged.findings.extend(cookies(facts, visit));
-    judged.findings.extend(hsts_too_wide(facts, visit));
+    judged.findings.extend(
+        seen.upgrades
+            .iter()
+            .filter_map(|it| streams::upgrade(facts, it)),
+    );
+    judged.findings.extend(
+        seen.events
+            .iter()
+            .filter_map(|it| streams::events(facts, it)),
+    );
+    judged.findings.extend(browser::cookies(facts, visit));
+    judged.findings.extend(browser::hsts_too_wide(facts, visit));
     judged.findings.extend(log_unwritable(facts));
     judged
         .findings
-        .extend(seen.preflights.iter().filter_map(preflight));
-    judged.findings.extend(mixed_content(facts, last));
+        .extend(seen.preflights.iter().filter_map(browser::preflight));
+    judged.findings.extend(browser::mixed_content(facts, last));
     judged.findings.extend(slow_at_first(target, seen, visit));
     judged.findings.extend(shadowed(facts));
     judged
@@ -330,182 +327,6 @@ fn cut(target: &Target, page: &Page, reason: &str) -> Finding {
     )
 }
 
-fn cookies(facts: &Facts, visit: &Visit) -> Option<Finding> {
-    let dropped = visit.pages.iter().flat_map(|page| {
-        let host = Url::parse(&page.url).ok();
-        let host = host
-            .as_ref()
-            .and_then(|url| url.host_str().map(str::to_owned));
-        let host = host.unwrap_or_default();
-        let fields = page.values("set-cookie").map(str::to_owned);
-        fields
-            .filter_map(|field| cookie::dropped(&field, &host))
-            .collect::<Vec<_>>()
-    });
-    let dropped: Vec<cookie::Dropped> = dropped.collect();
-    let first = dropped.first()?;
-    let summary = format!(
-        "browsers reject the app's cookie {}: {}",
-        first.name, first.reason
-    );
-    let fix = match first.foreign {
-        true => Fix::text(format!(
-            "set the cookie without a domain, so that it belongs to {}",
-            facts.name
-        )),
-        false => Fix::text("correct that attribute in the app's settings for cookies and sessions"),
-    };
-    let evidence = dropped
-        .iter()
-        .map(|it| format!("{}: {}", it.name, it.reason))
-        .collect();
-    Some(Finding::of(
-        FindingKind::CookieDropped,
-        summary,
-        evidence,
-        fix,
-    ))
-}
-
-fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
-    let status = seen.status.filter(|status| *status != 101);
-    if seen.status == Some(101) {
-        return None;
-    }
-    let told = status.map_or("no answer".to_owned(), |status| format!("status {status}"));
-    let mut finding = Finding::upgrade_refused(&facts.route.to, status.unwrap_or_default());
-    finding.evidence = vec![format!("{}: {told}, expected 101", seen.path)];
-    if seen.with_own_origin == Some(101) {
-        finding
-            .evidence
-            .push("with the app's own host and origin it answers 101".to_owned());
-        finding.fix = Fix::set(
-            format!(
-                "allow {} in the app's list of origins; or send the app its own",
-                facts.name
-            ),
-            &facts.address(),
-            "host",
-            "target",
-        );
-    }
-    Some(finding)
-}
-
-fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
-    let address = facts.address();
-    let (status, media_type) = seen.head.as_ref().map_or((0, ""), |it| (it.0, &*it.1));
-    if status != 200 || !media_type.starts_with("text/event-stream") {
-        return Some(Finding::of(
-            FindingKind::EventsMissing,
-            format!("{} is not an event stream", seen.path),
-            vec![match status {
-                0 => "no answer".to_owned(),
-                status => format!("status {status}, {media_type}"),
-            }],
-            Fix::edit(
-                "check the path of the app's events, and whether it requires a sign-in",
-                &address,
-                "--expect-events PATH",
-            ),
-        ));
-    }
-    let first = seen.lumps.first();
-    let late = first.is_none_or(|(after, events)| *after > FIRST_EVENT && *events > 1);
-    let compressed = seen.encoding.is_some() && first.is_none() && seen.flows_uncompressed;
-    if !late || (first.is_none() && !compressed) {
-        return None;
-    }
-    let mut evidence: Vec<String> = seen
-        .lumps
-        .iter()
-        .map(|(after, events)| format!("after {}: {events} events", in_words(*after)))
-        .collect();
-    if let Some(encoding) = &seen.encoding {
-        evidence.push(format!("compressed with {encoding}"));
-    }
-    let fix = if compressed {
-        evidence.push("without compression they come at once".to_owned());
-        Fix::add(
-            "turn off compression of `text/event-stream` in the app, or ask it for uncompressed responses",
-            &address,
-            "remove_headers",
-            "request accept-encoding",
-        )
-    } else {
-        Fix::text("flush the app's output after each event")
-    };
-    Some(Finding::of(
-        FindingKind::EventsBuffered,
-        format!(
-            "the events of {} are buffered and arrive in batches",
-            seen.path
-        ),
-        evidence,
-        fix,
-    ))
-}
-
-fn preflight(seen: &PreflightSeen) -> Option<Finding> {
-    let allowed = seen.allows.as_deref();
-    let fine = allowed == Some("*") || allowed == Some(&*seen.origin);
-    if fine
-        && seen
-            .status
-            .is_some_and(|status| (200..300).contains(&status))
-    {
-        return None;
-    }
-    let status = seen
-        .status
-        .map_or("no answer".to_owned(), |it| format!("status {it}"));
-    let allowed = allowed.map_or("no origin".to_owned(), str::to_owned);
-    Some(Finding::of(
-        FindingKind::PreflightRefused,
-        format!(
-            "the page requests {}, and the route {} does not allow its origin",
-            seen.url, seen.route
-        ),
-        vec![format!(
-            "OPTIONS with the origin {}: {status}, allows {allowed}",
-            seen.origin
-        )],
-        Fix::add(
-            "allow the page's origin on that route",
-            &seen.route,
-            "allow_origins",
-            seen.origin.as_str(),
-        ),
-    ))
-}
-
-/// What the page loads in the clear; this machine's own is no danger to browsers.
-fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
-    let blocked = |text: &String| {
-        let url = Url::parse(text).ok().filter(|url| url.scheme() == "http")?;
-        let host = url.host_str()?.trim_matches(['[', ']']).to_owned();
-        let own = matches!(&*host, "localhost" | "::1")
-            || host.starts_with("127.")
-            || host.ends_with(".localhost");
-        (!own).then_some((text.clone(), host))
-    };
-    let blocked: Vec<(String, String)> = page.markup().loads.iter().filter_map(blocked).collect();
-    let (first, host) = blocked.first()?;
-    let fix = match facts.snapshot.zone_of(host) {
-        Some(_) => Fix::text(
-            "write these URLs without `http:`, so that they begin with `//` or `/`: Bent Lane \
-             serves them over HTTPS, too",
-        ),
-        None => Fix::text("load it over HTTPS, or from the app itself"),
-    };
-    Some(Finding::of(
-        FindingKind::MixedContent,
-        format!("the page loads {first} over plain HTTP, which browsers block"),
-        blocked.iter().map(|(url, _)| url.clone()).collect(),
-        fix,
-    ))
-}
-
 /// An access log that gets no lines.
 fn log_unwritable(facts: &Facts) -> Option<Finding> {
     let (fault, address) = (facts.log_fault.as_ref()?, facts.address());
@@ -518,46 +339,6 @@ fn log_unwritable(facts: &Facts) -> Option<Finding> {
             &address,
             "access_log",
             Value::Null,
-        ),
-    ))
-}
-
-/// A policy of HTTPS alone that reaches further than the route: it is kept by name, whatever the
-/// port (RFC 6797 §8.2), and may hold for everything below the name (§6.1.2).
-fn hsts_too_wide(facts: &Facts, visit: &Visit) -> Option<Finding> {
-    let zone = facts.snapshot.zone_of(facts.name.as_str());
-    let is_localhost = facts.name.as_str() == "localhost";
-    let is_apex = zone.is_some_and(|zone| zone.name == facts.name);
-    let field = visit.first().values("strict-transport-security").next()?;
-    let directives = || {
-        field
-            .split(';')
-            .map(|part| part.trim().to_ascii_lowercase())
-    };
-    let with_subdomains = directives().any(|part| part == "includesubdomains");
-    let is_kept = directives().any(|part| {
-        let age = part
-            .strip_prefix("max-age=")
-            .map(|age| age.trim_matches('"').to_owned());
-        age.is_some_and(|age| age != "0")
-    });
-    if !is_kept || !(is_localhost || (is_apex && with_subdomains)) {
-        return None;
-    }
-    let (name, address) = (&facts.name, facts.address());
-    let reach = match is_localhost {
-        true => "every port of localhost".to_owned(),
-        false => format!("{name} and every name below it"),
-    };
-    Some(Finding::of(
-        FindingKind::HstsTooWide,
-        format!("the app sets an HSTS policy for {reach}"),
-        vec![format!("strict-transport-security: {field}")],
-        Fix::set(
-            "remove the header on this route, or send it in production only",
-            &address,
-            "drop_hsts",
-            true,
         ),
     ))
 }

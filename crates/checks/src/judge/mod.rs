@@ -1,10 +1,12 @@
 //! What the observations at each hop mean.
 
 mod answer;
+mod browser;
 mod connect;
 mod expect;
 mod handshake;
 mod resolve;
+mod streams;
 
 use super::finding::{Finding, Severity};
 use super::observation::{Facts, Observations};

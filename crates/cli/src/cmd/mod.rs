@@ -29,7 +29,7 @@ pub(crate) mod zone;
 use std::future::Future;
 use std::path::PathBuf;
 
-use bentlane_service::ConfigFile;
+use bentlane_service::ServiceSettings;
 
 use crate::account::Account;
 use crate::args::{Args, Command, Global};
@@ -96,18 +96,18 @@ fn run_service(serve: serve::Serve, global: &Global, output: &Output) -> Result<
 }
 
 /// The settings, from the file that was named or the one in the folder of the user's settings.
-fn read_settings(global: &Global, folder: Option<PathBuf>) -> Result<ConfigFile, CliError> {
+fn read_settings(global: &Global, folder: Option<PathBuf>) -> Result<ServiceSettings, CliError> {
     let path = match &global.config {
         Some(path) => path.clone(),
         None => match folder {
             Some(folder) => folder.join("bentlane/config.toml"),
-            None => return Ok(ConfigFile::default()),
+            None => return Ok(ServiceSettings::default()),
         },
     };
-    Ok(ConfigFile::read(&path, global.config.is_some())?)
+    Ok(ServiceSettings::read(&path, global.config.is_some())?)
 }
 
-fn data_dir(global: &Global, settings: &ConfigFile) -> Result<PathBuf, CliError> {
+fn data_dir(global: &Global, settings: &ServiceSettings) -> Result<PathBuf, CliError> {
     if let Some(named) = global.data_dir.as_ref().or(settings.data_dir.as_ref()) {
         return Ok(named.clone());
     }

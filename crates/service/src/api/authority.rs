@@ -1,28 +1,25 @@
-use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State as Shared;
+use axum::extract::State;
 use axum::http::header::{CONTENT_DISPOSITION, CONTENT_TYPE};
 use axum::http::{HeaderMap, HeaderValue};
 use axum::response::IntoResponse;
 use bentlane_api_types::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
 use bentlane_ca::{BUNDLE_PASSWORD, Form, Passphrase, Safe, chain_pem};
 use bentlane_model::Name;
-use bentlane_system::{ClientTrust, Ours, StoreKind, System, Trusts, read_file};
+use bentlane_system::{ClientTrust, StoreKind, Trusts, read_file};
 use serde::Deserialize;
-use tracing::info;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::guard::Trusted;
-use super::problem::{Body, Problem, Query, aside, whole_path};
-use crate::imports::LARGEST_FILE;
-use crate::service::owner;
-use crate::state::{OWN_NAME, State};
-use crate::trust::{BUNDLE, TrustError};
+use super::problem::{Body, Problem, Query, run_blocking, whole_path};
+use crate::listening::OWN_NAME;
+use crate::pki::{AuthorityStoreError, BUNDLE, LARGEST_FILE, Pki, owner};
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -34,7 +31,7 @@ pub(crate) struct ExportRoot {
     password: Option<String>,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(show_authority))
         .routes(routes!(export_root))
@@ -45,27 +42,31 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
         .routes(routes!(protect))
 }
 
-fn view(state: &State) -> Result<AuthorityView, Problem> {
-    let root = state.trust.root();
+fn view(api: &Api) -> Result<AuthorityView, Problem> {
+    let root = api.pki.authority.root();
     let texts = |names: &[Name]| names.iter().map(ToString::to_string).collect::<Vec<_>>();
-    let certificates = state.proxy.certificates();
-    let issuer = certificates.issuer();
-    let snapshot = state.snapshot.load();
+    let served = &api.pki.served;
+    let issuer = served.issuer();
+    let snapshot = api.snapshot();
     let zones = snapshot.configuration().zones.iter().map(|zone| &zone.name);
     let uncovered = zones.filter(|zone| !issuer.covers(zone));
     Ok(AuthorityView {
         summary: root.summary().clone(),
         limits: root.limits().map(|limits| texts(limits.names())),
         unconstrained: !root.is_constrained(),
-        keys: keys_of_roots(state).into_iter().collect(),
+        keys: api.pki.keys_of_roots().into_iter().collect(),
         covers: texts(issuer.limits().names()),
         uncovered: uncovered.map(ToString::to_string).collect(),
-        locked: state.trust.is_locked().map_err(TrustError::from)?,
+        locked: api
+            .pki
+            .authority
+            .is_locked()
+            .map_err(AuthorityStoreError::from)?,
         issuing_until: issuer.not_after(),
         follows_another: root.cross().is_some(),
         certificate_pem: root.certificate_pem().to_owned(),
-        bundle: state.data_dir.path(BUNDLE).display().to_string(),
-        server_chain: certificates
+        bundle: api.info.data_dir.path(BUNDLE).display().to_string(),
+        server_chain: served
             .shown(OWN_NAME)
             .map(|shown| chain_pem(&shown.chain))
             .unwrap_or_default(),
@@ -73,64 +74,29 @@ fn view(state: &State) -> Result<AuthorityView, Problem> {
     })
 }
 
-/// The keys of the roots that there were here, and of those that were put into trust stores for the
-/// service of this folder.
-fn keys_of_roots(state: &State) -> BTreeSet<String> {
-    let mut keys = state.trust.known_keys();
-    if let Ok(Some(approved)) = System::default().approved()
-        && approved.data_dir == state.data_dir.root()
-    {
-        keys.extend(approved.roots);
-    }
-    keys
-}
-
-/// What trust stores are asked about: our root, and what our own server shows.
-pub(crate) fn ours(state: &State) -> Option<Ours> {
-    let shown = state.proxy.certificates().shown(OWN_NAME)?;
-    let root = state.trust.root();
-    let keys = keys_of_roots(state);
-    Ours::new(
-        root.certificate_pem(),
-        &chain_pem(&shown.chain),
-        OWN_NAME,
-        keys,
-    )
-}
-
-/// Has the root that was just taken issue from now on; its key is needed for that once.
-fn put_in_force(state: &State) -> Result<(), TrustError> {
-    let issuer = state.trust.issuer(state.certified());
-    state.trust.lock()?;
-    state.issue_anew(issuer?)?;
-    state.trust.refresh_bundle()?;
-    info!("another root is in force");
-    Ok(())
-}
-
-/// Does what takes long or touches files away from the threads that serve, one at a time.
-async fn changed(
-    state: Arc<State>,
-    change: impl FnOnce(&State) -> Result<(), TrustError> + Send + 'static,
+/// Changes the authority, one change at a time and away from the threads that serve.
+async fn change(
+    api: Arc<Api>,
+    change: impl FnOnce(&Pki) -> Result<(), AuthorityStoreError> + Send + 'static,
 ) -> Result<Json<AuthorityView>, Problem> {
-    let _one = state.reloading.lock().await;
-    let doing = Arc::clone(&state);
-    aside("the authority was not changed", move || change(&doing)).await??;
-    view(&state).map(Json)
+    let _changing = api.pki.lock().await;
+    let pki = Arc::clone(&api.pki);
+    run_blocking("the authority was not changed", move || change(&pki)).await??;
+    view(&api).map(Json)
 }
 
 /// Show the authority. The root's key stays where it is.
 #[utoipa::path(get, path = "/authority", responses((status = 200, body = AuthorityView)))]
-async fn show_authority(Shared(state): Shared<Arc<State>>) -> Result<Json<AuthorityView>, Problem> {
-    view(&state).map(Json)
+async fn show_authority(State(api): State<Arc<Api>>) -> Result<Json<AuthorityView>, Problem> {
+    view(&api).map(Json)
 }
 
 /// List who goes by which trust store of this machine, and whether they trust our root when they are
 /// started now: the chain that our own server shows is verified with the store's roots.
 #[utoipa::path(get, path = "/authority/stores", responses((status = 200, body = Stores)))]
-async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, Problem> {
-    let ours = ours(&state);
-    let looking = aside("the trust stores cannot be looked at", move || {
+async fn list_stores(State(api): State<Arc<Api>>) -> Result<Json<Stores>, Problem> {
+    let ours = api.pki.ours();
+    let looking = run_blocking("the trust stores cannot be looked at", move || {
         let home = std::env::var_os("HOME").unwrap_or_default();
         ours.map(|ours| ours.clients(home.as_ref()))
             .unwrap_or_default()
@@ -167,18 +133,21 @@ async fn list_stores(Shared(state): Shared<Arc<State>>) -> Result<Json<Stores>, 
     responses((status = 200, body = Vec<u8>, content_type = "application/octet-stream"), (status = 400, body = Problem)),
 )]
 async fn export_root(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(ExportRoot { form, password }): Query<ExportRoot>,
 ) -> Result<impl IntoResponse, Problem> {
-    state.trust.hand_out().map_err(TrustError::from)?;
-    let root = state.trust.root();
+    api.pki
+        .authority
+        .hand_out()
+        .map_err(AuthorityStoreError::from)?;
+    let root = api.pki.authority.root();
     let password = password.unwrap_or_else(|| BUNDLE_PASSWORD.to_owned());
     // A bundle's key is derived from its password, which takes a while by design.
-    let making = aside("the root was not exported", move || {
+    let making = run_blocking("the root was not exported", move || {
         form.of(&root, &password)
     });
     let octets = making.await?;
-    let octets = octets.map_err(TrustError::from)?;
+    let octets = octets.map_err(AuthorityStoreError::from)?;
     let mut headers = HeaderMap::new();
     headers.insert(CONTENT_TYPE, HeaderValue::from_static(form.media_type()));
     let name = format!("attachment; filename=\"{}\"", form.file_name());
@@ -198,15 +167,16 @@ async fn export_root(
     ),
 )]
 async fn rotate(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     _: Trusted,
     Body(Unlock { passphrase }): Body<Unlock>,
 ) -> Result<Json<AuthorityView>, Problem> {
-    changed(state, move |state| {
-        let zones = state.snapshot.load().configuration().zones.clone();
-        let zones = zones.into_iter().map(|zone| zone.name);
-        state.trust.rotate(passphrase.as_ref(), &owner(), zones)?;
-        put_in_force(state)
+    let snapshot = api.snapshot();
+    change(api, move |pki| {
+        let zones = snapshot.configuration().zones.iter();
+        let zones = zones.map(|zone| zone.name.clone());
+        pki.authority.rotate(passphrase.as_ref(), &owner(), zones)?;
+        pki.use_new_root()
     })
     .await
 }
@@ -221,7 +191,7 @@ async fn rotate(
     ),
 )]
 async fn import_root(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     _: Trusted,
     Body(request): Body<ImportRoot>,
 ) -> Result<Json<AuthorityView>, Problem> {
@@ -234,16 +204,10 @@ async fn import_root(
     let certificate = read("certificate", &request.certificate)?;
     let safe = Safe::of_files(&certificate, &read("key", &request.key)?);
     let safe = safe.map_err(|error| Problem::value("key", error))?;
-    changed(state, move |state| {
-        let ImportRoot {
-            passphrase,
-            unconstrained,
-            ..
-        } = &request;
-        state
-            .trust
-            .import(&safe, passphrase.as_ref(), *unconstrained)?;
-        put_in_force(state)
+    change(api, move |pki| {
+        let (passphrase, unconstrained) = (request.passphrase.as_ref(), request.unconstrained);
+        pki.authority.import(&safe, passphrase, unconstrained)?;
+        pki.use_new_root()
     })
     .await
 }
@@ -254,19 +218,10 @@ async fn import_root(
     responses((status = 200, body = AuthorityView), (status = 403, body = Problem), (status = 429, body = Problem)),
 )]
 async fn unlock(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Body(Unlock { passphrase }): Body<Unlock>,
 ) -> Result<Json<AuthorityView>, Problem> {
-    changed(state, move |state| {
-        let names = state.certified();
-        let issuer = match passphrase {
-            Some(passphrase) => state.trust.issuer_with(&passphrase, names)?,
-            None => state.trust.issuer(names)?,
-        };
-        state.issue_anew(issuer)?;
-        Ok(())
-    })
-    .await
+    change(api, move |pki| pki.unlock(passphrase.as_ref())).await
 }
 
 /// Keep the root's key under a passphrase from now on, or under none.
@@ -278,7 +233,7 @@ async fn unlock(
     ),
 )]
 async fn protect(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     _: Trusted,
     Body(Protect { passphrase, next }): Body<Protect>,
 ) -> Result<Json<AuthorityView>, Problem> {
@@ -287,8 +242,8 @@ async fn protect(
         let reason = format!("a passphrase has {shortest} characters at least");
         return Err(Problem::value("next", reason));
     }
-    changed(state, move |state| {
-        state.trust.protect(passphrase.as_ref(), next.as_ref())
+    change(api, move |pki| {
+        pki.authority.protect(passphrase.as_ref(), next.as_ref())
     })
     .await
 }

@@ -6,8 +6,8 @@ use axum::http::request::Parts;
 use axum::http::{HeaderName, StatusCode};
 use axum::response::{IntoResponseParts, ResponseParts};
 
+use super::Api;
 use super::problem::Problem;
-use crate::state::State;
 
 /// The revision that a call is based on: its `If-Match` (RFC 9110 §13.1.1). `*`, or none, is whatever
 /// is stored.
@@ -61,9 +61,9 @@ impl IntoResponseParts for RevisionTag {
     }
 }
 
-impl State {
+impl Api {
     /// The tag of what is in force.
     pub(crate) fn revision_tag(&self) -> RevisionTag {
-        RevisionTag(self.snapshot.load().configuration().revision)
+        RevisionTag(self.snapshot().configuration().revision)
     }
 }

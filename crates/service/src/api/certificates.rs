@@ -3,7 +3,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State as Shared};
+use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bentlane_api_types::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
@@ -22,11 +22,12 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::guard::Trusted;
-use super::problem::{Body, Problem, Query, aside, whole_path};
-use crate::exports::{Export, ExportError, InContainer, deliver};
-use crate::imports::ImportError;
-use crate::state::{OWN_NAME, State};
+use super::problem::{Body, Problem, Query, run_blocking, whole_path};
+use crate::exports::{Export, ExportError, InContainer};
+use crate::listening::OWN_NAME;
+use crate::pki::ImportError;
 
 /// Bytes of a file with a certificate.
 const LARGEST_FILE: u64 = 1024 * 1024;
@@ -42,7 +43,7 @@ pub(crate) struct ExportedAt {
     container: Option<String>,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_certificates))
         .routes(routes!(sign_request))
@@ -52,11 +53,11 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
         .routes(routes!(show_certificate))
 }
 
-fn reason(state: &State, name: &str, shown: Option<&Shown>) -> String {
+fn reason(api: &Api, name: &str, shown: Option<&Shown>) -> String {
     if shown.is_some_and(|shown| shown.renew_at.is_none()) {
         return "imported".to_owned();
     }
-    let snapshot = state.snapshot.load();
+    let snapshot = api.snapshot();
     match snapshot.zone_of(name) {
         Some(zone) => format!("issued here for the zone {}", zone.name),
         None if name == OWN_NAME => "issued here for our own pages".to_owned(),
@@ -66,11 +67,11 @@ fn reason(state: &State, name: &str, shown: Option<&Shown>) -> String {
 
 /// List what is shown under the names of routes, and under others that somebody has asked for.
 #[utoipa::path(get, path = "/certificates", responses((status = 200, body = Certificates)))]
-async fn list_certificates(Shared(state): Shared<Arc<State>>) -> Json<Certificates> {
-    let snapshot = state.snapshot.load();
+async fn list_certificates(State(api): State<Arc<Api>>) -> Json<Certificates> {
+    let snapshot = api.snapshot();
     let routes = snapshot.configuration().routes.iter();
     let names = routes.filter_map(|route| snapshot.sample_name(route));
-    let certificates = state.proxy.certificates();
+    let certificates = &api.pki.served;
     let mut all: BTreeMap<String, Option<Shown>> =
         names.map(|name| (name.to_string(), None)).collect();
     for (name, shown) in certificates.made() {
@@ -87,7 +88,7 @@ async fn list_certificates(Shared(state): Shared<Arc<State>>) -> Json<Certificat
             .as_ref()
             .and_then(|shown| CertificateInfo::read(shown.chain.first()?));
         CertificateView {
-            reason: reason(&state, &name, shown.as_ref()),
+            reason: reason(&api, &name, shown.as_ref()),
             name,
             ends_soon: ends_soon(info.as_ref(), shown.as_ref(), now),
             info,
@@ -97,12 +98,12 @@ async fn list_certificates(Shared(state): Shared<Arc<State>>) -> Json<Certificat
     };
     Json(Certificates {
         certificates: all.into_iter().map(view).collect(),
-        exported: exported(&state),
+        exported: exported(&api),
     })
 }
 
-fn exported(state: &State) -> Vec<ExportedView> {
-    let all = state.exports.all().into_iter();
+fn exported(api: &Api) -> Vec<ExportedView> {
+    let all = api.exports.all().into_iter();
     all.map(|(folder, export)| exported_view(folder, export))
         .collect()
 }
@@ -139,7 +140,7 @@ fn exported_view(folder: PathBuf, export: Export) -> ExportedView {
     ),
 )]
 async fn export_pair(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     // It writes a key, and may run a command.
     _: Trusted,
     Body(request): Body<ExportRequest>,
@@ -158,7 +159,7 @@ async fn export_pair(
         has_them: None,
     });
     let folder = match &into {
-        Some(into) => state.exports.folder_for(into)?,
+        Some(into) => api.exports.folder_for(into)?,
         None => folder,
     };
     if names.is_empty() {
@@ -172,11 +173,12 @@ async fn export_pair(
         into,
         trouble: None,
     };
-    let (adding, at, what) = (Arc::clone(&state), folder.clone(), export.clone());
-    let work = move || adding.exports.add(&adding, &at, what);
-    aside("nothing was exported", work).await??;
-    let trouble = deliver(&state, &folder, &export).await;
-    state.exports.note(&folder, trouble.clone());
+    let exports = Arc::clone(&api.exports);
+    let (at, what) = (folder.clone(), export.clone());
+    let work = move || exports.add(&at, what);
+    run_blocking("nothing was exported", work).await??;
+    let trouble = api.exports.deliver(&folder, &export).await;
+    api.exports.set_trouble(&folder, trouble.clone());
     let view = exported_view(folder, Export { trouble, ..export });
     Ok((StatusCode::CREATED, Json(view)))
 }
@@ -187,18 +189,18 @@ async fn export_pair(
     responses((status = 204), (status = 400, body = Problem), (status = 404, body = Problem)),
 )]
 async fn stop_export(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(ExportedAt { folder, container }): Query<ExportedAt>,
 ) -> Result<StatusCode, Problem> {
     let folder = match container {
-        Some(container) => state.exports.folder_for(&InContainer {
+        Some(container) => api.exports.folder_for(&InContainer {
             container,
             folder: folder.display().to_string(),
             has_them: None,
         })?,
         None => folder,
     };
-    if state.exports.remove(&folder)? {
+    if api.exports.remove(&folder)? {
         return Ok(StatusCode::NO_CONTENT);
     }
     let detail = format!("no certificate is kept fresh in {}", folder.display());
@@ -225,11 +227,11 @@ impl From<ExportError> for Problem {
     responses((status = 200, body = CertificateView), (status = 404, body = Problem), (status = 422, body = Problem)),
 )]
 async fn show_certificate(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(name): Path<String>,
 ) -> Result<Json<CertificateView>, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
-    let found = state.proxy.certificates().shown(name.as_str());
+    let found = api.pki.served.shown(name.as_str());
     let shown = found.ok_or_else(|| {
         let detail = format!(
             "there is no certificate for {name}: no zone that the authority can vouch for covers \
@@ -239,7 +241,7 @@ async fn show_certificate(
     })?;
     let info = shown.chain.first().and_then(CertificateInfo::read);
     Ok(Json(CertificateView {
-        reason: reason(&state, name.as_str(), Some(&shown)),
+        reason: reason(&api, name.as_str(), Some(&shown)),
         name: name.to_string(),
         ends_soon: ends_soon(info.as_ref(), Some(&shown), OffsetDateTime::now_utc()),
         info,
@@ -254,10 +256,10 @@ async fn show_certificate(
     responses((status = 201, body = Signed), (status = 422, body = Problem)),
 )]
 async fn sign_request(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Body(SignRequest { request, days }): Body<SignRequest>,
 ) -> Result<(StatusCode, Json<Signed>), Problem> {
-    let issuer = state.proxy.certificates().issuer();
+    let issuer = &api.pki.served.issuer();
     let now = OffsetDateTime::now_utc();
     let signed = issuer.sign(&request, days.unwrap_or(USUAL_DAYS), now);
     let mut parts = signed.map_err(|error| Problem::value(field(&error), error))?;
@@ -282,16 +284,16 @@ async fn sign_request(
     responses((status = 201, body = ImportedView), (status = 422, body = Problem)),
 )]
 async fn import_pair(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Body(ImportRequest { certificate, key }): Body<ImportRequest>,
 ) -> Result<(StatusCode, Json<ImportedView>), Problem> {
     whole_path("certificate", &certificate)?;
     whole_path("key", &key)?;
-    let _one = state.reloading.lock().await;
-    let importing = Arc::clone(&state);
-    let work = move || importing.imports.import(&importing, &certificate, &key);
-    let imported = aside("nothing was imported", work).await??;
-    let snapshot = state.snapshot.load();
+    let _changing = api.pki.lock().await;
+    let pki = Arc::clone(&api.pki);
+    let work = move || pki.imports.import(&pki, &certificate, &key);
+    let imported = run_blocking("nothing was imported", work).await??;
+    let snapshot = api.snapshot();
     let routes = snapshot.configuration().routes.iter();
     let covered = routes.filter(|route| {
         let sample = snapshot.sample_name(route);
@@ -313,14 +315,14 @@ async fn import_pair(
     responses((status = 204), (status = 404, body = Problem)),
 )]
 async fn remove_pair(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(name): Path<String>,
 ) -> Result<StatusCode, Problem> {
-    let _one = state.reloading.lock().await;
-    if state.imports.remove(&state, &name)? {
+    let _changing = api.pki.lock().await;
+    if api.pki.imports.remove(&api.pki, &name)? {
         return Ok(StatusCode::NO_CONTENT);
     }
-    let all = state.imports.all();
+    let all = api.pki.imports.all();
     let known: Vec<&str> = all.keys().map(String::as_str).collect();
     let detail = format!(
         "no imported certificate has {name} as its first name; there are: {}",

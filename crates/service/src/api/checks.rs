@@ -1,7 +1,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State as Shared};
+use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bentlane_api_types::{
     CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts,
@@ -14,10 +14,10 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::problem::{Body, Problem, Query};
 use super::routes::find;
-use crate::board::{Look, Occasion, ToCheck};
-use crate::state::State;
+use crate::checker::{CheckOptions, CheckTarget, Trigger};
 
 /// Verdicts of a route's history that are listed unless another number is asked for.
 const SHOWN: u64 = 100;
@@ -31,7 +31,7 @@ pub(crate) struct HowMany {
     limit: Option<u64>,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(check_routes))
         .routes(routes!(names_to_look_up))
@@ -41,7 +41,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
 
 /// What an address stands for.
 enum Place {
-    Route(Box<ToCheck>),
+    Route(Box<CheckTarget>),
     /// No route, and why.
     Nowhere(Verdict),
     Gone(String),
@@ -53,18 +53,18 @@ enum Place {
     responses((status = 200, body = Verdicts), (status = 422, body = Problem)),
 )]
 async fn check_routes(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Body(request): Body<CheckRequest>,
 ) -> Result<Json<Verdicts>, Problem> {
-    let places = places(&state, &request)?;
-    let look = Look {
+    let places = places(&api, &request)?;
+    let options = CheckOptions {
         only: request.only,
-        ..Look::at(&state, Occasion::Asked, request.deep).await
+        ..api.checks.options(Trigger::Request, request.deep).await
     };
-    let routes = to_check(&places);
+    let routes = targets(&places);
     let checked = match &request.from {
-        Some(from) => from_container(&state, from, &routes, &look),
-        None => state.board.check(routes, &look).await,
+        Some(from) => from_container(&api, from, &routes, &options),
+        None => api.checks.checker.check(routes, &options).await,
     };
     let mut checked = checked.into_iter();
     let mut verdicts = Verdicts::default();
@@ -82,17 +82,17 @@ async fn check_routes(
 }
 
 /// The routes to check among what was asked for.
-fn to_check(places: &[Place]) -> Vec<ToCheck> {
+fn targets(places: &[Place]) -> Vec<CheckTarget> {
     let routes = places.iter().filter_map(|place| match place {
-        Place::Route(route) => Some(ToCheck::clone(route)),
+        Place::Route(route) => Some(CheckTarget::clone(route)),
         Place::Nowhere(_) | Place::Gone(_) => None,
     });
     routes.collect()
 }
 
 /// What each address that was asked for stands for; every route when none was.
-fn places(state: &State, request: &CheckRequest) -> Result<Vec<Place>, Problem> {
-    let snapshot = state.snapshot.load_full();
+fn places(api: &Api, request: &CheckRequest) -> Result<Vec<Place>, Problem> {
+    let snapshot = api.snapshot();
     if request.addresses.is_empty() {
         let routes = snapshot.configuration().routes.iter().cloned();
         return Ok(routes
@@ -110,14 +110,14 @@ fn places(state: &State, request: &CheckRequest) -> Result<Vec<Place>, Problem> 
     responses((status = 200, body = NamesToLookUp), (status = 422, body = Problem)),
 )]
 async fn names_to_look_up(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Body(request): Body<CheckRequest>,
 ) -> Result<Json<NamesToLookUp>, Problem> {
-    let routes = to_check(&places(&state, &request)?);
-    let look = Look::at(&state, Occasion::Asked, false).await;
+    let routes = targets(&places(&api, &request)?);
+    let options = api.checks.options(Trigger::Request, false).await;
     let facts = routes
         .iter()
-        .filter_map(|route| state.board.facts(route, &look));
+        .filter_map(|route| api.checks.checker.facts(route, &options));
     let names = facts.map(|facts| NameToLookUp {
         address: facts.address().to_string(),
         name: facts.name.to_string(),
@@ -130,13 +130,13 @@ async fn names_to_look_up(
 
 /// What was seen from a container comes to for these routes.
 fn from_container(
-    state: &State,
+    api: &Api,
     from: &FromSeen,
-    routes: &[ToCheck],
-    look: &Look,
+    routes: &[CheckTarget],
+    options: &CheckOptions,
 ) -> Vec<Option<Verdict>> {
-    let judge = |route: &ToCheck| {
-        let facts: Facts = state.board.facts(route, look)?;
+    let judge = |route: &CheckTarget| {
+        let facts: Facts = api.checks.checker.facts(route, options)?;
         let seen = from.seen.iter().find(|seen| seen.name == facts.name)?;
         Some(diagnose_from(
             &facts,
@@ -161,9 +161,9 @@ fn place(snapshot: &Snapshot, text: &str, known: bool) -> Result<Place, Problem>
     }
     let (name, path) = name_and_path(text)?;
     Ok(match snapshot.route_for(name.as_str(), &path) {
-        Some(routed) if routed.position.is_some() => Place::Route(Box::new(ToCheck {
+        Some(routed) if routed.position.is_some() => Place::Route(Box::new(CheckTarget {
             route: routed.route.clone(),
-            by: Some((name, path)),
+            at: Some((name, path)),
         })),
         _ => Place::Nowhere(nowhere(snapshot, text, name, &path)),
     })
@@ -207,15 +207,15 @@ fn nowhere(snapshot: &Snapshot, text: &str, name: Name, path: &str) -> Verdict {
     responses((status = 200, body = Trace), (status = 404, body = Problem), (status = 422, body = Problem)),
 )]
 async fn trace_url(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Body(TraceRequest { url }): Body<TraceRequest>,
 ) -> Result<Json<Trace>, Problem> {
-    let snapshot = state.snapshot.load_full();
-    let look = Look::at(&state, Occasion::Asked, false).await;
+    let snapshot = api.snapshot();
+    let options = api.checks.options(Trigger::Request, false).await;
     let nowhere = |summary: String| Problem::new(StatusCode::NOT_FOUND, summary);
     match place(&snapshot, &url, false)? {
         Place::Route(route) => {
-            let trace = state.board.trace(&route, &look).await;
+            let trace = api.checks.checker.trace(&route, &options).await;
             let gone = || nowhere(format!("there is no route for {url} any more"));
             trace.map(Json).ok_or_else(gone)
         }
@@ -238,14 +238,14 @@ async fn trace_url(
     responses((status = 200, body = Verdicts), (status = 404, body = Problem), (status = 503, body = Problem)),
 )]
 async fn list_verdicts(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(text): Path<String>,
     Query(HowMany { limit }): Query<HowMany>,
 ) -> Result<Json<Verdicts>, Problem> {
     let address: Address = text.parse().map_err(|e| Problem::value("address", e))?;
-    let route = find(&state, &address)?;
+    let route = find(&api, &address)?;
     let limit = limit.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
-    let store = state.store()?;
+    let store = api.storage.store()?;
     let verdicts = store.verdicts(&route.address.to_string(), limit).await?;
     Ok(Json(Verdicts {
         verdicts,

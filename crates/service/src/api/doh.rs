@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::body::Bytes;
-use axum::extract::{DefaultBodyLimit, RawQuery, State as Shared};
+use axum::extract::{DefaultBodyLimit, RawQuery, State};
 use axum::http::header::{CACHE_CONTROL, CONTENT_TYPE};
 use axum::http::{HeaderMap, HeaderValue, StatusCode};
 use axum::response::{IntoResponse, Response};
@@ -12,23 +12,23 @@ use axum::{Extension, Router};
 use bentlane_dns::least_ttl;
 use data_encoding::BASE64URL_NOPAD;
 
+use super::Api;
 use super::Problem;
 use super::guard::Connection;
-use crate::state::State;
 
 /// The media type of a DNS message (RFC 8484 §6).
 const MESSAGE: &str = "application/dns-message";
 /// Octets of the longest question that is taken.
 const LONGEST: usize = 4096;
 
-pub(crate) fn router() -> Router<Arc<State>> {
+pub(crate) fn router() -> Router<Arc<Api>> {
     let limit = DefaultBodyLimit::max(LONGEST);
     Router::new().route("/dns-query", get(from_query).post(from_body).layer(limit))
 }
 
 /// `GET /dns-query?dns=…`, the question in base64url without padding (RFC 8484 §4.1).
 async fn from_query(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(connection): Extension<Connection>,
     RawQuery(query): RawQuery,
 ) -> Response {
@@ -38,14 +38,14 @@ async fn from_query(
         return refuse("the question comes as `?dns=…`");
     };
     match BASE64URL_NOPAD.decode(given.as_bytes()) {
-        Ok(question) => answer(&state, &connection, &question).await,
+        Ok(question) => answer(&api, &connection, &question).await,
         Err(_) => refuse("`dns` is not base64url without padding (RFC 4648 section 5)"),
     }
 }
 
 /// `POST /dns-query` with the question as its body.
 async fn from_body(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(connection): Extension<Connection>,
     headers: HeaderMap,
     question: Bytes,
@@ -54,11 +54,11 @@ async fn from_body(
         let detail = format!("the body's type is not {MESSAGE}");
         return Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, detail).into_response();
     }
-    answer(&state, &connection, &question).await
+    answer(&api, &connection, &question).await
 }
 
 /// Answers those of this machine alone; pages of other origins were refused before.
-async fn answer(state: &State, connection: &Connection, question: &[u8]) -> Response {
+async fn answer(api: &Api, connection: &Connection, question: &[u8]) -> Response {
     let client = match connection {
         Connection::Site(pair) if pair.theirs.ip().to_canonical().is_loopback() => pair.theirs,
         _ => {
@@ -67,7 +67,7 @@ async fn answer(state: &State, connection: &Connection, question: &[u8]) -> Resp
         }
     };
     let mut answer = Vec::new();
-    state.resolver.ask(question, client, &mut answer).await;
+    api.resolver.ask(question, client, &mut answer).await;
     if answer.is_empty() {
         return refuse("this is no DNS question");
     }

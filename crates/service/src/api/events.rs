@@ -2,7 +2,7 @@ use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
 
-use axum::extract::State as Shared;
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Sse;
 use axum::response::sse::{Event as SseEvent, KeepAlive};
@@ -13,14 +13,14 @@ use tokio_stream::wrappers::errors::BroadcastStreamRecvError;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::Problem;
 use crate::events::Event;
-use crate::state::State;
 
 /// How often a silent stream says that it is alive.
 const ALIVE: Duration = Duration::from_secs(15);
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new().routes(routes!(follow_events))
 }
 
@@ -33,18 +33,18 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     responses((status = 200, content_type = "text/event-stream"), (status = 429, body = Problem)),
 )]
 async fn follow_events(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
 ) -> Result<Sse<impl Stream<Item = Result<SseEvent, Infallible>>>, Problem> {
-    let Some(place) = state.events.take_place() else {
+    let Some(permit) = api.events.permit() else {
         let detail = "too many listeners follow events already: close a few";
         return Err(Problem::new(StatusCode::TOO_MANY_REQUESTS, detail));
     };
-    state.board.looked();
-    let end = state.shutdown.clone();
-    let stream = BroadcastStream::new(state.events.listen())
+    api.checks.checker.results_read();
+    let end = api.info.supervisor.shutdown().clone();
+    let stream = BroadcastStream::new(api.events.subscribe())
         .filter_map(move |event| {
             // Kept for as long as the stream is.
-            let _place = &place;
+            let _permit = &permit;
             let event = write(event).map(Ok);
             async move { event }
         })

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
-use axum::extract::{FromRequestParts, Request, State as Shared};
+use axum::extract::{FromRequestParts, Request, State};
 use axum::http::header::{
     AUTHORIZATION, CONTENT_SECURITY_POLICY, HOST, ORIGIN, REFERRER_POLICY, WWW_AUTHENTICATE,
     X_CONTENT_TYPE_OPTIONS,
@@ -15,11 +15,11 @@ use axum::response::{Html, IntoResponse, Response};
 use bentlane_api_types::COMMAND_HEADER;
 use bentlane_probe::peer_uid;
 use bentlane_proxy::SocketPair;
-use nix::unistd::{Uid, User};
 
+use super::Api;
 use super::Problem;
 use crate::sign_in::RECENT;
-use crate::state::State;
+use crate::users::user_name;
 
 /// Characters of that which are kept.
 const LONGEST_COMMAND: usize = 60;
@@ -100,26 +100,15 @@ fn not_trusted() -> Problem {
     Problem::new(StatusCode::FORBIDDEN, detail)
 }
 
-/// A user by name and number.
-pub(crate) fn user_in_words(uid: Option<u32>) -> String {
-    let Some(uid) = uid else {
-        return "a user who cannot be determined".to_owned();
-    };
-    match User::from_uid(Uid::from_raw(uid)) {
-        Ok(Some(user)) => format!("{} (uid {uid})", user.name),
-        Ok(None) | Err(_) => format!("uid {uid}"),
-    }
-}
-
 /// Refuses requests of browsers for another origin than our own, as after DNS rebinding, and of
 /// pages of another origin.
 pub(crate) async fn require_own_origin(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     request: Request,
     next: Next,
 ) -> Response {
     let headers = request.headers();
-    let listening = &state.listening;
+    let listening = &api.info.listening;
     let (host, origin) = match request.extensions().get::<Connection>() {
         Some(Connection::Console(_)) => {
             let host = listening.console_host();
@@ -150,14 +139,14 @@ pub(crate) async fn require_own_origin(
 
 /// Refuses callers that neither come over the Unix socket nor signed in.
 pub(crate) async fn require_sign_in(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     mut request: Request,
     next: Next,
 ) -> Response {
     let connection = request.extensions().get::<Connection>().cloned();
     let caller = match &connection {
         Some(Connection::Socket { uid }) => Some(of_command(*uid, request.headers())),
-        Some(connection) => of_session(&state, connection, request.headers()),
+        Some(connection) => of_session(&api, connection, request.headers()),
         None => None,
     };
     let Some(caller) = caller else {
@@ -183,19 +172,19 @@ fn of_command(uid: u32, headers: &HeaderMap) -> Caller {
         .take(LONGEST_COMMAND)
         .collect();
     Caller {
-        who: format!("{}, {stated}", user_in_words(Some(uid))).into(),
+        who: format!("{}, {stated}", user_name(Some(uid))).into(),
         uid: Some(uid),
         session: None,
         trusted: true,
     }
 }
 
-fn of_session(state: &State, connection: &Connection, headers: &HeaderMap) -> Option<Caller> {
+fn of_session(api: &Api, connection: &Connection, headers: &HeaderMap) -> Option<Caller> {
     let secret = text(headers, &AUTHORIZATION)?.strip_prefix("Bearer ")?;
     let (uid, now) = (connection.uid(), Instant::now());
-    let session = state.sign_in.session(secret, uid, now)?;
+    let session = api.sign_in.session(secret, uid, now)?;
     Some(Caller {
-        who: format!("{}, console", user_in_words(uid)).into(),
+        who: format!("{}, console", user_name(uid)).into(),
         uid,
         session: Some(session.id),
         trusted: session.is_recent(now),

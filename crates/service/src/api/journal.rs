@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use axum::extract::State as Shared;
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_api_types::{Journal, MachineChange, MachineNote, UndoInput, Undone};
@@ -11,9 +11,9 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
-use crate::state::State;
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -27,7 +27,7 @@ fn fifty() -> u64 {
     50
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_journal))
         .routes(routes!(show_undo, undo))
@@ -40,10 +40,10 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     responses((status = 200, body = Journal), (status = 503, body = Problem)),
 )]
 async fn list_journal(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(ListJournal { limit }): Query<ListJournal>,
 ) -> Result<Json<Journal>, Problem> {
-    let entries = state.store()?.journal(limit.min(1000)).await?;
+    let entries = api.storage.store()?.journal(limit.min(1000)).await?;
     Ok(Json(Journal { entries }))
 }
 
@@ -61,10 +61,10 @@ pub(crate) struct ShowUndo {
     responses((status = 200, body = Journal), (status = 404, body = Problem), (status = 503, body = Problem)),
 )]
 async fn show_undo(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(ShowUndo { revision }): Query<ShowUndo>,
 ) -> Result<Json<Journal>, Problem> {
-    let entries = state.store()?.change(revision).await?;
+    let entries = api.storage.store()?.change(revision).await?;
     Ok(Json(Journal { entries }))
 }
 
@@ -77,7 +77,7 @@ async fn show_undo(
     ),
 )]
 async fn note_machine(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(caller): Extension<Caller>,
     Body(MachineNote { change, undoes }): Body<MachineNote>,
 ) -> Result<StatusCode, Problem> {
@@ -85,8 +85,11 @@ async fn note_machine(
         let detail = "only the command line changes this machine";
         return Err(Problem::new(StatusCode::FORBIDDEN, detail));
     }
-    state.store()?.note(&caller.who, &change, undoes).await?;
-    state.reload().await?;
+    api.storage
+        .store()?
+        .note(&caller.who, &change, undoes)
+        .await?;
+    api.configuration.reload().await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -99,11 +102,11 @@ async fn note_machine(
     ),
 )]
 async fn undo(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Body(UndoInput { revision }): Body<UndoInput>,
 ) -> Result<Json<Undone>, Problem> {
-    let entries = state.store()?.change(revision).await?;
+    let entries = api.storage.store()?.change(revision).await?;
     if let Some(entry) = entries.iter().find(|it| it.kind == MachineChange::KIND) {
         let detail = format!(
             "that was a change of this machine, which takes root to undo: `sudo bentlane undo {}`",
@@ -112,6 +115,6 @@ async fn undo(
         return Err(Problem::new(StatusCode::CONFLICT, detail));
     }
     let change = Change::Undo(undo_of(&entries)?);
-    let revision = state.change(&who, change, None).await?;
+    let revision = api.configuration.change(&who, change, None).await?;
     Ok(Json(Undone { revision, entries }))
 }

@@ -36,14 +36,64 @@ use axum::http::{StatusCode, Uri};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router, middleware};
+use bentlane_api_types::Capacity;
+use bentlane_model::Snapshot;
+use bentlane_resolver::View;
+use bentlane_store::DataDir;
+use bentlane_supervisor::Supervisor;
+use time::OffsetDateTime;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
-pub(crate) use guard::user_in_words;
 pub(crate) use problem::Problem;
 
+use crate::background_checks::Checks;
+use crate::configuration::ActiveConfiguration;
 use crate::console;
-use crate::state::State;
+use crate::events::Events;
+use crate::exports::Exports;
+use crate::listening::Listening;
+use crate::pki::Pki;
+use crate::query_log::QueryLog;
+use crate::sign_in::SignIn;
+use crate::storage::Storage;
+use crate::system_files::SystemFiles;
+use crate::traffic::TrafficLog;
+
+/// What calls of the API can use.
+#[derive(Debug)]
+pub(crate) struct Api {
+    pub(crate) configuration: Arc<ActiveConfiguration>,
+    pub(crate) storage: Arc<Storage>,
+    pub(crate) pki: Arc<Pki>,
+    pub(crate) exports: Arc<Exports>,
+    pub(crate) checks: Arc<Checks>,
+    pub(crate) traffic: Arc<TrafficLog>,
+    pub(crate) queries: Arc<QueryLog>,
+    /// What answers DNS questions.
+    pub(crate) resolver: View,
+    pub(crate) system_files: Arc<SystemFiles>,
+    pub(crate) events: Events,
+    pub(crate) sign_in: SignIn,
+    pub(crate) info: ServiceInfo,
+}
+
+/// What stays the same while the service runs.
+#[derive(Debug)]
+pub(crate) struct ServiceInfo {
+    pub(crate) data_dir: DataDir,
+    pub(crate) started_at: OffsetDateTime,
+    pub(crate) listening: Arc<Listening>,
+    pub(crate) capacity: Capacity,
+    pub(crate) supervisor: Supervisor,
+}
+
+impl Api {
+    /// What is in force.
+    fn snapshot(&self) -> Arc<Snapshot> {
+        self.configuration.snapshot()
+    }
+}
 
 #[derive(OpenApi)]
 #[openapi(info(
@@ -56,13 +106,13 @@ use crate::state::State;
 struct Document;
 
 /// The document, and the router that it describes.
-fn described() -> (Router<Arc<State>>, utoipa::openapi::OpenApi) {
+fn described() -> (Router<Arc<Api>>, utoipa::openapi::OpenApi) {
     OpenApiRouter::with_openapi(Document::openapi())
         .nest("/api/v1", all())
         .split_for_parts()
 }
 
-fn all() -> OpenApiRouter<Arc<State>> {
+fn all() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .merge(status::router())
         .merge(zones::router())
@@ -83,38 +133,39 @@ fn all() -> OpenApiRouter<Arc<State>> {
 const TEST_HOOKS: &str = "BENTLANE_TEST_HOOKS";
 
 /// The API with its description, for callers that may use it.
-fn api(state: &Arc<State>) -> Router<Arc<State>> {
-    let (api, document) = described();
+fn router(api: &Arc<Api>) -> Router<Arc<Api>> {
+    let (operations, document) = described();
     let document = Arc::new(document);
     let serve_document = move || {
         let document = Arc::clone(&document);
         async move { Json((*document).clone()) }
     };
-    let signed_in = middleware::from_fn_with_state(Arc::clone(state), guard::require_sign_in);
-    api.route("/api/v1/openapi.json", get(serve_document))
+    let signed_in = middleware::from_fn_with_state(Arc::clone(api), guard::require_sign_in);
+    operations
+        .route("/api/v1/openapi.json", get(serve_document))
         .route("/api/{*path}", axum::routing::any(no_such_path))
         .layer(signed_in)
 }
 
 /// What the Unix socket serves: the API alone.
-pub(crate) fn socket_router(state: Arc<State>) -> Router {
-    let mut router = api(&state);
+pub(crate) fn socket_router(api: Arc<Api>) -> Router {
+    let mut router = router(&api);
     if std::env::var_os(TEST_HOOKS).is_some_and(|set| set == "1") {
         router = router.route("/api/v1/test/tasks/{name}/kill", post(status::kill_task));
     }
-    router.fallback(no_such_path).with_state(state)
+    router.fallback(no_such_path).with_state(api)
 }
 
 /// What browsers are served: the console with its way in, and the API behind that.
-pub(crate) fn console_router(state: Arc<State>) -> Router {
-    let own_origin = middleware::from_fn_with_state(Arc::clone(&state), guard::require_own_origin);
-    api(&state)
+pub(crate) fn console_router(api: Arc<Api>) -> Router {
+    let own_origin = middleware::from_fn_with_state(Arc::clone(&api), guard::require_own_origin);
+    router(&api)
         .merge(session::entrance())
         .merge(doh::router())
         .fallback(console::serve)
         .layer(own_origin)
         .layer(middleware::from_fn(guard::harden))
-        .with_state(state)
+        .with_state(api)
 }
 
 async fn no_such_path(uri: Uri) -> Response {

@@ -13,8 +13,9 @@ use tracing::error;
 use utoipa::openapi::{RefOr, Schema};
 use utoipa::{PartialSchema, ToSchema};
 
-use crate::state::{ChangeError, Unavailable};
-use crate::trust::TrustError;
+use crate::configuration::ChangeError;
+use crate::pki::AuthorityStoreError;
+use crate::storage::Unavailable;
 
 /// An error as it is answered with.
 #[derive(Clone, Debug)]
@@ -72,8 +73,8 @@ impl Problem {
     }
 }
 
-/// Does what takes long away from the threads that serve. `failed` is said when it breaks off.
-pub(crate) async fn aside<T: Send + 'static>(
+/// Runs work that takes long away from the threads that serve. `failed` is the error when it panics.
+pub(crate) async fn run_blocking<T: Send + 'static>(
     failed: &'static str,
     work: impl FnOnce() -> T + Send + 'static,
 ) -> Result<T, Problem> {
@@ -170,7 +171,7 @@ impl From<ChangeError> for Problem {
         match failure {
             ChangeError::Unavailable => Unavailable.into(),
             ChangeError::Store(failure) => failure.into(),
-            ChangeError::Trust(failure) => failure.into(),
+            ChangeError::Authority(failure) => failure.into(),
             ChangeError::Thread(_) => {
                 error!(cause = chain(&failure), "a change failed");
                 Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
@@ -179,13 +180,15 @@ impl From<ChangeError> for Problem {
     }
 }
 
-impl From<TrustError> for Problem {
-    fn from(failure: TrustError) -> Self {
+impl From<AuthorityStoreError> for Problem {
+    fn from(failure: AuthorityStoreError) -> Self {
         let status = match &failure {
-            TrustError::Authority(AuthorityError::Locked) => StatusCode::CONFLICT,
-            TrustError::Authority(AuthorityError::WrongPassphrase) => StatusCode::FORBIDDEN,
-            TrustError::TooManyTries => StatusCode::TOO_MANY_REQUESTS,
-            TrustError::Authority(
+            AuthorityStoreError::Authority(AuthorityError::Locked) => StatusCode::CONFLICT,
+            AuthorityStoreError::Authority(AuthorityError::WrongPassphrase) => {
+                StatusCode::FORBIDDEN
+            }
+            AuthorityStoreError::TooManyTries => StatusCode::TOO_MANY_REQUESTS,
+            AuthorityStoreError::Authority(
                 AuthorityError::Certificate
                 | AuthorityError::Key
                 | AuthorityError::NotAnAuthority
@@ -194,7 +197,7 @@ impl From<TrustError> for Problem {
                 | AuthorityError::KeyMismatch
                 | AuthorityError::NotValid { .. },
             ) => StatusCode::UNPROCESSABLE_ENTITY,
-            TrustError::Authority(_) | TrustError::DataDir(_) => {
+            AuthorityStoreError::Authority(_) | AuthorityStoreError::DataDir(_) => {
                 error!(cause = chain(&failure), "the authority failed");
                 StatusCode::INTERNAL_SERVER_ERROR
             }

@@ -2,15 +2,15 @@ use bentlane_api_types::Queries;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State as Shared;
+use axum::extract::State;
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::problem::{Problem, Query, aside};
+use super::Api;
+use super::problem::{Problem, Query, run_blocking};
 use super::records::find_zone;
-use crate::state::State;
 
 /// Questions that are shown when nothing else is said.
 const USUALLY: usize = 100;
@@ -30,7 +30,7 @@ fn usually() -> usize {
     USUALLY
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new().routes(routes!(list_queries))
 }
 
@@ -40,19 +40,19 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
     responses((status = 200, body = Queries), (status = 404, body = Problem), (status = 422, body = Problem)),
 )]
 async fn list_queries(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(ListQueries { limit, zone }): Query<ListQueries>,
 ) -> Result<Json<Queries>, Problem> {
-    let zone = zone.map(|name| find_zone(&state, &name)).transpose()?;
-    let reading = aside("the query log cannot be read", move || {
-        let snapshot = state.snapshot.load();
+    let zone = zone.map(|name| find_zone(&api, &name)).transpose()?;
+    let reading = run_blocking("the query log cannot be read", move || {
+        let snapshot = api.snapshot();
         let wanted = |name: &str| match &zone {
             None => true,
             Some(zone) => snapshot
                 .zone_of(name)
                 .is_some_and(|found| found.name == zone.name),
         };
-        state.queries.read(limit, wanted)
+        api.queries.read(limit, wanted)
     });
     reading.await.map(Json)
 }

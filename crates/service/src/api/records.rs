@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use axum::extract::{Path, State as Shared};
+use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_api_types::{RecordInput, RecordView, Records, ZoneFile};
@@ -11,9 +11,9 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
-use crate::state::State;
 
 /// Which records go.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -32,7 +32,7 @@ pub(crate) struct ReplaceRecords {
     dry_run: bool,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_records, add_record))
         .routes(routes!(remove_records))
@@ -57,9 +57,9 @@ fn views(zone: &Zone) -> Vec<RecordView> {
 }
 
 /// The zone of this name, as the data plane has it.
-pub(super) fn find_zone(state: &State, name: &str) -> Result<Zone, Problem> {
+pub(super) fn find_zone(api: &Api, name: &str) -> Result<Zone, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
-    let snapshot = state.snapshot.load();
+    let snapshot = api.snapshot();
     let zones = &snapshot.configuration().zones;
     let found = zones.iter().find(|zone| zone.name == name).cloned();
     found.ok_or_else(|| {
@@ -72,8 +72,8 @@ pub(super) fn find_zone(state: &State, name: &str) -> Result<Zone, Problem> {
 
 /// List the records of one's own.
 #[utoipa::path(get, path = "/records", responses((status = 200, body = Records)))]
-async fn list_records(Shared(state): Shared<Arc<State>>) -> Json<Records> {
-    let snapshot = state.snapshot.load();
+async fn list_records(State(api): State<Arc<Api>>) -> Json<Records> {
+    let snapshot = api.snapshot();
     let zones = snapshot.configuration().zones.iter();
     Json(Records {
         records: zones.flat_map(views).collect(),
@@ -86,7 +86,7 @@ async fn list_records(Shared(state): Shared<Arc<State>>) -> Json<Records> {
     responses((status = 201, body = RecordView), (status = 409, body = Problem), (status = 422, body = Problem)),
 )]
 async fn add_record(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Body(input): Body<RecordInput>,
 ) -> Result<(StatusCode, Json<RecordView>), Problem> {
@@ -106,8 +106,10 @@ async fn add_record(
         data,
     };
     let change = ZoneChange::AddRecord(record.clone());
-    let zone = state.snapshot.load().configuration().zone_after(&change)?;
-    state.change(&who, Change::EditZone(change), None).await?;
+    let zone = api.snapshot().configuration().zone_after(&change)?;
+    api.configuration
+        .change(&who, Change::EditZone(change), None)
+        .await?;
     Ok((StatusCode::CREATED, Json(view(&zone, &record))))
 }
 
@@ -117,7 +119,7 @@ async fn add_record(
     responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)),
 )]
 async fn remove_records(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(owner): Path<String>,
     Query(RemoveRecords { kind }): Query<RemoveRecords>,
@@ -125,7 +127,9 @@ async fn remove_records(
     let owner = owner.parse().map_err(|e| Problem::value("owner", e))?;
     let kind = kind.map(|kind| kind.to_ascii_uppercase());
     let change = ZoneChange::RemoveRecords { owner, kind };
-    state.change(&who, Change::EditZone(change), None).await?;
+    api.configuration
+        .change(&who, Change::EditZone(change), None)
+        .await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -135,11 +139,11 @@ async fn remove_records(
     responses((status = 200, body = ZoneFile), (status = 404, body = Problem)),
 )]
 async fn export_zone(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(name): Path<String>,
 ) -> Result<Json<ZoneFile>, Problem> {
-    let zone = find_zone(&state, &name)?;
-    let serial = state.snapshot.load().configuration().revision;
+    let zone = find_zone(&api, &name)?;
+    let serial = api.snapshot().configuration().revision;
     let text = zone_file::write(&zone.name, serial, zone.settings.ttl, &zone.records);
     Ok(Json(ZoneFile { text }))
 }
@@ -150,22 +154,24 @@ async fn export_zone(
     responses((status = 200, body = Records), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)),
 )]
 async fn import_zone(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Query(ReplaceRecords { dry_run }): Query<ReplaceRecords>,
     Body(file): Body<ZoneFile>,
 ) -> Result<Json<Records>, Problem> {
-    let zone = find_zone(&state, &name)?;
+    let zone = find_zone(&api, &name)?;
     let records = zone_file::read(&file.text, &zone.name).map_err(|errors| {
         let invalid = errors.into_iter().map(|error| Invalid::new("text", error));
         Problem::from(invalid.collect::<Vec<_>>())
     })?;
     let name = zone.name;
     let change = ZoneChange::ReplaceRecords { name, records };
-    let after = state.snapshot.load().configuration().zone_after(&change)?;
+    let after = api.snapshot().configuration().zone_after(&change)?;
     if !dry_run {
-        state.change(&who, Change::EditZone(change), None).await?;
+        api.configuration
+            .change(&who, Change::EditZone(change), None)
+            .await?;
     }
     Ok(Json(Records {
         records: views(&after),

@@ -1,7 +1,7 @@
 use std::num::NonZeroU16;
 use std::sync::Arc;
 
-use axum::extract::{DefaultBodyLimit, Path, State as Shared};
+use axum::extract::{DefaultBodyLimit, Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_api_types::{
@@ -19,11 +19,11 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::based_on::{BasedOn, RevisionTag};
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
-use crate::board::{route_url, url};
-use crate::state::State;
+use crate::checker::{route_url, url};
 
 /// Octets of the longest list of routes to add at once: 100,000 of them fit with room to spare.
 const LONGEST_LIST: usize = 64 << 20;
@@ -47,7 +47,7 @@ pub(crate) struct AddRoute {
     dry_run: bool,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_routes, add_route))
         .merge(
@@ -58,18 +58,18 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
         .routes(routes!(show_route, edit_route, remove_route))
 }
 
-fn view(state: &State, route: &Route) -> RouteView {
-    let snapshot = state.snapshot.load();
+fn view(api: &Api, route: &Route) -> RouteView {
+    let snapshot = api.snapshot();
     let base = route.address.pattern.base();
     let sample = snapshot.sample_name(route).unwrap_or_else(|| base.clone());
-    let resolves_to = snapshot.addresses_of(sample.as_str(), &state.listening.https_ips());
+    let resolves_to = snapshot.addresses_of(sample.as_str(), &api.info.listening.https_ips());
     let address = route.address.to_string();
     let name = route.address.pattern.to_string();
     RouteView {
-        verdict: state.board.verdict(&address),
+        verdict: api.checks.checker.verdict(&address),
         advice: advice_for_route(&route.address.pattern),
-        url: route_url(&route.address, &name, state.listening.https_port()),
-        values: values(state, &snapshot, route),
+        url: route_url(&route.address, &name, api.info.listening.https_port()),
+        values: values(api, &snapshot, route),
         resolves_to,
         settings: route.settings.clone(),
         prefix: route.address.prefix.to_string(),
@@ -79,11 +79,11 @@ fn view(state: &State, route: &Route) -> RouteView {
     }
 }
 
-fn values(state: &State, snapshot: &Snapshot, route: &Route) -> RouteValues {
+fn values(api: &Api, snapshot: &Snapshot, route: &Route) -> RouteValues {
     let host = route.address.pattern.to_string();
     let zone = snapshot.zone_of(route.address.pattern.base().as_str());
     let shared = zone.filter(|zone| zone.name.as_str().contains('.'));
-    let https = state.listening.https_port();
+    let https = api.info.listening.https_port();
     let port = route.address.port.map_or(https, NonZeroU16::get);
     let raw = route.address.port.is_some();
     let origin = match raw {
@@ -105,8 +105,8 @@ fn address(text: &str) -> Result<Address, Problem> {
 }
 
 /// The route with this address, as the data plane has it.
-pub(super) fn find(state: &State, address: &Address) -> Result<Route, Problem> {
-    let snapshot = state.snapshot.load();
+pub(super) fn find(api: &Api, address: &Address) -> Result<Route, Problem> {
+    let snapshot = api.snapshot();
     let found = snapshot.configuration().route(address).cloned();
     found.ok_or_else(|| Rejection::missing_route(address).into())
 }
@@ -117,11 +117,11 @@ pub(super) fn find(state: &State, address: &Address) -> Result<Route, Problem> {
     responses((status = 200, body = Routes), (status = 422, body = Problem)),
 )]
 async fn list_routes(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(ListRoutes { after, limit }): Query<ListRoutes>,
 ) -> Result<Json<Routes>, Problem> {
-    state.board.looked();
-    let snapshot = state.snapshot.load_full();
+    api.checks.checker.results_read();
+    let snapshot = api.snapshot();
     let routes = &snapshot.configuration().routes;
     let from = match after {
         None => 0,
@@ -138,7 +138,7 @@ async fn list_routes(
     let until = from.saturating_add(limit).min(routes.len());
     let next = (until < routes.len()).then(|| routes[until - 1].address.to_string());
     let listed = &routes[from..until];
-    let routes = listed.iter().map(|route| view(&state, route)).collect();
+    let routes = listed.iter().map(|route| view(&api, route)).collect();
     Ok(Json(Routes { routes, next }))
 }
 
@@ -152,19 +152,19 @@ async fn list_routes(
     ),
 )]
 async fn add_route(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Query(AddRoute { dry_run }): Query<AddRoute>,
     Body(input): Body<RouteInput>,
 ) -> Result<(StatusCode, Json<RouteView>), Problem> {
-    let route = read(&state, &input, state.snapshot.load().configuration())?;
+    let route = read(&api, &input, api.snapshot().configuration())?;
     let change = Change::AddRoute(Box::new(route.clone()));
     if dry_run {
-        state.snapshot.load().configuration().check(&change)?;
-        return Ok((StatusCode::OK, Json(view(&state, &route))));
+        api.snapshot().configuration().check(&change)?;
+        return Ok((StatusCode::OK, Json(view(&api, &route))));
     }
-    state.change(&who, change, None).await?;
-    Ok((StatusCode::CREATED, Json(view(&state, &route))))
+    api.configuration.change(&who, change, None).await?;
+    Ok((StatusCode::CREATED, Json(view(&api, &route))))
 }
 
 /// Add many routes, all or none. They are in force when this returns.
@@ -176,28 +176,26 @@ async fn add_route(
     ),
 )]
 async fn add_routes(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Body(RouteInputs { routes: inputs }): Body<RouteInputs>,
 ) -> Result<(StatusCode, Json<RoutesAdded>), Problem> {
     let mut routes = Vec::with_capacity(inputs.len());
-    let snapshot = state.snapshot.load();
+    let snapshot = api.snapshot();
     for input in &inputs {
-        let route = read(&state, input, snapshot.configuration());
+        let route = read(&api, input, snapshot.configuration());
         routes.push(route.map_err(|problem| problem.of(&input.name))?);
     }
     let added = routes.len();
     if added > 0 {
-        state.change(&who, Change::AddRoutes(routes), None).await?;
+        api.configuration
+            .change(&who, Change::AddRoutes(routes), None)
+            .await?;
     }
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
 }
 
-fn read(
-    state: &State,
-    input: &RouteInput,
-    configuration: &Configuration,
-) -> Result<Route, Problem> {
+fn read(api: &Api, input: &RouteInput, configuration: &Configuration) -> Result<Route, Problem> {
     let draft = RouteDraft {
         name: input.name.trim(),
         prefix: input.prefix.as_deref().map(str::trim),
@@ -211,19 +209,19 @@ fn read(
             .or_insert_with(|| OWN_ADDRESS.into());
     }
     route.settings = configuration.settings_after(&route.address, &route.settings, &settings)?;
-    check_outside(state, &settings, &route.address, &route.settings)?;
+    check_outside(api, &settings, &route.address, &route.settings)?;
     Ok(route)
 }
 
 /// Checks what settings in `patch` name outside the configuration: certificates and files.
 fn check_outside(
-    state: &State,
+    api: &Api,
     patch: &Map<String, Value>,
     address: &Address,
     settings: &RouteSettings,
 ) -> Result<(), Problem> {
     if let (true, Some(PinnedCert::Imported(name))) = (patch.contains_key("cert"), &settings.cert) {
-        pinnable(state, name, address)?;
+        pinnable(api, name, address)?;
     }
     if let (true, Some(file)) = (patch.contains_key("access_log"), &settings.access_log) {
         check_log_file(file)?;
@@ -251,8 +249,8 @@ fn check_log_file(path: &std::path::Path) -> Result<(), Problem> {
 }
 
 /// Whether the imported certificate of this name can be shown under the names of a route.
-fn pinnable(state: &State, name: &str, address: &Address) -> Result<(), Problem> {
-    let pairs = state.imports.all();
+fn pinnable(api: &Api, name: &str, address: &Address) -> Result<(), Problem> {
+    let pairs = api.pki.imports.all();
     let Some(imported) = pairs.get(name) else {
         let reason = format!(
             "no imported certificate has {name} as its first name: import it first with \
@@ -280,13 +278,13 @@ fn pinnable(state: &State, name: &str, address: &Address) -> Result<(), Problem>
     responses((status = 200, body = RouteView), (status = 404, body = Problem)),
 )]
 async fn show_route(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(text): Path<String>,
 ) -> Result<(RevisionTag, Json<RouteView>), Problem> {
-    state.board.looked();
-    let tag = state.revision_tag();
-    let route = find(&state, &address(&text)?)?;
-    Ok((tag, Json(view(&state, &route))))
+    api.checks.checker.results_read();
+    let tag = api.revision_tag();
+    let route = find(&api, &address(&text)?)?;
+    Ok((tag, Json(view(&api, &route))))
 }
 
 /// Change where a route leads, or its settings, by a JSON merge patch: `null` unsets.
@@ -302,7 +300,7 @@ async fn show_route(
     ),
 )]
 async fn edit_route(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(text): Path<String>,
     based_on: BasedOn,
@@ -315,13 +313,13 @@ async fn edit_route(
         to: to.transpose().map_err(|e| Problem::value("to", e))?,
         settings: patch.settings,
     };
-    let now = state.snapshot.load().configuration().route_after(&edit)?;
-    check_outside(&state, &edit.settings, &address, &now.settings)?;
-    state
+    let now = api.snapshot().configuration().route_after(&edit)?;
+    check_outside(&api, &edit.settings, &address, &now.settings)?;
+    api.configuration
         .change(&who, Change::EditRoute(edit), based_on.revision())
         .await?;
-    let route = find(&state, &address)?;
-    Ok((state.revision_tag(), Json(view(&state, &route))))
+    let route = find(&api, &address)?;
+    Ok((api.revision_tag(), Json(view(&api, &route))))
 }
 
 /// Remove a route.
@@ -330,12 +328,12 @@ async fn edit_route(
     responses((status = 204), (status = 404, body = Problem)),
 )]
 async fn remove_route(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(text): Path<String>,
     based_on: BasedOn,
 ) -> Result<StatusCode, Problem> {
-    state
+    api.configuration
         .change(
             &who,
             Change::RemoveRoute(address(&text)?),

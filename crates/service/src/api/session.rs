@@ -4,7 +4,7 @@ use bentlane_api_types::{
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use axum::extract::{Path, Request, State as Shared};
+use axum::extract::{Path, Request, State};
 use axum::http::StatusCode;
 use axum::http::header::USER_AGENT;
 use axum::response::{IntoResponse, Response};
@@ -15,17 +15,18 @@ use tokio::time::timeout;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::guard::{Caller, Connection, user_in_words};
+use super::Api;
+use super::guard::{Caller, Connection};
 use super::problem::{Body, Problem};
 use crate::sign_in::{CODE_LIFE, CodeState, Exchange, SESSION_LIFE};
-use crate::state::State;
+use crate::users::user_name;
 
 /// How long a call waits for news of a link.
 const NEWS: Duration = Duration::from_secs(20);
 /// Characters of a browser's own description that are kept.
 const LONGEST_BROWSER: usize = 200;
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(make_sign_in_link))
         .routes(routes!(follow_link))
@@ -35,7 +36,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
 }
 
 /// What a page calls before it is signed in.
-pub(crate) fn entrance() -> Router<Arc<State>> {
+pub(crate) fn entrance() -> Router<Arc<Api>> {
     Router::new().route("/sign-in", post(sign_in))
 }
 
@@ -45,7 +46,7 @@ pub(crate) fn entrance() -> Router<Arc<State>> {
     responses((status = 201, body = SignInLink), (status = 403, body = Problem)),
 )]
 async fn make_sign_in_link(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(caller): Extension<Caller>,
     Body(request): Body<SignInRequest>,
 ) -> Result<(StatusCode, Json<SignInLink>), Problem> {
@@ -54,10 +55,10 @@ async fn make_sign_in_link(
         let detail = "links to sign in are made by `bentlane console`";
         return Err(Problem::new(StatusCode::FORBIDDEN, detail));
     };
-    let (id, code) = state.sign_in.make_code(uid, request.asks, Instant::now());
+    let (id, code) = api.sign_in.make_code(uid, request.asks, Instant::now());
     let origin = match request.trusted {
-        true => state.listening.site_origin(),
-        false => format!("http://{}", state.listening.console_host()),
+        true => api.info.listening.site_origin(),
+        false => format!("http://{}", api.info.listening.console_host()),
     };
     let link = SignInLink {
         id,
@@ -69,8 +70,8 @@ async fn make_sign_in_link(
 
 /// Wait for news of a link, for 20 seconds at most.
 #[utoipa::path(get, path = "/sign-in-links/{id}", responses((status = 200, body = LinkNews)))]
-async fn follow_link(Shared(state): Shared<Arc<State>>, Path(id): Path<u64>) -> Json<LinkNews> {
-    let Some(mut news) = state.sign_in.watch(id) else {
+async fn follow_link(State(api): State<Arc<Api>>, Path(id): Path<u64>) -> Json<LinkNews> {
+    let Some(mut news) = api.sign_in.watch(id) else {
         return Json(LinkNews {
             state: LinkState::Over,
             user: None,
@@ -84,7 +85,7 @@ async fn follow_link(Shared(state): Shared<Arc<State>>, Path(id): Path<u64>) -> 
     };
     let (state, user) = match now {
         CodeState::Open => (LinkState::Open, None),
-        CodeState::Asked(uid) => (LinkState::Asked, Some(user_in_words(uid))),
+        CodeState::Asked(uid) => (LinkState::Asked, Some(user_name(uid))),
         CodeState::Answered(..) => (LinkState::Answered, None),
         CodeState::Used => (LinkState::Used, None),
     };
@@ -97,7 +98,7 @@ async fn follow_link(Shared(state): Shared<Arc<State>>, Path(id): Path<u64>) -> 
     responses((status = 204), (status = 403, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)),
 )]
 async fn answer_link(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(caller): Extension<Caller>,
     Path(id): Path<u64>,
     Body(LinkAnswer { agreed }): Body<LinkAnswer>,
@@ -106,7 +107,7 @@ async fn answer_link(
         let detail = "whether a browser is let in is answered where `bentlane console` runs";
         return Err(Problem::new(StatusCode::FORBIDDEN, detail));
     }
-    if state.sign_in.answer(id, agreed) {
+    if api.sign_in.answer(id, agreed) {
         return Ok(StatusCode::NO_CONTENT);
     }
     let detail = "no browser waits for an answer: the link was used, or is too old";
@@ -116,13 +117,13 @@ async fn answer_link(
 /// List the browsers that are signed in.
 #[utoipa::path(get, path = "/sessions", responses((status = 200, body = Sessions)))]
 async fn list_sessions(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(caller): Extension<Caller>,
 ) -> Json<Sessions> {
-    let sessions = state.sign_in.sessions(Instant::now()).into_iter();
+    let sessions = api.sign_in.sessions(Instant::now()).into_iter();
     let view = |session: crate::sign_in::Session| SessionView {
         id: session.id,
-        user: user_in_words(session.uid),
+        user: user_name(session.uid),
         browser: session.browser,
         since: session.since,
         used: session.used,
@@ -135,9 +136,9 @@ async fn list_sessions(
 
 /// Sign every browser out.
 #[utoipa::path(delete, path = "/sessions", responses((status = 200, body = SignedOut)))]
-async fn end_sessions(Shared(state): Shared<Arc<State>>) -> Json<SignedOut> {
+async fn end_sessions(State(api): State<Arc<Api>>) -> Json<SignedOut> {
     Json(SignedOut {
-        sessions: state.sign_in.end(None),
+        sessions: api.sign_in.end(None),
     })
 }
 
@@ -147,10 +148,10 @@ async fn end_sessions(Shared(state): Shared<Arc<State>>) -> Json<SignedOut> {
     responses((status = 204), (status = 404, body = Problem)),
 )]
 async fn end_session(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(id): Path<u64>,
 ) -> Result<StatusCode, Problem> {
-    match state.sign_in.end(Some(id)) {
+    match api.sign_in.end(Some(id)) {
         0 => Err(Problem::new(
             StatusCode::NOT_FOUND,
             format!("no browser is signed in under the number {id}"),
@@ -172,7 +173,7 @@ struct SessionGiven {
 
 /// Turns a link's code into a session. For the browser of another user this waits until the terminal
 /// has been answered.
-async fn sign_in(Shared(state): Shared<Arc<State>>, request: Request) -> Result<Response, Problem> {
+async fn sign_in(State(api): State<Arc<Api>>, request: Request) -> Result<Response, Problem> {
     let connection = request.extensions().get::<Connection>().cloned();
     let browser = request.headers().get(USER_AGENT);
     let browser: String = browser
@@ -187,7 +188,7 @@ async fn sign_in(Shared(state): Shared<Arc<State>>, request: Request) -> Result<
     let CodeGiven { code } = serde_json::from_slice(&body)
         .map_err(|error| Problem::new(StatusCode::BAD_REQUEST, error.to_string()))?;
     let uid = connection.as_ref().and_then(Connection::uid);
-    let exchange = || state.sign_in.exchange(&code, uid, &browser, Instant::now());
+    let exchange = || api.sign_in.exchange(&code, uid, &browser, Instant::now());
     let outcome = match exchange() {
         Exchange::Asking(mut news) => {
             let answered = |state: &CodeState| matches!(state, CodeState::Answered(..));
@@ -209,8 +210,8 @@ async fn sign_in(Shared(state): Shared<Arc<State>>, request: Request) -> Result<
             let detail = format!(
                 "this link was made by {}, and this browser runs as {}: run `bentlane console` in \
                  a terminal, which then asks whether to let it in",
-                user_in_words(Some(asked_by)),
-                user_in_words(uid),
+                user_name(Some(asked_by)),
+                user_name(uid),
             );
             Err(Problem::new(StatusCode::FORBIDDEN, detail))
         }

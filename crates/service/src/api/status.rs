@@ -1,8 +1,7 @@
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 
 use axum::Json;
-use axum::extract::{Path, State as Shared};
+use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bentlane_api_types::{
     BrokenRoute, DatabaseStatus, Listeners, RunsAs, SOCKET, Status, TaskStateView, TaskView,
@@ -11,7 +10,8 @@ use bentlane_supervisor::{TaskReport, TaskState};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::state::State;
+use super::Api;
+use crate::listening::Listening;
 
 fn task_view(task: TaskReport) -> TaskView {
     TaskView {
@@ -35,20 +35,20 @@ fn runs_as() -> RunsAs {
     }
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new().routes(routes!(show_status))
 }
 
 /// Show what runs, where it listens and what is wrong.
 #[utoipa::path(get, path = "/status", responses((status = 200, body = Status)))]
-async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
-    state.board.looked();
-    let snapshot = state.snapshot.load();
+async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
+    api.checks.checker.results_read();
+    let snapshot = api.snapshot();
     let configuration = snapshot.configuration();
     let verdicts: Vec<_> = configuration
         .routes
         .iter()
-        .filter_map(|route| state.board.verdict(&route.address.to_string()))
+        .filter_map(|route| api.checks.checker.verdict(&route.address.to_string()))
         .collect();
     let broken = verdicts
         .iter()
@@ -61,37 +61,38 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
                 .map(|f| f.summary.clone())
                 .unwrap_or_default(),
         });
-    let listening = state.listening.clone();
+    let listening = Listening::clone(&api.info.listening);
     Json(Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         pid: std::process::id(),
-        started_at: state.started_at,
-        data_dir: state.data_dir.root().display().to_string(),
+        started_at: api.info.started_at,
+        data_dir: api.info.data_dir.root().display().to_string(),
         listeners: Listeners {
             dns: listening.dns,
             http: listening.http,
             https: listening.https,
             console: listening.console,
-            socket: state.data_dir.path(SOCKET).display().to_string(),
+            socket: api.info.data_dir.path(SOCKET).display().to_string(),
         },
         runs_as: runs_as(),
-        capacity: state.capacity.clone(),
-        upstreams: state
+        capacity: api.info.capacity.clone(),
+        upstreams: api
             .resolver
             .forwarder
             .as_ref()
             .map(|forwarder| forwarder.upstreams().to_vec()),
         database: DatabaseStatus {
-            place: state.database_place.load().to_string(),
-            reachable: state.database_reachable.load(Ordering::Relaxed),
+            place: api.storage.place(),
+            reachable: api.storage.is_reachable(),
         },
         revision: configuration.revision,
         zones: configuration.zones.len(),
         routes: configuration.routes.len(),
         passing: verdicts.iter().filter(|verdict| verdict.passed).count(),
         broken: broken.collect(),
-        attention: state.attention.load().to_vec(),
-        tasks: state
+        attention: api.system_files.attention(),
+        tasks: api
+            .info
             .supervisor
             .tasks()
             .into_iter()
@@ -102,11 +103,8 @@ async fn show_status(Shared(state): Shared<Arc<State>>) -> Json<Status> {
 
 /// Ends a task as if it had failed. Only a service that was started with `BENTLANE_TEST_HOOKS=1` has
 /// this, on the Unix socket: tests see by it what follows.
-pub(crate) async fn kill_task(
-    Shared(state): Shared<Arc<State>>,
-    Path(name): Path<String>,
-) -> StatusCode {
-    match state.supervisor.kill(&name) {
+pub(crate) async fn kill_task(State(api): State<Arc<Api>>, Path(name): Path<String>) -> StatusCode {
+    match api.info.supervisor.kill(&name) {
         true => StatusCode::NO_CONTENT,
         false => StatusCode::NOT_FOUND,
     }

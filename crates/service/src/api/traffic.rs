@@ -2,7 +2,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Json;
-use axum::extract::State as Shared;
+use axum::extract::State;
 use bentlane_api_types::{Traffic, TrafficSummary};
 use bentlane_model::Address;
 use bentlane_traffic::{ExchangeFilter, har};
@@ -12,8 +12,8 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::problem::{Problem, Query};
-use crate::state::State;
 
 /// Exchanges that are listed unless another number is asked for, and at most.
 const SHOWN: usize = 100;
@@ -67,7 +67,7 @@ pub(crate) struct Since {
     seconds: Option<u64>,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_traffic))
         .routes(routes!(sum_up_traffic))
@@ -99,18 +99,22 @@ impl Wanted {
     responses((status = 200, body = Traffic), (status = 422, body = Problem)),
 )]
 async fn list_traffic(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(wanted): Query<Wanted>,
     Query(Follow { after, wait }): Query<Follow>,
 ) -> Result<Json<Traffic>, Problem> {
     let filter = wanted.filter()?;
     let limit = wanted.limit.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
     let Some(after) = after else {
-        let latest = state.latest_traffic(&filter, wanted.before, limit);
+        let latest = api.traffic.latest(&filter, wanted.before, limit);
         return Ok(Json(latest.await?));
     };
     let wait = Duration::from_secs(wait.min(LONGEST_WAIT));
-    Ok(Json(state.traffic_after(&filter, after, limit, wait).await))
+    let shutdown = api.info.supervisor.shutdown();
+    let found = api
+        .traffic
+        .wait_after(&filter, after, limit, wait, shutdown);
+    Ok(Json(found.await))
 }
 
 /// Sum up what passed the proxy, by route: how many, how often, how many errors, how long.
@@ -119,11 +123,12 @@ async fn list_traffic(
     responses((status = 200, body = TrafficSummary), (status = 422, body = Problem)),
 )]
 async fn sum_up_traffic(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(Since { seconds }): Query<Since>,
 ) -> Result<Json<TrafficSummary>, Problem> {
-    let over = Duration::from_secs(seconds.unwrap_or(SUMMED_UP).max(1));
-    Ok(Json(state.traffic_summary(over).await))
+    let period = Duration::from_secs(seconds.unwrap_or(SUMMED_UP).max(1));
+    let started_at = api.info.started_at;
+    Ok(Json(api.traffic.summary(period, started_at).await))
 }
 
 /// What passed the proxy lately as an HTTP Archive (HAR 1.2).
@@ -132,11 +137,11 @@ async fn sum_up_traffic(
     responses((status = 200, body = Object), (status = 422, body = Problem)),
 )]
 async fn archive_traffic(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Query(wanted): Query<Wanted>,
 ) -> Result<Json<Value>, Problem> {
     let filter = wanted.filter()?;
     let limit = wanted.limit.unwrap_or(SHOWN).clamp(1, MOST_ARCHIVED);
-    let latest = state.latest_traffic(&filter, wanted.before, limit).await?;
+    let latest = api.traffic.latest(&filter, wanted.before, limit).await?;
     Ok(Json(har(&latest.exchanges)))
 }

@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use axum::extract::{Path, State as Shared};
+use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use bentlane_api_types::{ZoneInput, ZoneView, Zones};
@@ -12,11 +12,11 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::Api;
 use super::based_on::{BasedOn, RevisionTag};
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
 use super::records::find_zone;
-use crate::state::State;
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -34,13 +34,13 @@ pub(crate) struct RemoveZone {
     with_routes: bool,
 }
 
-pub(crate) fn router() -> OpenApiRouter<Arc<State>> {
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_zones, add_zone))
         .routes(routes!(show_zone, edit_zone, remove_zone))
 }
 
-fn view(state: &State, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
+fn view(api: &Api, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
     let routes = snapshot.configuration().routes.iter();
     let lies_in_it = |route: &&Route| {
         let name = route.address.pattern.base().as_str();
@@ -53,7 +53,7 @@ fn view(state: &State, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
         routes: routes.filter(lies_in_it).count(),
         records: zone.records.len(),
         settings: zone.settings.clone(),
-        certified: state.trust.root().covers(&zone.name),
+        certified: api.pki.authority.root().covers(&zone.name),
         new_root: false,
         advice: advice_for_zone(&zone.name),
     }
@@ -61,10 +61,10 @@ fn view(state: &State, snapshot: &Snapshot, zone: &Zone) -> ZoneView {
 
 /// List the zones.
 #[utoipa::path(get, path = "/zones", responses((status = 200, body = Zones)))]
-async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
-    let snapshot = state.snapshot.load();
+async fn list_zones(State(api): State<Arc<Api>>) -> Json<Zones> {
+    let snapshot = api.snapshot();
     let zones = snapshot.configuration().zones.iter();
-    let zones = zones.map(|zone| view(&state, &snapshot, zone)).collect();
+    let zones = zones.map(|zone| view(&api, &snapshot, zone)).collect();
     Json(Zones { zones })
 }
 
@@ -78,7 +78,7 @@ async fn list_zones(Shared(state): Shared<Arc<State>>) -> Json<Zones> {
     ),
 )]
 async fn add_zone(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Query(AddZone { dry_run }): Query<AddZone>,
     Body(input): Body<ZoneInput>,
@@ -102,17 +102,17 @@ async fn add_zone(
     let zone = Zone::new(name.clone());
     let change = Change::AddZone(name);
     if dry_run {
-        state.snapshot.load().configuration().check(&change)?;
-        let view = view(&state, &state.snapshot.load(), &zone);
+        api.snapshot().configuration().check(&change)?;
+        let view = view(&api, &api.snapshot(), &zone);
         return Ok((StatusCode::OK, Json(view)));
     }
-    let former = state.trust.root();
-    state.change(&who, change, None).await?;
-    let root = state.trust.root();
+    let former = api.pki.authority.root();
+    api.configuration.change(&who, change, None).await?;
+    let root = api.pki.authority.root();
     let view = ZoneView {
         // One that was made anew was trusted by nobody before, either.
         new_root: root.key_sha256() != former.key_sha256() && root.cross().is_some(),
-        ..view(&state, &state.snapshot.load(), &zone)
+        ..view(&api, &api.snapshot(), &zone)
     };
     Ok((StatusCode::CREATED, Json(view)))
 }
@@ -123,11 +123,11 @@ async fn add_zone(
     responses((status = 200, body = ZoneView), (status = 404, body = Problem)),
 )]
 async fn show_zone(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Path(name): Path<String>,
 ) -> Result<(RevisionTag, Json<ZoneView>), Problem> {
-    let (tag, zone) = (state.revision_tag(), find_zone(&state, &name)?);
-    Ok((tag, Json(view(&state, &state.snapshot.load(), &zone))))
+    let (tag, zone) = (api.revision_tag(), find_zone(&api, &name)?);
+    Ok((tag, Json(view(&api, &api.snapshot(), &zone))))
 }
 
 /// Change a zone's settings by a JSON merge patch (RFC 7396): `null` unsets.
@@ -140,7 +140,7 @@ async fn show_zone(
     ),
 )]
 async fn edit_zone(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
     based_on: BasedOn,
@@ -151,12 +151,12 @@ async fn edit_zone(
         name: parsed,
         settings,
     };
-    state
+    api.configuration
         .change(&who, Change::EditZone(change), based_on.revision())
         .await?;
-    let zone = find_zone(&state, &name)?;
-    let view = view(&state, &state.snapshot.load(), &zone);
-    Ok((state.revision_tag(), Json(view)))
+    let zone = find_zone(&api, &name)?;
+    let view = view(&api, &api.snapshot(), &zone);
+    Ok((api.revision_tag(), Json(view)))
 }
 
 /// Remove a zone.
@@ -165,13 +165,13 @@ async fn edit_zone(
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)),
 )]
 async fn remove_zone(
-    Shared(state): Shared<Arc<State>>,
+    State(api): State<Arc<Api>>,
     Extension(Caller { who, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Query(RemoveZone { with_routes }): Query<RemoveZone>,
 ) -> Result<StatusCode, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
-    state
+    api.configuration
         .change(&who, Change::RemoveZone { name, with_routes }, None)
         .await?;
     Ok(StatusCode::NO_CONTENT)

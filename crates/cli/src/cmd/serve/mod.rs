@@ -1,13 +1,9 @@
+mod flags;
 mod unprivileged;
 
 use std::path::{Path, PathBuf};
 
-use bentlane_dns::{RebindLevel, RebindProtection};
-use bentlane_model::Name;
-use bentlane_service::{
-    Checks, Config, ConfigError, ConfigFile, Inherited, KeepTraffic, Listen, ListenAt, Service,
-    UpstreamChoice, Upstreams,
-};
+use bentlane_service::{Config, ConfigError, Inherited, Service, ServiceSettings};
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
@@ -17,6 +13,7 @@ use tracing_subscriber::EnvFilter;
 use crate::account::Account;
 use crate::error::{Answer, CliError};
 use crate::output::Output;
+use flags::ServeFlags;
 
 /// Where a service that ran as root kept its data.
 const FORMER_OF_ROOT: &str = "/var/lib/bentlane";
@@ -35,56 +32,11 @@ The console listens on port 17070. Without --database-url a private PostgreSQL s
 the data folder. Names outside the zones are looked up where the system did before. Set
 BENTLANE_LOG=debug to read more.")]
 pub(crate) struct Serve {
-    /// Use ports that every user may bind: DNS 17053, HTTP 17080, HTTPS 17443
-    #[arg(long)]
-    high_ports: bool,
-    /// Address for DNS queries: a port, or ADDR:PORT [default: 53]
-    #[arg(long, value_name = "ADDR:PORT")]
-    dns: Vec<ListenAt>,
-    /// Address for plain HTTP, which is redirected to HTTPS [default: 80]
-    #[arg(long, value_name = "ADDR:PORT")]
-    http: Vec<ListenAt>,
-    /// Address for HTTPS [default: 443]
-    #[arg(long, value_name = "ADDR:PORT")]
-    https: Vec<ListenAt>,
-    /// Address of the console [default: 17070]
-    #[arg(long, value_name = "ADDR:PORT")]
-    console: Vec<ListenAt>,
+    #[command(flatten)]
+    flags: ServeFlags,
     /// The user to run as, when root starts the service [default: the user who called sudo]
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
-    /// Upstream resolver for names outside the zones: an address, ADDR:PORT, system, or none [default: system]
-    #[arg(long, value_name = "RESOLVER")]
-    upstream: Vec<UpstreamChoice>,
-    /// Reject upstream answers with addresses of this machine (loopback), or of private networks, too (private) [default: off]
-    #[arg(long, value_name = "LEVEL")]
-    rebind_protection: Option<RebindLevel>,
-    /// A name, with all below it, that is exempt from rebind protection
-    #[arg(long, value_name = "NAME")]
-    rebind_exception: Vec<Name>,
-    /// A PostgreSQL database to use; one on another machine needs sslmode=verify-full
-    #[arg(
-        long,
-        value_name = "URL",
-        env = "BENTLANE_DATABASE_URL",
-        hide_env_values = true
-    )]
-    database_url: Option<String>,
-    /// The socket of the container engine [default: the usual ones]
-    #[arg(long, value_name = "SOCKET")]
-    engine: Option<PathBuf>,
-    /// Seconds after which a proved route is checked again, at the earliest [default: 30]
-    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u32).range(1..))]
-    check_every: Option<u32>,
-    /// Days to keep check results [default: 30]
-    #[arg(long, value_name = "DAYS")]
-    check_days: Option<u32>,
-    /// Days to keep recorded requests [default: 7]
-    #[arg(long, value_name = "DAYS")]
-    traffic_days: Option<u32>,
-    /// Number of recorded requests to keep [default: 200000]
-    #[arg(long, value_name = "N")]
-    traffic_limit: Option<u64>,
 }
 
 impl Serve {
@@ -115,7 +67,7 @@ impl Serve {
     pub(crate) fn run_as(
         self,
         account: &Account,
-        settings: impl FnOnce() -> Result<ConfigFile, CliError>,
+        settings: impl FnOnce() -> Result<ServiceSettings, CliError>,
         data_dir: Option<&Path>,
         output: &Output,
     ) -> CliError {
@@ -149,7 +101,7 @@ impl Serve {
     pub(crate) fn run(
         self,
         data_dir: PathBuf,
-        settings: ConfigFile,
+        settings: ServiceSettings,
         output: &Output,
     ) -> Result<Answer, CliError> {
         let filter = EnvFilter::try_from_env("BENTLANE_LOG")
@@ -187,51 +139,9 @@ impl Serve {
         runtime.block_on(serve(config, inherited, output))
     }
 
-    /// Flags go before the file, and the file before the defaults.
-    fn config(self, data_dir: PathBuf, settings: ConfigFile) -> Result<Config, ConfigError> {
-        let base = match self.high_ports || settings.high_ports {
-            true => Listen::high(),
-            false => Listen::standard(),
-        };
-        let choose = |flag: Vec<ListenAt>, file: Option<_>, base| match (flag.is_empty(), file) {
-            (false, _) => flag,
-            (true, Some(file)) => Vec::from(file),
-            (true, None) => base,
-        };
-        let file = settings.listen;
-        let upstreams = match self.upstream.is_empty() {
-            true => Upstreams::choose(&settings.upstream)?,
-            false => Upstreams::choose(&self.upstream)?,
-        };
-        let exceptions = match self.rebind_exception.is_empty() {
-            true => settings.rebind_exceptions,
-            false => self.rebind_exception,
-        };
-        let checks = settings.checks;
-        Ok(Config {
-            rebinding: RebindProtection {
-                level: self.rebind_protection.unwrap_or(settings.rebind_protection),
-                exceptions,
-            },
-            engine: self.engine.or(settings.engine),
-            checks: Checks::new(
-                self.check_every.or(checks.every_seconds),
-                self.check_days.or(checks.keep_days),
-            ),
-            traffic: KeepTraffic::new(
-                self.traffic_days.or(settings.traffic.keep_days),
-                self.traffic_limit.or(settings.traffic.limit),
-            ),
-            upstreams,
-            data_dir,
-            database_url: self.database_url.or(settings.database_url),
-            listen: Listen {
-                dns: choose(self.dns, file.dns, base.dns),
-                http: choose(self.http, file.http, base.http),
-                https: choose(self.https, file.https, base.https),
-                console: choose(self.console, file.console, base.console),
-            },
-        })
+    /// Flags take precedence over the file, and the file over the defaults.
+    fn config(self, data_dir: PathBuf, settings: ServiceSettings) -> Result<Config, ConfigError> {
+        Config::new(data_dir, self.flags.0.or(settings))
     }
 }
 
@@ -266,11 +176,24 @@ fn stop_on_signal(shutdown: &CancellationToken) -> Result<(), CliError> {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_service::ConfigFile;
+    use bentlane_service::{ListenAt, ServiceSettings};
     use clap::Parser;
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case(&["--https", "0"], "not an address to listen on")]
+    #[case(&["--https", "0.0.0.0:443"], "not a loopback address")]
+    #[case(&["--check-every", "0"], "--check-every")]
+    #[case(&["--check-days", "5000000000"], "--check-days")]
+    #[case(&["--rebind-protection", "some"], "--rebind-protection")]
+    #[case(&["--upstream", "here"], "not an upstream resolver")]
+    fn wrong_values_are_named(#[case] flags: &[&str], #[case] reason: &str) {
+        let flags = ["serve"].iter().chain(flags);
+        let error = Alone::try_parse_from(flags).err().unwrap().to_string();
+        assert!(error.contains(reason), "{error}");
+    }
 
     #[derive(Parser)]
     struct Alone {
@@ -282,7 +205,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("config.toml");
         std::fs::write(&path, file).unwrap();
-        let settings = ConfigFile::read(&path, true).unwrap();
+        let settings = ServiceSettings::read(&path, true).unwrap();
         let flags = ["serve"].iter().chain(flags);
         Alone::parse_from(flags)
             .serve
@@ -296,7 +219,7 @@ mod tests {
     #[case(&[], "high_ports = true", ListenAt::Port(17443))]
     #[case(&[], "[listen]\nhttps = 8443", ListenAt::Port(8443))]
     #[case(&["--https", "9443"], "[listen]\nhttps = 8443", ListenAt::Port(9443))]
-    fn flags_go_before_the_file(
+    fn flags_take_precedence_over_the_file(
         #[case] flags: &[&str],
         #[case] file: &str,
         #[case] https: ListenAt,

@@ -41,7 +41,7 @@ static POLICY: LazyLock<HeaderValue> = LazyLock::new(|| {
 
 /// How a client wants to read a page.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Wanted {
+pub(crate) enum PageFormat {
     /// A browser.
     Html,
     /// A program: `application/problem+json` (RFC 9457).
@@ -50,7 +50,7 @@ pub(crate) enum Wanted {
     Text,
 }
 
-impl Wanted {
+impl PageFormat {
     /// The first of our formats that `Accept` names; a client that takes anything is no browser.
     pub(crate) fn by(accept: Option<&HeaderValue>) -> Self {
         let accept = accept
@@ -71,7 +71,7 @@ impl Wanted {
 
 /// A page of our own.
 #[derive(Debug)]
-pub(crate) struct Page {
+pub(crate) struct ErrorPage {
     status: StatusCode,
     kind: Kind,
     /// Whether the reader may know how this machine is set up.
@@ -90,7 +90,7 @@ enum Kind {
     },
 }
 
-impl Page {
+impl ErrorPage {
     fn refusal(status: StatusCode, reason: impl Into<Cow<'static, str>>) -> Self {
         Self {
             status,
@@ -189,12 +189,16 @@ impl Page {
         }
     }
 
-    pub(crate) fn response_for(&self, wanted: Wanted, method: &Method) -> Response<ResponseBody> {
+    pub(crate) fn response_for(
+        &self,
+        wanted: PageFormat,
+        method: &Method,
+    ) -> Response<ResponseBody> {
         let (media, body) = match (wanted, &self.kind) {
             (_, Kind::Refusal(reason)) => ("text/plain; charset=utf-8", format!("{reason}\n")),
-            (Wanted::Html, Kind::Finding { .. }) => ("text/html; charset=utf-8", self.html()),
-            (Wanted::Json, Kind::Finding { .. }) => ("application/problem+json", self.json()),
-            (Wanted::Text, Kind::Finding { .. }) => ("text/plain; charset=utf-8", self.text()),
+            (PageFormat::Html, Kind::Finding { .. }) => ("text/html; charset=utf-8", self.html()),
+            (PageFormat::Json, Kind::Finding { .. }) => ("application/problem+json", self.json()),
+            (PageFormat::Text, Kind::Finding { .. }) => ("text/plain; charset=utf-8", self.text()),
         };
         // HEAD has the fields of GET and no content (RFC 9110 §9.3.2); the page's script asks so.
         let body = if *method == Method::HEAD {
@@ -280,7 +284,7 @@ impl Page {
             return String::new();
         };
         let goes_to = target.as_ref().map_or_else(String::new, |target| {
-            format!(r#" <span class="to">leads to {}</span>"#, escape(target))
+            format!(r#" <span class="to">backends to {}</span>"#, escape(target))
         });
         let evidence: String = finding
             .evidence
@@ -380,7 +384,7 @@ mod tests {
 
     use super::*;
 
-    fn down() -> Box<Page> {
+    fn down() -> Box<ErrorPage> {
         let target: Target = "4399".parse().unwrap();
         let address = "127.0.0.1:4399".parse().unwrap();
         let attempts = [Attempt {
@@ -388,7 +392,7 @@ mod tests {
             refusal: Refusal::Refused,
         }];
         let finding = Finding::target_closed("lost.moor.test", &target, &attempts);
-        Page::finding(
+        ErrorPage::finding(
             StatusCode::BAD_GATEWAY,
             "lost.moor.test",
             "lost.moor.test",
@@ -398,18 +402,18 @@ mod tests {
     }
 
     #[rstest]
-    #[case(None, Wanted::Text)]
-    #[case(Some("*/*"), Wanted::Text)]
+    #[case(None, PageFormat::Text)]
+    #[case(Some("*/*"), PageFormat::Text)]
     #[case(
         Some("text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"),
-        Wanted::Html
+        PageFormat::Html
     )]
-    #[case(Some("application/json, text/plain, */*"), Wanted::Json)]
-    #[case(Some("application/problem+json"), Wanted::Json)]
-    #[case(Some("text/plain"), Wanted::Text)]
-    fn accept_decides(#[case] accept: Option<&'static str>, #[case] wanted: Wanted) {
+    #[case(Some("application/json, text/plain, */*"), PageFormat::Json)]
+    #[case(Some("application/problem+json"), PageFormat::Json)]
+    #[case(Some("text/plain"), PageFormat::Text)]
+    fn accept_decides(#[case] accept: Option<&'static str>, #[case] wanted: PageFormat) {
         let accept = accept.map(HeaderValue::from_static);
-        assert_eq!(Wanted::by(accept.as_ref()), wanted);
+        assert_eq!(PageFormat::by(accept.as_ref()), wanted);
     }
 
     #[test]
@@ -434,7 +438,7 @@ mod tests {
 
     #[test]
     fn names_are_escaped() {
-        let page = Page::route_missing("a.test", "/<script>{{slug}}\"&", &[]).html();
+        let page = ErrorPage::route_missing("a.test", "/<script>{{slug}}\"&", &[]).html();
         assert!(
             page.contains("/&lt;script&gt;&#123;&#123;slug}}&quot;&amp;"),
             "{page}"
@@ -443,7 +447,7 @@ mod tests {
 
     #[test]
     fn head_has_the_fields_and_no_content() {
-        let response = down().response_for(Wanted::Html, &Method::HEAD);
+        let response = down().response_for(PageFormat::Html, &Method::HEAD);
         assert_eq!(response.headers()[FINDING_HEADER], "target-refuses");
         assert!(http_body::Body::is_end_stream(response.body()));
     }

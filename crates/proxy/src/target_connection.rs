@@ -45,12 +45,12 @@ pub(crate) type Stream = Either<TcpStream, TlsStream<TcpStream>>;
 /// A stream on which a target may answer and leave before it has read the whole request, as one does
 /// for which a body is too large. What can no longer be written is dropped then, and what the target
 /// has said is read: an error of writing would end the connection before that.
-struct Hasty {
+struct EarlyReader {
     stream: Stream,
     left: bool,
 }
 
-impl AsyncRead for Hasty {
+impl AsyncRead for EarlyReader {
     fn poll_read(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -60,7 +60,7 @@ impl AsyncRead for Hasty {
     }
 }
 
-impl AsyncWrite for Hasty {
+impl AsyncWrite for EarlyReader {
     fn poll_write(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -112,13 +112,13 @@ fn has_left(cause: &io::Error) -> bool {
 }
 
 /// What came of a request; one of which no octet went out comes back with the error.
-pub(crate) type Sent = Result<Response<Incoming>, Unsent>;
-pub(crate) type Unsent = TrySendError<Request<RequestBody>>;
+pub(crate) type Sent = Result<Response<Incoming>, SendError>;
+pub(crate) type SendError = TrySendError<Request<RequestBody>>;
 
 /// A connection to a target.
-pub(crate) struct Link {
+pub(crate) struct TargetConnection {
     sender: SendRequest<RequestBody>,
-    connection: Connection<TokioIo<Hasty>, RequestBody>,
+    connection: Connection<TokioIo<EarlyReader>, RequestBody>,
     /// Whether it has come to its end.
     over: bool,
     /// Over when an answer is late.
@@ -132,13 +132,13 @@ pub(crate) struct Link {
 /// How long an answer may take: so long from when it is asked for, and for a request whose body gets
 /// on from when it last did.
 #[derive(Debug)]
-pub(crate) struct Patience {
+pub(crate) struct ResponseDeadline {
     pub(crate) since: Instant,
     pub(crate) limit: Duration,
     pub(crate) progress: Option<Progress>,
 }
 
-impl Patience {
+impl ResponseDeadline {
     /// How much longer it goes on once the limit is over; `None` when the answer is late.
     pub(crate) fn left(&self) -> Option<Duration> {
         let since = self.progress.as_ref()?.since();
@@ -146,13 +146,13 @@ impl Patience {
     }
 }
 
-impl fmt::Debug for Link {
+impl fmt::Debug for TargetConnection {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Link").finish_non_exhaustive()
+        f.debug_struct("TargetConnection").finish_non_exhaustive()
     }
 }
 
-impl Link {
+impl TargetConnection {
     /// HTTP/1.1 over `stream`, for the pool with this id.
     pub(crate) async fn new(
         stream: Stream,
@@ -161,7 +161,7 @@ impl Link {
     ) -> Result<Self, hyper::Error> {
         let (sender, connection) = Builder::new()
             .max_buf_size(head_octets)
-            .handshake(TokioIo::new(Hasty {
+            .handshake(TokioIo::new(EarlyReader {
                 stream,
                 left: false,
             }))
@@ -182,7 +182,7 @@ impl Link {
     pub(crate) fn send(
         &mut self,
         request: Request<RequestBody>,
-        patience: Patience,
+        deadline: ResponseDeadline,
     ) -> impl Future<Output = Option<Sent>> {
         let Self {
             sender,
@@ -193,7 +193,7 @@ impl Link {
         } = self;
         // Where an earlier request left it is early enough: it is set anew when it is over, and not with
         // every request.
-        let due = patience.since + patience.limit;
+        let due = deadline.since + deadline.limit;
         if late.is_elapsed() || late.deadline().into_std() > due {
             late.as_mut().reset(due.into());
         }
@@ -207,7 +207,7 @@ impl Link {
             return_if_budget_is_spent(context);
             while late.as_mut().poll(context).is_ready() {
                 let now = Instant::now();
-                let next = match patience.left() {
+                let next = match deadline.left() {
                     _ if now < due => due,
                     Some(left) => now + left,
                     None => return Poll::Ready(None),
@@ -298,7 +298,7 @@ impl Link {
 
 /// Does what there is to do on a connection.
 fn work(
-    connection: &mut Connection<TokioIo<Hasty>, RequestBody>,
+    connection: &mut Connection<TokioIo<EarlyReader>, RequestBody>,
     over: &mut bool,
     context: &mut Context<'_>,
 ) {
@@ -335,13 +335,13 @@ thread_local! {
 struct Idle {
     /// By pool, the longest idle first.
     #[allow(clippy::vec_box, reason = "they are used in the same boxes")]
-    waiting: HashMap<u64, Vec<Box<Link>>, RandomState>,
+    waiting: HashMap<u64, Vec<Box<TargetConnection>>, RandomState>,
     /// Whether a task closes those that have become old.
     swept: bool,
 }
 
 impl Idle {
-    fn put(&mut self, mut link: Box<Link>) {
+    fn put(&mut self, mut link: Box<TargetConnection>) {
         link.idle_since = Instant::now();
         let waiting = self.waiting.entry(link.pool).or_default();
         if waiting.len() < KEPT {
@@ -356,7 +356,7 @@ impl Idle {
     /// Closes those that are old. Gives whether any are left.
     fn close_old(&mut self) -> bool {
         self.waiting.retain(|_, links| {
-            let fresh = |link: &Link| link.idle_since.elapsed() < FRESH;
+            let fresh = |link: &TargetConnection| link.idle_since.elapsed() < FRESH;
             let first = links.partition_point(|link| !fresh(link));
             links.drain(..first);
             links.shrink_to(1);
@@ -377,7 +377,7 @@ async fn sweep() {
 }
 
 /// The connection of a pool that was used last, and can take a request now.
-pub(crate) async fn take(pool: u64) -> Option<Box<Link>> {
+pub(crate) async fn take(pool: u64) -> Option<Box<TargetConnection>> {
     loop {
         let mut link = IDLE.with_borrow_mut(|idle| idle.waiting.get_mut(&pool)?.pop())?;
         if link.idle_since.elapsed() >= FRESH {

@@ -8,7 +8,7 @@ use tokio::time::interval;
 use tokio_util::sync::{CancellationToken, DropGuard};
 use tracing::{info, warn};
 
-use crate::plane::Plane;
+use crate::routing_table::RoutingTable;
 use crate::server::Serving;
 
 /// How often an address that could not be had is tried again.
@@ -16,18 +16,18 @@ const TRY_AGAIN: Duration = Duration::from_secs(2);
 
 /// What names want to be listened for on loopback addresses of their own.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(crate) struct Wanted {
+pub(crate) struct OwnAddresses {
     /// Addresses for HTTP, on the ports of the listeners for everybody.
     pub(crate) http: HashSet<Ipv4Addr>,
     /// Places for raw TCP.
     pub(crate) raw: HashSet<(Ipv4Addr, u16)>,
 }
 
-impl Wanted {
-    pub(crate) fn of(plane: &Plane) -> Self {
+impl OwnAddresses {
+    pub(crate) fn of(table: &RoutingTable) -> Self {
         Self {
-            http: plane.snapshot.own_addresses().map(|(ip, _)| ip).collect(),
-            raw: plane.raw_places().collect(),
+            http: table.snapshot.own_addresses().map(|(ip, _)| ip).collect(),
+            raw: table.raw_places().collect(),
         }
     }
 }
@@ -41,7 +41,7 @@ pub(crate) struct OwnListeners {
 
 #[derive(Debug)]
 struct Inner {
-    wanted: Wanted,
+    wanted: OwnAddresses,
     /// What accepts there, for as long as its guard is kept.
     held: HashMap<(Ipv4Addr, u16), Held>,
     /// Places whose failure has been told.
@@ -74,7 +74,7 @@ struct Place {
 }
 
 impl OwnListeners {
-    pub(crate) fn new(wanted: Wanted) -> Self {
+    pub(crate) fn new(wanted: OwnAddresses) -> Self {
         Self {
             inner: Mutex::new(Inner {
                 wanted,
@@ -87,7 +87,7 @@ impl OwnListeners {
 
     /// From now on this is listened for, and nothing else. When this returns it is, unless another
     /// program has a port.
-    pub(crate) fn want(&self, wanted: Wanted) {
+    pub(crate) fn want(&self, wanted: OwnAddresses) {
         let mut inner = self.inner();
         if inner.wanted != wanted {
             inner.wanted = wanted;
@@ -162,7 +162,7 @@ impl Inner {
 
 impl Place {
     /// Every place to listen at. A route for raw TCP goes before HTTP on the same port.
-    fn wanted(&self, wanted: &Wanted) -> HashMap<(Ipv4Addr, u16), What> {
+    fn wanted(&self, wanted: &OwnAddresses) -> HashMap<(Ipv4Addr, u16), What> {
         let mut places = HashMap::new();
         for ip in wanted.http.iter().filter(|ip| !self.covers(**ip)) {
             let ports = [(self.plain_port, What::Plain), (self.tls_port, What::Tls)];

@@ -1,8 +1,8 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, SystemTime};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::time::SystemTime;
 
 use bentlane_ca::{CertificateInfo, Pair, PairError};
 use bentlane_checks::{FindingKind, PairFacts};
@@ -12,19 +12,15 @@ use bentlane_system::{FileError, read_file};
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use time::OffsetDateTime;
-use tokio::task::spawn_blocking;
 use tracing::{error, info, warn};
 
-use crate::state::State;
-use crate::turns::Turns;
+use super::Pki;
 
 /// The folder of the pairs, in that of the keys.
 const FOLDER: &str = "imported";
-/// Bytes of a file with a certificate or a key.
+/// The most bytes of a file with a certificate or a key.
 pub(crate) const LARGEST_FILE: u64 = 1024 * 1024;
-/// How often the files that the pairs came from are looked at.
-const LOOK_AGAIN: Duration = Duration::from_secs(2);
-/// What stands before the paths in a kept pair.
+/// What precedes the paths in a stored pair.
 const CERTIFICATE_FROM: &str = "# certificate from: ";
 const KEY_FROM: &str = "# key from: ";
 
@@ -43,13 +39,13 @@ pub(crate) struct Imported {
     pub(crate) pair: Pair,
     pub(crate) certificate_file: PathBuf,
     pub(crate) key_file: PathBuf,
-    /// What is in its files now that cannot be used, and why.
+    /// Why the files as they are now cannot be used.
     pub(crate) fault: Option<(FindingKind, String)>,
-    /// How the files were when they were read last.
+    /// Time and size of the files when they were read last.
     stamps: [Option<(SystemTime, u64)>; 2],
 }
 
-/// Why a pair is not taken.
+/// Why a pair is refused.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ImportError {
     #[error(transparent)]
@@ -58,12 +54,12 @@ pub(crate) enum ImportError {
     Pair(#[from] PairError),
     #[error(transparent)]
     DataDir(#[from] DataDirError),
-    #[error("the TLS engine does not take the key: {0}")]
+    #[error("the TLS library does not accept the key: {0}")]
     Engine(String),
 }
 
 impl ImportError {
-    /// What a check makes of it.
+    /// What a check reports.
     fn kind(&self) -> FindingKind {
         match self {
             Self::Pair(cause) => kind(cause),
@@ -80,7 +76,7 @@ fn kind(cause: &PairError) -> FindingKind {
     }
 }
 
-/// What is known of a kept pair that cannot be used.
+/// What checks know of a stored pair that cannot be used.
 fn unused(text: &str, file: PathBuf, cause: &PairError) -> Option<PairFacts> {
     let mut certificates = CertificateDer::pem_slice_iter(text.as_bytes());
     let info = CertificateInfo::read(&certificates.next()?.ok()?)?;
@@ -97,9 +93,9 @@ fn unused(text: &str, file: PathBuf, cause: &PairError) -> Option<PairFacts> {
 }
 
 impl Imports {
-    /// Takes up the pairs in the folder of the keys. One that cannot be used is left where it is,
-    /// and told of.
-    pub(crate) fn take_up(keys: &DataDir) -> Result<Self, DataDirError> {
+    /// Loads the pairs in the folder of the keys. One that cannot be used is left where it is and
+    /// logged.
+    pub(crate) fn load(keys: &DataDir) -> Result<Self, DataDirError> {
         let folder = keys.private(FOLDER)?;
         let (mut pairs, mut refused) = (BTreeMap::new(), Vec::new());
         let entries = fs::read_dir(folder.root()).into_iter().flatten().flatten();
@@ -134,8 +130,8 @@ impl Imports {
         })
     }
 
-    /// What a check has to know of each pair.
-    pub(crate) fn notes(&self) -> Vec<PairFacts> {
+    /// What checks know of each pair.
+    pub(crate) fn facts(&self) -> Vec<PairFacts> {
         let pairs = self.pairs();
         let now = pairs.values().map(|it| PairFacts {
             name: it.name(),
@@ -152,16 +148,21 @@ impl Imports {
         now.chain(before).collect()
     }
 
+    /// Whether there is none.
+    pub(super) fn is_empty(&self) -> bool {
+        self.pairs().is_empty()
+    }
+
     /// Every pair, by its first name.
     pub(crate) fn all(&self) -> BTreeMap<String, Imported> {
         self.pairs().clone()
     }
 
-    /// Reads a pair from these files, checks it, keeps it and has it shown. What was there under
-    /// its first name makes room.
+    /// Reads a pair from these files, checks it, stores a copy and serves it, in place of the one with
+    /// the same first name.
     pub(crate) fn import(
         &self,
-        state: &State,
+        pki: &Pki,
         certificate_file: &Path,
         key_file: &Path,
     ) -> Result<Imported, ImportError> {
@@ -177,8 +178,8 @@ impl Imports {
         };
         let mut next = self.all();
         next.insert(imported.name(), imported.clone());
-        // The engine may still refuse; nothing is kept then.
-        show(state, &next)?;
+        // The TLS library may still refuse it; nothing is stored then.
+        pki.serve_imports(&next)?;
         let text = format!(
             "{CERTIFICATE_FROM}{}\n{KEY_FROM}{}\n{}{}\n",
             certificate_file.display(),
@@ -191,41 +192,41 @@ impl Imports {
         Ok(imported)
     }
 
-    /// No longer shows the pair with this first name; gives whether there was one.
-    pub(crate) fn remove(&self, state: &State, name: &str) -> Result<bool, ImportError> {
+    /// Stops serving the pair with this first name; returns whether there was one.
+    pub(crate) fn remove(&self, pki: &Pki, name: &str) -> Result<bool, ImportError> {
         let mut next = self.all();
         let Some(gone) = next.remove(name) else {
             return Ok(false);
         };
         self.folder.remove(&gone.file())?;
-        show(state, &next)?;
+        pki.serve_imports(&next)?;
         *self.pairs() = next;
         Ok(true)
     }
 
-    /// Reads pairs anew whose files have changed. What cannot be used leaves the former one shown.
-    fn refresh(&self, state: &State) {
+    /// Reads pairs again whose files have changed. One that cannot be used leaves the former in use.
+    pub(super) fn refresh(&self, pki: &Pki) {
         for (name, imported) in self.all() {
             let now = [stamp(&imported.certificate_file), stamp(&imported.key_file)];
             if now == imported.stamps || now.contains(&None) {
                 continue;
             }
             let (certificate_file, key_file) = (&imported.certificate_file, &imported.key_file);
-            match self.import(state, certificate_file, key_file) {
+            match self.import(pki, certificate_file, key_file) {
                 Ok(_) if imported.stamps.contains(&None) => {}
                 Ok(_) => info!(
                     name,
-                    "the imported certificate's files have changed: read anew"
+                    "read the imported certificate again: its files have changed"
                 ),
                 Err(cause) => {
                     warn!(
                         name,
                         cause = chain(&cause),
                         "the imported certificate's files have changed and cannot be used: the \
-                         former is shown"
+                         former is still served"
                     );
                     if let Some(known) = self.pairs().get_mut(&name) {
-                        known.stamps = now; // said once for each change
+                        known.stamps = now; // reported once for each change
                         known.fault = Some((cause.kind(), chain(&cause)));
                     }
                 }
@@ -254,37 +255,6 @@ impl Imported {
         };
         let name: String = self.name().chars().map(plain).collect();
         format!("{name}.pem")
-    }
-}
-
-/// Has these pairs shown, and believed by our own checks.
-pub(crate) fn show(state: &State, pairs: &BTreeMap<String, Imported>) -> Result<(), ImportError> {
-    let shown = pairs
-        .values()
-        .map(|imported| imported.pair.clone())
-        .collect();
-    let certificates = state.proxy.certificates();
-    certificates.import(shown).map_err(ImportError::Engine)?;
-    state
-        .trust_anew(pairs.values())
-        .map_err(|cause| ImportError::Engine(cause.to_string()))?;
-    state.board.configuration_changed();
-    Ok(())
-}
-
-/// Looks at the files of imported pairs, until the service stops.
-pub(crate) async fn keep(state: Arc<State>) {
-    let mut turns = Turns::new(LOOK_AGAIN, &state.shutdown);
-    while turns.next().await {
-        if state.imports.all().is_empty() {
-            continue;
-        }
-        let _one = state.reloading.lock().await;
-        let looking = Arc::clone(&state);
-        let looked = spawn_blocking(move || looking.imports.refresh(&looking)).await;
-        if let Err(cause) = looked {
-            return error!(%cause, "no longer looking after imported certificates");
-        }
     }
 }
 

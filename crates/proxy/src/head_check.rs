@@ -34,11 +34,11 @@ const UNCLEAR_LENGTH: u64 = 3;
 /// What was found in the heads that were read and whose requests have not been answered. Cloning
 /// gives another handle to the same.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Seen(Arc<Shared>);
+pub(crate) struct HeadFindings(Arc<Shared>);
 
 #[derive(Debug, Default)]
 struct Shared {
-    /// Two bits for each head, the oldest lowest, and one bit above the newest. Guard and handler
+    /// Two bits for each head, the oldest lowest, and one bit above the newest. This and the handler
     /// belong to one task, so that nothing changes between reading and writing it.
     heads: AtomicU64,
     /// Nobody reads the body to its end: where the next head begins is not known.
@@ -50,7 +50,7 @@ struct Shared {
 /// Heads that may wait at a time.
 const MOST_HEADS: u32 = 31;
 
-impl Seen {
+impl HeadFindings {
     /// What is wrong with the request whose head came first of those that were not asked about yet.
     /// To be asked once for each request.
     pub(crate) fn objection(&self) -> Option<&'static str> {
@@ -174,9 +174,9 @@ fn number(text: &[u8], radix: u32) -> Option<u64> {
 
 /// A connection on which heads are looked at as they come in.
 #[derive(Debug)]
-pub(crate) struct Guard<S> {
+pub(crate) struct HeadCheck<S> {
     stream: S,
-    seen: Seen,
+    seen: HeadFindings,
     state: State,
     head: Head,
     /// The start of the line at which the last read ended.
@@ -188,9 +188,9 @@ pub(crate) struct Guard<S> {
     lingers: Option<Pin<Box<Sleep>>>,
 }
 
-impl<S> Guard<S> {
-    pub(crate) fn new(stream: S) -> (Self, Seen) {
-        let seen = Seen::default();
+impl<S> HeadCheck<S> {
+    pub(crate) fn new(stream: S) -> (Self, HeadFindings) {
+        let seen = HeadFindings::default();
         let guard = Self {
             stream,
             seen: seen.clone(),
@@ -324,7 +324,7 @@ fn skip(left: u64, bytes: &[u8]) -> (u64, &[u8]) {
     (left.saturating_sub(step as u64), rest)
 }
 
-impl<S: AsyncRead + Unpin> AsyncRead for Guard<S> {
+impl<S: AsyncRead + Unpin> AsyncRead for HeadCheck<S> {
     fn poll_read(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -343,7 +343,7 @@ impl<S: AsyncRead + Unpin> AsyncRead for Guard<S> {
     }
 }
 
-impl<S: AsyncRead + AsyncWrite + Unpin> AsyncWrite for Guard<S> {
+impl<S: AsyncRead + AsyncWrite + Unpin> AsyncWrite for HeadCheck<S> {
     fn poll_write(
         self: Pin<&mut Self>,
         context: &mut Context<'_>,
@@ -410,7 +410,11 @@ mod tests {
     const UPGRADE: &str = "GET / HTTP/1.1\r\nhost: a\r\nconnection: upgrade\r\nupgrade: x\r\n\r\n";
 
     /// What is said against each request of a stream.
-    fn objections(guard: Guard<()>, seen: &Seen, requests: usize) -> Vec<Option<&'static str>> {
+    fn objections(
+        guard: HeadCheck<()>,
+        seen: &HeadFindings,
+        requests: usize,
+    ) -> Vec<Option<&'static str>> {
         drop(guard);
         (0..requests).map(|_| seen.objection()).collect()
     }
@@ -445,7 +449,7 @@ mod tests {
     fn heads(#[case] stream: &str, #[case] wanted: Option<&str>) {
         // However the bytes come in, cut once at every place.
         for cut in 0..=stream.len() {
-            let (mut guard, seen) = Guard::new(());
+            let (mut guard, seen) = HeadCheck::new(());
             let (one, two) = stream.as_bytes().split_at(cut);
             guard.look(one);
             guard.look(two);
@@ -473,7 +477,7 @@ mod tests {
         for (last, bad) in [(GOOD, false), (BARE, true)] {
             let stream = [&before.concat(), last].concat();
             for cut in 0..=stream.len() {
-                let (mut guard, seen) = Guard::new(());
+                let (mut guard, seen) = HeadCheck::new(());
                 let (one, two) = stream.as_bytes().split_at(cut);
                 guard.look(one);
                 guard.look(two);
@@ -494,7 +498,7 @@ mod tests {
     #[test]
     fn many_requests_at_once_are_refused_at_the_limit() {
         let most = MOST_HEADS as usize;
-        let (mut guard, seen) = Guard::new(());
+        let (mut guard, seen) = HeadCheck::new(());
         guard.look(GOOD.repeat(most + 5).as_bytes());
         let found = objections(guard, &seen, most);
         assert!(found[..most - 1].iter().all(Option::is_none), "{found:?}");
@@ -506,7 +510,7 @@ mod tests {
     #[case("POST / HTTP/1.1\r\ntransfer-encoding: chunked\r\n\r\n5\nhello\r\n0\r\n\r\n")]
     #[case("POST / HTTP/1.1\r\ntransfer-encoding: chunked\r\n\r\n0\r\n\n")]
     fn what_cannot_be_followed_ends_in_a_refusal(#[case] stream: &str) {
-        let (mut guard, seen) = Guard::new(());
+        let (mut guard, seen) = HeadCheck::new(());
         guard.look(stream.as_bytes());
         guard.look(GOOD.as_bytes());
         assert_eq!(seen.objection(), None);
@@ -515,7 +519,7 @@ mod tests {
 
     #[test]
     fn another_protocol_is_left_alone() {
-        let (mut guard, seen) = Guard::new(());
+        let (mut guard, seen) = HeadCheck::new(());
         guard.look(UPGRADE.as_bytes());
         assert_eq!(seen.objection(), None);
         seen.is_raw_now();

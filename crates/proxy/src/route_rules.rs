@@ -16,7 +16,7 @@ const PREFLIGHT_KEPT: &str = "60";
 
 /// How a route that was told something passes requests on.
 #[derive(Debug)]
-pub(crate) struct Manner {
+pub(crate) struct RouteRules {
     /// The prefix that the target does not see.
     pub(crate) stripped: Option<Box<str>>,
     /// The prefix, for the target to know.
@@ -44,7 +44,7 @@ struct Fields {
     remove: Vec<HeaderName>,
 }
 
-impl Manner {
+impl RouteRules {
     /// `None` for a route that passes everything on as it comes.
     pub(crate) fn of(route: &Route) -> Option<Box<Self>> {
         let RouteSettings {

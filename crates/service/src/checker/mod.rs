@@ -1,3 +1,7 @@
+//! Checks routes and remembers the results.
+
+mod scheduler;
+
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -21,21 +25,20 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 use tokio::time::sleep;
 
+use crate::access_log;
 use crate::events::{Event, Events};
-use crate::history::Sink;
-use crate::schedule::{IDLE_TURN, LastCheck, Schedule, TURN};
-use crate::state::State;
-use crate::traffic::open_log;
+use crate::history::HistorySender;
+use scheduler::{CheckScheduler, IDLE_ROUND, LastCheck, ROUND};
 
-/// Routes checked at a time.
-const AT_ONCE: usize = 64;
-/// How often a route has to change between proved and broken to be flapping, and within how long.
+/// Routes that are checked at the same time.
+const CONCURRENT_CHECKS: usize = 64;
+/// A route flaps that changed this often between proved and broken, within this time.
 const FLAPS: usize = 4;
 const FLAPS_WITHIN: time::Duration = time::Duration::minutes(5);
 
-/// Checks routes, and remembers what each check came to.
+/// Checks routes and remembers the results.
 #[derive(Debug)]
-pub(crate) struct Board {
+pub(crate) struct RouteChecker {
     snapshot: Arc<ArcSwap<Snapshot>>,
     prober: ArcSwap<Prober>,
     certificates: Arc<Certificates>,
@@ -43,16 +46,16 @@ pub(crate) struct Board {
     listener: SocketAddr,
     http_port: u16,
     listening_on: Vec<IpAddr>,
-    schedule: Mutex<Schedule>,
+    scheduler: Mutex<CheckScheduler>,
     verdicts: Mutex<HashMap<String, Checked>>,
     /// Which app each route was last proved with.
     proved_with: Mutex<HashMap<String, Holder>>,
-    history: Sink,
+    history: HistorySender,
     events: Events,
     changed: Notify,
 }
 
-/// A verdict, the route as it was then, and when it last changed between proved and broken.
+/// A result, the route that was checked, and when it last changed between proved and broken.
 #[derive(Debug)]
 struct Checked {
     route: Route,
@@ -60,77 +63,65 @@ struct Checked {
     changes: VecDeque<OffsetDateTime>,
 }
 
-/// Whether a check was asked for, or made in the background.
+/// What a check was made for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Occasion {
-    /// Somebody waits for it: every outcome is told.
-    Asked,
-    /// Only what changed is told.
+pub(crate) enum Trigger {
+    /// Somebody waits for the result, which is always sent as an event.
+    Request,
+    /// A result is sent when it changed.
     Background,
 }
 
-/// How to look.
+/// How to check.
 #[derive(Clone, Debug)]
-pub(crate) struct Look {
-    pub(crate) occasion: Occasion,
-    /// The one hop to look at.
+pub(crate) struct CheckOptions {
+    pub(crate) trigger: Trigger,
+    /// The one hop to check.
     pub(crate) only: Option<Hop>,
-    /// Whether to look further than the page itself.
+    /// Whether to check what the page loads, too.
     pub(crate) deep: bool,
     pub(crate) machine: Arc<Machine>,
-    /// The imported certificates, and what is wrong with them.
+    /// The imported certificates, and why one is not usable.
     pub(crate) pairs: Vec<PairFacts>,
 }
 
-impl Look {
-    /// A look at the whole way, with the machine as it is.
-    pub(crate) async fn at(state: &Arc<State>, occasion: Occasion, deep: bool) -> Self {
-        let fresh = occasion == Occasion::Asked;
-        Self {
-            occasion,
-            only: None,
-            deep,
-            machine: state.watch.look(state, fresh, deep).await,
-            pairs: state.imports.notes(),
-        }
-    }
-
-    /// Whether it is like every other, so that what it comes to can stand beside the others'.
-    fn is_usual(&self) -> bool {
+impl CheckOptions {
+    /// Whether the whole route is checked, so that the result can be kept.
+    fn is_complete(&self) -> bool {
         self.only.is_none() && !self.deep
     }
 }
 
 /// A route to check, and the name to check it by.
 #[derive(Clone, Debug)]
-pub(crate) struct ToCheck {
+pub(crate) struct CheckTarget {
     pub(crate) route: Route,
-    /// The name and path that were asked for; by itself it is a sample of the route's names.
-    pub(crate) by: Option<(Name, String)>,
+    /// The name and path to request; `None` for a sample of the route's names and its prefix.
+    pub(crate) at: Option<(Name, String)>,
 }
 
-impl From<Route> for ToCheck {
+impl From<Route> for CheckTarget {
     fn from(route: Route) -> Self {
-        Self { route, by: None }
+        Self { route, at: None }
     }
 }
 
-/// Where a board finds what it checks with.
+/// The listeners that are checked.
 #[derive(Debug)]
-pub(crate) struct Places<'a> {
+pub(crate) struct CheckedListeners<'a> {
     pub(crate) resolver: SocketAddr,
     pub(crate) https: &'a [SocketAddr],
     pub(crate) http: &'a [SocketAddr],
 }
 
-impl Board {
+impl RouteChecker {
     pub(crate) fn new(
         snapshot: Arc<ArcSwap<Snapshot>>,
         prober: Prober,
         certificates: Arc<Certificates>,
-        places: &Places<'_>,
+        listeners: &CheckedListeners<'_>,
         check_every: Duration,
-        history: Sink,
+        history: HistorySender,
         events: Events,
     ) -> Self {
         let unbound = SocketAddr::from(([127, 0, 0, 1], 443));
@@ -138,11 +129,11 @@ impl Board {
             snapshot,
             prober: ArcSwap::from_pointee(prober),
             certificates,
-            resolver: places.resolver,
-            listener: places.https.first().copied().unwrap_or(unbound),
-            http_port: places.http.first().map_or(80, SocketAddr::port),
-            listening_on: places.https.iter().map(SocketAddr::ip).collect(),
-            schedule: Mutex::new(Schedule::new(check_every, Instant::now())),
+            resolver: listeners.resolver,
+            listener: listeners.https.first().copied().unwrap_or(unbound),
+            http_port: listeners.http.first().map_or(80, SocketAddr::port),
+            listening_on: listeners.https.iter().map(SocketAddr::ip).collect(),
+            scheduler: Mutex::new(CheckScheduler::new(check_every, Instant::now())),
             verdicts: Mutex::default(),
             proved_with: Mutex::default(),
             history,
@@ -161,21 +152,21 @@ impl Board {
         Ok(())
     }
 
-    /// What the last check of this route came to.
+    /// The result of the last check of this route.
     pub(crate) fn verdict(&self, address: &str) -> Option<Verdict> {
         let verdicts = self.verdicts();
         verdicts.get(address).map(|checked| checked.verdict.clone())
     }
 
-    /// Takes up which app each route was proved with before the service started.
-    pub(crate) fn was_proved_with(&self, before: HashMap<String, Holder>) {
+    /// Sets which app each route was proved with before the service started.
+    pub(crate) fn set_proved_with(&self, before: HashMap<String, Holder>) {
         let mut known = lock(&self.proved_with);
         for (address, holder) in before {
             known.entry(address).or_insert(holder);
         }
     }
 
-    /// Forgets what is no longer true of the configuration, and has what is new checked soon.
+    /// Drops the results of routes that changed, and brings these and new ones forward.
     pub(crate) fn configuration_changed(&self) {
         let snapshot = self.snapshot.load();
         let routes = snapshot.configuration().routes.iter();
@@ -192,14 +183,14 @@ impl Board {
         });
         // A route that leads elsewhere now is another app's.
         lock(&self.proved_with).retain(|address, _| !stale.contains(address));
-        let mut schedule = self.schedule();
-        schedule.set_routes(routes.into_keys());
-        schedule.bring_forward(stale);
-        drop(schedule);
+        let mut scheduler = self.scheduler();
+        scheduler.set_routes(routes.into_keys());
+        scheduler.bring_forward(stale);
+        drop(scheduler);
         self.changed.notify_one();
     }
 
-    /// Has the routes that lead to containers checked anew soon.
+    /// Brings the routes forward that lead to containers.
     pub(crate) fn containers_changed(&self) {
         let leads_there = |checked: &Checked| matches!(checked.route.to, Target::Container(_));
         let mut leading = Vec::new();
@@ -208,13 +199,13 @@ impl Board {
             leading.extend(there.then(|| address.clone()));
             !there
         });
-        self.schedule().bring_forward(leading);
+        self.scheduler().bring_forward(leading);
         self.changed.notify_one();
     }
 
-    /// Requests passed to these routes, and the proxy could answer with the target's response, or could
-    /// not. A route that failed is checked soon, and one that was not checked for long.
-    pub(crate) fn requests_passed(&self, routes: impl IntoIterator<Item = (Arc<str>, bool)>) {
+    /// Requests were made to these routes, and the last of each failed or not. A route whose result says
+    /// otherwise is brought forward.
+    pub(crate) fn requests_made(&self, routes: impl IntoIterator<Item = (Arc<str>, bool)>) {
         let verdicts = self.verdicts();
         let concerned = routes.into_iter().filter(|(address, failed)| {
             let known = verdicts.get(&**address);
@@ -223,59 +214,63 @@ impl Board {
         let concerned: Vec<String> = concerned.map(|(address, _)| address.to_string()).collect();
         drop(verdicts);
         if !concerned.is_empty() {
-            self.schedule().bring_forward(concerned);
+            self.scheduler().bring_forward(concerned);
             self.changed.notify_one();
         }
     }
 
-    /// Somebody looks at what checks came to: for a while, routes are checked more often.
-    pub(crate) fn looked(&self) {
-        if self.schedule().looked(Instant::now()) {
+    /// Somebody reads the results: for a while, routes are checked more often.
+    pub(crate) fn results_read(&self) {
+        if self.scheduler().results_read(Instant::now()) {
             self.changed.notify_one();
         }
     }
 
-    /// Checks routes, many at a time; what it comes to is in their order, and `None` for a route
-    /// that is gone meanwhile.
-    pub(crate) async fn check(&self, all: Vec<ToCheck>, look: &Look) -> Vec<Option<Verdict>> {
-        if look.occasion == Occasion::Asked {
+    /// Checks routes, many at the same time. The results are in their order, with `None` for a route
+    /// that was removed meanwhile.
+    pub(crate) async fn check(
+        &self,
+        all: Vec<CheckTarget>,
+        options: &CheckOptions,
+    ) -> Vec<Option<Verdict>> {
+        if options.trigger == Trigger::Request {
             self.prober.load().look_anew();
         }
         stream::iter(all)
-            .map(|one| self.check_one(one, look))
-            .buffered(AT_ONCE)
+            .map(|one| self.check_one(one, options))
+            .buffered(CONCURRENT_CHECKS)
             .collect()
             .await
     }
 
-    /// Follows one request; `None` when there is no such route any more.
-    pub(crate) async fn trace(&self, one: &ToCheck, look: &Look) -> Option<Trace> {
-        let facts = self.facts(one, look)?;
+    /// Follows one request; `None` when the route was removed.
+    pub(crate) async fn trace(&self, one: &CheckTarget, options: &CheckOptions) -> Option<Trace> {
+        let facts = self.facts(one, options)?;
         let prober = self.prober.load_full();
         prober.look_anew();
         Some(trace(&facts, &prober.trace(&facts).await))
     }
 
-    async fn check_one(&self, one: ToCheck, look: &Look) -> Option<Verdict> {
-        let facts = self.facts(&one, look)?;
+    async fn check_one(&self, one: CheckTarget, options: &CheckOptions) -> Option<Verdict> {
+        let facts = self.facts(&one, options)?;
         let prober = self.prober.load_full();
         let seen = prober.observe(&facts).await;
         let mut verdict = diagnose(&facts, &seen);
         // A route that was changed meanwhile is not what was checked.
         let now = self.snapshot.load();
         let now = now.route_at(&one.route.address)?;
-        if *now == one.route && one.by.is_none() && look.is_usual() {
-            self.note(&one.route, &mut verdict, &seen, look.occasion);
+        if *now == one.route && one.at.is_none() && options.is_complete() {
+            self.record(&one.route, &mut verdict, &seen, options.trigger);
         }
         Some(verdict)
     }
 
-    /// What a check of a route goes by. `None` for a wildcard whose every name belongs to another
+    /// What a check of a route needs to know. `None` for a wildcard whose every name belongs to another
     /// route.
-    pub(crate) fn facts(&self, one: &ToCheck, look: &Look) -> Option<Facts> {
+    pub(crate) fn facts(&self, one: &CheckTarget, options: &CheckOptions) -> Option<Facts> {
         let snapshot = self.snapshot.load_full();
         let route = &one.route;
-        let name = match &one.by {
+        let name = match &one.at {
             Some((name, _)) => name.clone(),
             None => snapshot.sample_name(route)?,
         };
@@ -284,7 +279,7 @@ impl Board {
         let https_port = self.listener.port();
         let port = route.address.port.map_or(https_port, NonZeroU16::get);
         let listener = own.map_or(self.listener, |ip| (*ip, port).into());
-        let asked = match &one.by {
+        let asked = match &one.at {
             Some((_, path)) if route.address.port.is_none() => url(name.as_str(), https_port, path),
             _ => route_url(&route.address, name.as_str(), https_port),
         };
@@ -299,35 +294,35 @@ impl Board {
         Some(Facts {
             certified: self.certificates.shown(name.as_str()).is_some(),
             before,
-            pair: self.pair(route, &name, look),
+            pair: self.pair(route, &name, options),
             log_fault: log_fault(route),
             route: route.clone(),
             name,
             url: asked,
-            only: look.only,
+            only: options.only,
             advice,
             resolver: self.resolver,
             listener,
             https_port,
             http_port: self.http_port,
-            deep: look.deep,
+            deep: options.deep,
             listening_on,
-            machine: Arc::clone(&look.machine),
+            machine: Arc::clone(&options.machine),
             snapshot,
             now: OffsetDateTime::now_utc(),
         })
     }
 
     /// The imported certificate that is shown for `name`, or would be if it could be used.
-    fn pair(&self, route: &Route, name: &Name, look: &Look) -> Option<PairFacts> {
-        let of = |first: &str| look.pairs.iter().find(|pair| pair.name == first);
+    fn pair(&self, route: &Route, name: &Name, options: &CheckOptions) -> Option<PairFacts> {
+        let of = |first: &str| options.pairs.iter().find(|pair| pair.name == first);
         let found = match self.certificates.imported(name.as_str()) {
             Some(shown) => {
                 let info = CertificateInfo::read(shown.chain.first()?)?;
                 of(info.names.first()?)
             }
             None => {
-                let mut unused = look.pairs.iter().filter(|pair| !pair.shown);
+                let mut unused = options.pairs.iter().filter(|pair| !pair.shown);
                 unused.find(|pair| covers(&pair.names, name))
             }
         };
@@ -338,7 +333,7 @@ impl Board {
         })
     }
 
-    fn note(&self, route: &Route, verdict: &mut Verdict, seen: &Observations, occasion: Occasion) {
+    fn record(&self, route: &Route, verdict: &mut Verdict, seen: &Observations, trigger: Trigger) {
         let mut verdicts = self.verdicts();
         let previous = verdicts.remove(&verdict.address);
         let mut changes = previous.as_ref().map_or_else(VecDeque::new, |previous| {
@@ -357,21 +352,21 @@ impl Board {
         };
         verdicts.insert(verdict.address.clone(), checked);
         drop(verdicts);
-        let holder = self.note_app(verdict, seen);
+        let holder = self.record_app(verdict, seen);
         let same = previous.is_some_and(|previous| previous.verdict.agrees_with(verdict));
-        if occasion == Occasion::Asked || !same {
-            self.events.tell(Event::Verdict(Box::new(verdict.clone())));
+        if trigger == Trigger::Request || !same {
+            self.events.send(Event::Verdict(Box::new(verdict.clone())));
         }
         if !same {
-            self.history.keep(Kept {
+            self.history.send(Kept {
                 verdict: verdict.clone(),
                 holder,
             });
         }
     }
 
-    /// Remembers which app a route is proved with; gives it.
-    fn note_app(&self, verdict: &Verdict, seen: &Observations) -> Option<Holder> {
+    /// Remembers the app that a route was proved with, and returns it.
+    fn record_app(&self, verdict: &Verdict, seen: &Observations) -> Option<Holder> {
         let holder = seen.holder.clone().filter(|_| verdict.passed)?;
         let mut findings = verdict.findings.iter();
         if findings.any(|finding| finding.slug == FindingKind::TargetChangedHands) {
@@ -381,15 +376,15 @@ impl Board {
         Some(holder)
     }
 
-    /// The routes to check in this turn.
-    fn due(&self) -> Vec<ToCheck> {
+    /// The routes to check in this round.
+    pub(crate) fn due(&self) -> Vec<CheckTarget> {
         let snapshot = self.snapshot.load();
         let route = |address: &str| snapshot.route_at(&address.parse().ok()?);
         let now = OffsetDateTime::now_utc();
         let verdicts = self.verdicts();
         let last_check = |address: &str| match verdicts.get(address) {
             Some(Checked { verdict, .. }) => LastCheck::Ago {
-                // A clock that was set back makes it due.
+                // When the clock was set back, it is due.
                 ago: (now - verdict.checked_at)
                     .try_into()
                     .unwrap_or(Duration::MAX),
@@ -399,21 +394,32 @@ impl Board {
             None => LastCheck::Gone,
         };
         let watched = self.events.is_followed();
-        let due = self.schedule().turn(Instant::now(), watched, last_check);
+        let due = self
+            .scheduler()
+            .next_round(Instant::now(), watched, last_check);
         let routes = due.iter().filter_map(|address| route(address));
-        routes.map(|route| ToCheck::from(route.clone())).collect()
+        routes
+            .map(|route| CheckTarget::from(route.clone()))
+            .collect()
     }
 
-    /// How long to wait for the next turn.
-    fn pause(&self) -> Duration {
-        match self.events.is_followed() || self.schedule().is_looked_at(Instant::now()) {
-            true => TURN,
-            false => IDLE_TURN,
+    /// Waits for the next round of background checks: a while, or until something is brought forward.
+    pub(crate) async fn next_round(&self) {
+        tokio::select! {
+            () = self.changed.notified() => {}
+            () = sleep(self.round()) => {}
         }
     }
 
-    fn schedule(&self) -> MutexGuard<'_, Schedule> {
-        lock(&self.schedule)
+    fn round(&self) -> Duration {
+        match self.events.is_followed() || self.scheduler().is_read(Instant::now()) {
+            true => ROUND,
+            false => IDLE_ROUND,
+        }
+    }
+
+    fn scheduler(&self) -> MutexGuard<'_, CheckScheduler> {
+        lock(&self.scheduler)
     }
 
     fn verdicts(&self) -> MutexGuard<'_, HashMap<String, Checked>> {
@@ -423,28 +429,6 @@ impl Board {
 
 fn lock<T>(what: &Mutex<T>) -> MutexGuard<'_, T> {
     what.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// Checks in the background until the service stops, as [`Schedule`] has it.
-pub(crate) async fn keep_checking(state: Arc<State>) {
-    let board = &state.board;
-    loop {
-        let turn = async {
-            let due = board.due();
-            if !due.is_empty() {
-                let look = Look::at(&state, Occasion::Background, false).await;
-                board.check(due, &look).await;
-            }
-            tokio::select! {
-                () = board.changed.notified() => {}
-                () = sleep(board.pause()) => {}
-            }
-        };
-        tokio::select! {
-            () = state.shutdown.cancelled() => return,
-            () = turn => {}
-        }
-    }
 }
 
 /// The URL of a route, with `name` for its names.
@@ -465,5 +449,5 @@ pub(crate) fn url(name: &str, port: u16, path: &str) -> String {
 /// Why the access log of a route cannot be written.
 fn log_fault(route: &Route) -> Option<String> {
     let file = route.settings.access_log.as_ref()?;
-    open_log(file).err().map(|error| error.to_string())
+    access_log::open(file).err().map(|error| error.to_string())
 }

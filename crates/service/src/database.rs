@@ -1,33 +1,52 @@
 use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use bentlane_model::chain;
-use bentlane_store::{Cluster, Store, StoreError};
+use bentlane_store::{Cluster, DataDir, Store, StoreError};
 use tokio::time::sleep;
+use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
-use crate::service::ServiceError;
-use crate::state::{ChangeError, State};
+use crate::checker::RouteChecker;
+use crate::configuration::{ActiveConfiguration, ChangeError};
+use crate::error::ServiceError;
+use crate::storage::Storage;
 
-/// How long to wait before the database is tried again.
-const TRY_AGAIN: Duration = Duration::from_secs(1);
+/// How long to wait before the next attempt to connect.
+const RETRY_AFTER: Duration = Duration::from_secs(1);
 
-/// Keeps the connection to the database, and its private server running.
+/// Keeps the connection to the database, and the private server running unless a URL is given.
 #[derive(Debug)]
 pub(crate) struct Database {
     url: Option<String>,
     cluster: Option<Cluster>,
+    data_dir: DataDir,
+    storage: Arc<Storage>,
+    configuration: Arc<ActiveConfiguration>,
+    checker: Arc<RouteChecker>,
 }
 
 impl Database {
-    pub(crate) fn new(url: Option<String>) -> Self {
-        Self { url, cluster: None }
+    pub(crate) fn new(
+        url: Option<String>,
+        data_dir: DataDir,
+        storage: Arc<Storage>,
+        configuration: Arc<ActiveConfiguration>,
+        checker: Arc<RouteChecker>,
+    ) -> Self {
+        Self {
+            url,
+            cluster: None,
+            data_dir,
+            storage,
+            configuration,
+            checker,
+        }
     }
 
-    /// Has the private server run when there is one to be, connects, and puts the configuration in
-    /// force.
-    pub(crate) async fn connect(&mut self, state: &Arc<State>) -> Result<(), ServiceError> {
+    /// Starts the private server if it is to be used and does not run, connects, and puts the stored
+    /// configuration in force.
+    pub(crate) async fn connect(&mut self) -> Result<(), ServiceError> {
         let (url, place) = match (&self.url, &mut self.cluster) {
             (Some(url), _) => (url.clone(), without_password(url)),
             (None, Some(cluster)) => {
@@ -35,41 +54,43 @@ impl Database {
                 (cluster.url(), private_place(cluster))
             }
             (None, none) => {
-                let cluster = none.insert(Cluster::start(&state.data_dir).await?);
+                let cluster = none.insert(Cluster::start(&self.data_dir).await?);
                 (cluster.url(), private_place(cluster))
             }
         };
-        state.database_place.store(Arc::new(place.clone()));
+        self.storage.set_place(&place);
         let failed = |source| ServiceError::Store {
             place: place.clone(),
             source,
         };
         let store = Store::connect(&url).await.map_err(failed)?;
         match store.proved_with().await {
-            Ok(before) => state.board.was_proved_with(before),
-            Err(cause) => warn!(cause = chain(&cause), "which apps there were is not known"),
+            Ok(before) => self.checker.set_proved_with(before),
+            Err(cause) => warn!(
+                cause = chain(&cause),
+                "cannot read which apps routes led to"
+            ),
         }
-        state.store.store(Some(Arc::new(store)));
-        match state.reload().await {
+        self.storage.set_store(Some(store));
+        match self.configuration.reload().await {
             Ok(()) | Err(ChangeError::Unavailable) => Ok(()),
             Err(ChangeError::Store(source)) => Err(failed(source)),
-            Err(ChangeError::Trust(source)) => Err(source.into()),
+            Err(ChangeError::Authority(source)) => Err(source.into()),
             Err(ChangeError::Thread(source)) => Err(ServiceError::Io {
-                verb: "read what is in force",
+                verb: "put the configuration in force",
                 source,
             }),
         }
     }
 
-    /// Hears of new revisions and puts them in force, until the service is told to stop. When the
-    /// database goes away its server is started again and the connection made anew.
-    pub(crate) async fn keep(&mut self, state: &Arc<State>) {
-        let shutdown = state.shutdown.clone();
+    /// Puts new revisions in force, until the service stops. When the database goes away, its server is
+    /// started again and the connection made again.
+    pub(crate) async fn run(&mut self, shutdown: &CancellationToken) {
         loop {
             tokio::select! {
                 () = shutdown.cancelled() => return,
-                outcome = follow(state) => {
-                    state.database_reachable.store(false, Ordering::Relaxed);
+                outcome = self.follow() => {
+                    self.storage.set_reachable(false);
                     if let Err(cause) = outcome {
                         warn!(cause = chain(&cause), "the database is away; routes work as before");
                     }
@@ -78,9 +99,9 @@ impl Database {
             loop {
                 tokio::select! {
                     () = shutdown.cancelled() => return,
-                    () = sleep(TRY_AGAIN) => {}
+                    () = sleep(RETRY_AFTER) => {}
                 }
-                match self.connect(state).await {
+                match self.connect().await {
                     Ok(()) => {
                         info!("the database is back");
                         break;
@@ -91,29 +112,30 @@ impl Database {
         }
     }
 
-    /// Stops the private server.
+    /// Reloads at each notification, while the database is reachable.
+    async fn follow(&self) -> Result<(), ChangeError> {
+        let store = self.storage.store()?;
+        let mut notifications = store.listen().await?;
+        // Changes from before the first notification.
+        self.configuration.reload_if_newer().await?;
+        loop {
+            match notifications.try_recv().await {
+                Ok(Some(_)) => self.configuration.reload_if_newer().await?,
+                Ok(None) => return Ok(()),
+                Err(cause) => {
+                    return Err(ChangeError::Store(StoreError::from_connection(cause)));
+                }
+            }
+        }
+    }
+
+    /// Closes the connection and stops the private server.
     pub(crate) async fn stop(&self) {
+        self.storage.set_store(None);
         if let Some(cluster) = &self.cluster
             && let Err(cause) = cluster.stop().await
         {
             warn!(cause = chain(&cause), "the database server did not stop");
-        }
-    }
-}
-
-/// Reloads at each notice of the database, for as long as it is there.
-async fn follow(state: &Arc<State>) -> Result<(), ChangeError> {
-    let store = state.store().map_err(|_| ChangeError::Unavailable)?;
-    let mut news = store.listen().await?;
-    // What changed before we listened.
-    state.reload_if_newer().await?;
-    loop {
-        match news.try_recv().await {
-            Ok(Some(_)) => state.reload_if_newer().await?,
-            Ok(None) => return Ok(()),
-            Err(cause) => {
-                return Err(ChangeError::Store(StoreError::from_connection(cause)));
-            }
         }
     }
 }

@@ -5,9 +5,9 @@ use std::time::Duration;
 
 use bentlane_model::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
 
-use crate::manner::Manner;
 use crate::pool::Pool;
 use crate::record::Recorder;
+use crate::route_rules::RouteRules;
 use crate::target_tls::TargetRoots;
 
 /// How long the proxy waits, and how much it takes.
@@ -60,12 +60,12 @@ impl Default for Limits {
 
 /// A snapshot with the means to answer for its destinations: what a request is routed by.
 #[derive(Debug)]
-pub(crate) struct Plane {
+pub(crate) struct RoutingTable {
     pub(crate) snapshot: Arc<Snapshot>,
     /// By [`bentlane_model::DestinationId`].
-    leads: Vec<Lead>,
+    backends: Vec<Backend>,
     /// By the route's place in the configuration; empty when no route was told anything.
-    manners: Vec<Option<Box<Manner>>>,
+    rules: Vec<Option<Box<RouteRules>>>,
     /// Where it is noted what came of requests.
     pub(crate) recorder: Recorder,
     raw: HashMap<(Ipv4Addr, u16), Raw>,
@@ -73,7 +73,7 @@ pub(crate) struct Plane {
 
 /// How requests for one destination are answered.
 #[derive(Clone, Debug)]
-pub(crate) enum Lead {
+pub(crate) enum Backend {
     /// They are passed on over these connections.
     Pool(Arc<Pool>),
     /// With the files of a folder.
@@ -89,7 +89,7 @@ pub(crate) enum Lead {
 }
 
 /// How requests for our own pages are answered.
-static SITE: Lead = Lead::Site;
+static SITE: Backend = Backend::Site;
 
 /// A route for raw TCP, ready to pass bytes on.
 #[derive(Clone, Debug)]
@@ -103,52 +103,52 @@ pub(crate) struct Raw {
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Found<'a> {
     pub(crate) routed: Routed<'a>,
-    pub(crate) lead: &'a Lead,
-    pub(crate) manner: Option<&'a Manner>,
+    pub(crate) backend: &'a Backend,
+    pub(crate) rules: Option<&'a RouteRules>,
 }
 
-impl Plane {
-    /// The plane for `snapshot`. Destinations that `previous` had keep their connections.
+impl RoutingTable {
+    /// The routing table for `snapshot`. Destinations that `previous` had keep their connections.
     pub(crate) fn new(
         snapshot: Arc<Snapshot>,
         previous: Option<&Self>,
         roots: &TargetRoots,
         recorder: Recorder,
     ) -> Self {
-        let known = previous.iter().flat_map(|plane| &plane.leads);
+        let known = previous.iter().flat_map(|table| &table.backends);
         let known: HashMap<&Destination, &Arc<Pool>> = known
-            .filter_map(|lead| match lead {
-                Lead::Pool(pool) => Some((pool.destination(), pool)),
-                Lead::Folder(_) | Lead::Redirect { .. } | Lead::Site => None,
+            .filter_map(|backend| match backend {
+                Backend::Pool(pool) => Some((pool.destination(), pool)),
+                Backend::Folder(_) | Backend::Redirect { .. } | Backend::Site => None,
             })
             .collect();
-        let lead = |destination: &Destination| match &destination.to {
+        let backend = |destination: &Destination| match &destination.to {
             Target::Redirect(to) => {
                 let name = to.name();
                 let zone = name.and_then(|name| snapshot.zone_of(name.as_str()));
-                Lead::Redirect {
+                Backend::Redirect {
                     to: to.clone(),
                     ours: zone.is_some(),
                 }
             }
-            Target::Folder(folder) => Lead::Folder(folder.clone()),
+            Target::Folder(folder) => Backend::Folder(folder.clone()),
             Target::Port(_) | Target::Container(_) | Target::Server { .. } => {
-                Lead::Pool(known.get(destination).map_or_else(
+                Backend::Pool(known.get(destination).map_or_else(
                     || Arc::new(Pool::new(destination.clone(), roots.clone())),
                     |pool| Arc::clone(pool),
                 ))
             }
         };
-        let leads: Vec<Lead> = snapshot.destinations().iter().map(lead).collect();
+        let backends: Vec<Backend> = snapshot.destinations().iter().map(backend).collect();
         let routes = &snapshot.configuration().routes;
         let told = routes.iter().any(|route| !route.settings.is_default());
-        let manners = if told {
-            routes.iter().map(Manner::of).collect()
+        let rules = if told {
+            routes.iter().map(RouteRules::of).collect()
         } else {
             Vec::new()
         };
         let raw = snapshot.raw_routes().filter_map(|raw| {
-            let Lead::Pool(pool) = &leads[raw.destination.index()] else {
+            let Backend::Pool(pool) = &backends[raw.destination.index()] else {
                 return None;
             };
             let passes = Raw {
@@ -160,8 +160,8 @@ impl Plane {
         let raw = raw.collect();
         Self {
             snapshot,
-            leads,
-            manners,
+            backends,
+            rules,
             recorder,
             raw,
         }
@@ -176,9 +176,9 @@ impl Plane {
     /// Where TLS for `name` passes to unopened.
     pub(crate) fn unopened(&self, name: &str) -> Option<Arc<Pool>> {
         let routed = self.snapshot.unopened(name)?;
-        match &self.leads[routed.destination.index()] {
-            Lead::Pool(pool) => Some(Arc::clone(pool)),
-            Lead::Folder(_) | Lead::Redirect { .. } | Lead::Site => None,
+        match &self.backends[routed.destination.index()] {
+            Backend::Pool(pool) => Some(Arc::clone(pool)),
+            Backend::Folder(_) | Backend::Redirect { .. } | Backend::Site => None,
         }
     }
 
@@ -193,16 +193,16 @@ impl Plane {
     }
 
     fn of<'a>(&'a self, routed: Routed<'a>) -> Found<'a> {
-        let manner = routed.position.and_then(|at| self.manners.get(at));
-        let lead = match routed.position {
-            Some(_) => &self.leads[routed.destination.index()],
+        let rules = routed.position.and_then(|at| self.rules.get(at));
+        let backend = match routed.position {
+            Some(_) => &self.backends[routed.destination.index()],
             // Only our own pages are no route of the configuration.
             None => &SITE,
         };
         Found {
             routed,
-            lead,
-            manner: manner.and_then(Option::as_deref),
+            backend,
+            rules: rules.and_then(Option::as_deref),
         }
     }
 }

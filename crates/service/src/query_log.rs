@@ -10,41 +10,40 @@ use bentlane_probe::socket_holders;
 use bentlane_resolver::{Log, Question};
 use tokio::task::spawn_blocking;
 use tokio::time::sleep;
+use tokio_util::sync::CancellationToken;
 use tracing::error;
 
-use crate::state::State;
-
-/// Questions that are kept: the last of them.
+/// How many of the last questions are kept.
 const KEPT: usize = 1000;
-/// Names that are counted each by itself; the rest are counted together.
-const COUNTED: usize = 10_000;
-/// How long what is asked gathers before it is taken over: the first question at once, while its
-/// process still waits for the answer, and those that follow together.
-const PAUSE: Duration = Duration::from_millis(100);
-/// Clients whose process is looked up at a time; of more the rest stays unknown.
-const LOOKED_UP: usize = 32;
-/// How long it is remembered who has a port, or that nobody can be told: not for long, since ports
-/// pass from one process to the next.
-const REMEMBERED: Duration = Duration::from_secs(2);
+/// The most names that are counted by themselves; the rest are counted together.
+const MOST_COUNTED: usize = 10_000;
+/// The time between two rounds of reading. The first question is read at once, while its process still
+/// waits for the answer.
+const READ_EVERY: Duration = Duration::from_millis(100);
+/// The most clients whose process is looked up in a round; those of the rest stay unknown.
+const MOST_LOOKUPS: usize = 32;
+/// How long the process of a port, or that it is unknown, is remembered: ports pass from one process
+/// to another.
+const REMEMBER_FOR: Duration = Duration::from_secs(2);
 
-/// What the resolver was asked, for people to read.
+/// The questions that the resolver was asked.
 #[derive(Debug, Default)]
-pub(crate) struct QueryBook {
+pub(crate) struct QueryLog {
     log: Log,
-    pages: Mutex<Pages>,
+    entries: Mutex<Entries>,
     processes: Mutex<Processes>,
 }
 
-/// Who has which port, as seen lately.
+/// The processes that have ports, as seen lately.
 #[derive(Debug, Default)]
 struct Processes {
     known: HashMap<SocketAddr, (Instant, Option<Holder>)>,
 }
 
-/// What is counted together: name, type, outcome.
+/// Questions that are counted together: name, type, outcome.
 type Counted = (String, String, QueryOutcome);
 
-/// How often, and how often by whom.
+/// How often a question was asked, and how often by each process.
 #[derive(Debug, Default)]
 struct Tally {
     count: u64,
@@ -52,77 +51,76 @@ struct Tally {
 }
 
 #[derive(Debug, Default)]
-struct Pages {
+struct Entries {
     last: VecDeque<QueryView>,
     counts: HashMap<Counted, Tally>,
     total: u64,
     uncounted: u64,
 }
 
-/// Takes over what was asked, until the service stops.
-pub(crate) async fn keep(state: Arc<State>) {
-    let shutdown = &state.shutdown;
+/// Reads what the resolver was asked, until the service stops.
+pub(crate) async fn run(log: Arc<QueryLog>, shutdown: CancellationToken) {
     loop {
         tokio::select! {
             () = shutdown.cancelled() => return,
-            () = state.queries.log.news() => {}
+            () = log.log.news() => {}
         }
-        let book = Arc::clone(&state.queries);
-        if let Err(cause) = spawn_blocking(move || book.take_over()).await {
-            return error!(%cause, "the query log was not taken over");
+        let reading = Arc::clone(&log);
+        if let Err(cause) = spawn_blocking(move || reading.take_new()).await {
+            return error!(%cause, "queries are no longer logged");
         }
         tokio::select! {
             () = shutdown.cancelled() => return,
-            () = sleep(PAUSE) => {}
+            () = sleep(READ_EVERY) => {}
         }
     }
 }
 
-impl QueryBook {
-    /// Where the resolver notes what it is asked.
+impl QueryLog {
+    /// Where the resolver records what it is asked.
     pub(crate) fn log(&self) -> Log {
         self.log.clone()
     }
 
-    fn take_over(&self) {
-        // Read before the lock is taken, so that nobody waits for long.
-        let questions: Vec<Question> = self.log.take().collect();
+    /// Reads what the resolver was asked. One call at a time, so that a call returns when everything that
+    /// was asked before it is in the log.
+    fn take_new(&self) {
         let mut processes = self
             .processes
             .lock()
             .unwrap_or_else(PoisonError::into_inner);
+        let questions: Vec<Question> = self.log.take().collect();
         processes.look_up(&questions);
         let views = questions
             .iter()
             .map(|question| view(question, processes.of(question.client)));
         let views: Vec<QueryView> = views.collect();
-        drop(processes);
-        let mut pages = self.pages();
+        let mut entries = self.entries();
         for view in views {
-            pages.total += 1;
+            entries.total += 1;
             let key = (view.name.clone(), view.kind.clone(), view.outcome);
-            if pages.counts.len() < COUNTED || pages.counts.contains_key(&key) {
-                let tally = pages.counts.entry(key).or_default();
+            if entries.counts.len() < MOST_COUNTED || entries.counts.contains_key(&key) {
+                let tally = entries.counts.entry(key).or_default();
                 tally.count += 1;
                 if let Some(process) = &view.process {
                     *tally.processes.entry(process.clone()).or_default() += 1;
                 }
             } else {
-                pages.uncounted += 1;
+                entries.uncounted += 1;
             }
-            if pages.last.len() == KEPT {
-                pages.last.pop_front();
+            if entries.last.len() == KEPT {
+                entries.last.pop_front();
             }
-            pages.last.push_back(view);
+            entries.last.push_back(view);
         }
     }
 
-    /// The last `most` questions and the `most` frequent ones, of names that `wanted` takes.
+    /// The last `most` questions and the `most` frequent ones, of names for which `wanted` is true.
     pub(crate) fn read(&self, most: usize, wanted: impl Fn(&str) -> bool) -> Queries {
-        self.take_over();
-        let pages = self.pages();
-        let last = pages.last.iter().rev().filter(|view| wanted(&view.name));
-        let counts = pages.counts.iter().filter(|((name, ..), _)| wanted(name));
+        self.take_new();
+        let entries = self.entries();
+        let last = entries.last.iter().rev().filter(|view| wanted(&view.name));
+        let counts = entries.counts.iter().filter(|((name, ..), _)| wanted(name));
         let mut counts: Vec<QueryCount> = counts
             .map(|((name, kind, outcome), tally)| QueryCount {
                 name: name.clone(),
@@ -137,27 +135,27 @@ impl QueryBook {
         Queries {
             queries: last.take(most).cloned().collect(),
             counts,
-            total: pages.total,
-            left_out: self.log.left_out() + pages.uncounted,
+            total: entries.total,
+            left_out: self.log.left_out() + entries.uncounted,
         }
     }
 
-    fn pages(&self) -> MutexGuard<'_, Pages> {
-        self.pages.lock().unwrap_or_else(PoisonError::into_inner)
+    fn entries(&self) -> MutexGuard<'_, Entries> {
+        self.entries.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 impl Processes {
-    /// Finds the processes of those who asked. A client without a port has none that is known.
+    /// Finds the processes of clients. That of a client without a port is unknown.
     fn look_up(&mut self, questions: &[Question]) {
         let now = Instant::now();
-        let fresh = |since: &Instant| now.duration_since(*since) < REMEMBERED;
+        let fresh = |since: &Instant| now.duration_since(*since) < REMEMBER_FOR;
         self.known.retain(|_, (since, _)| fresh(since));
         let clients = questions.iter().map(|question| question.client);
         let unknown = clients.filter(|client| {
             client.port() != 0 && client.ip().is_loopback() && !self.known.contains_key(client)
         });
-        let unknown: HashSet<SocketAddr> = unknown.take(LOOKED_UP).collect();
+        let unknown: HashSet<SocketAddr> = unknown.take(MOST_LOOKUPS).collect();
         let mut found = socket_holders(&unknown);
         for client in unknown {
             self.known.insert(client, (now, found.remove(&client)));
@@ -181,12 +179,12 @@ fn view(question: &Question, holder: Option<&Holder>) -> QueryView {
         process: holder.map(|holder| holder.command.clone()),
         pid: holder.map(|holder| holder.pid),
         outcome,
-        code: (outcome != QueryOutcome::Forwarded).then(|| code_in_words(question.code)),
+        code: (outcome != QueryOutcome::Forwarded).then(|| rcode_name(question.code)),
     }
 }
 
-/// A response code as people write it (RFC 1035 §4.1.1).
-fn code_in_words(code: u8) -> String {
+/// The mnemonic of a response code (RFC 1035 §4.1.1).
+fn rcode_name(code: u8) -> String {
     match code {
         0 => "NOERROR",
         1 => "FORMERR",
@@ -204,10 +202,10 @@ mod tests {
     use super::*;
 
     #[test]
-    fn codes_have_words() {
-        let words: Vec<String> = (0..7).map(code_in_words).collect();
+    fn response_codes_have_their_mnemonics() {
+        let names: Vec<String> = (0..7).map(rcode_name).collect();
         assert_eq!(
-            words,
+            names,
             [
                 "NOERROR", "FORMERR", "SERVFAIL", "NXDOMAIN", "NOTIMP", "REFUSED", "6"
             ]

@@ -1,0 +1,190 @@
+//! Changes of the configuration, and why one is refused.
+
+use serde_json::{Map, Value};
+
+use crate::address::{Address, AddressError, PathPrefix, Pattern};
+use crate::configuration::Route;
+use crate::name::Name;
+use crate::record::{Record, RecordName};
+use crate::target::Target;
+use crate::undo::{Conflict, Undo};
+
+/// One change of the configuration.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// A new zone.
+    AddZone(Name),
+    /// A zone goes.
+    RemoveZone {
+        /// Its name.
+        name: Name,
+        /// Whether the routes that no other zone covers go with it.
+        with_routes: bool,
+    },
+    /// A zone is otherwise.
+    EditZone(ZoneChange),
+    /// A new route.
+    AddRoute(Box<Route>),
+    /// Many new routes, all or none.
+    AddRoutes(Vec<Route>),
+    /// A route leads elsewhere, or otherwise.
+    EditRoute(RouteEdit),
+    /// A route goes.
+    RemoveRoute(Address),
+    /// An earlier change is undone.
+    Undo(Undo),
+}
+
+/// What to change of a route: what is not named stays as it is at the moment of the change.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RouteEdit {
+    /// Which route.
+    pub address: Address,
+    /// Where it leads from now on.
+    pub to: Option<Target>,
+    /// A merge patch for its settings, see [`RouteSettings::merged`]. The address `own` is a free
+    /// loopback address.
+    pub settings: Map<String, Value>,
+}
+
+/// One change of a zone that stays.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ZoneChange {
+    /// Its names resolve otherwise.
+    Settings {
+        /// Its name.
+        name: Name,
+        /// A merge patch for its settings, see [`ZoneSettings::merged`].
+        settings: Map<String, Value>,
+    },
+    /// A new record of the user's own.
+    AddRecord(Record),
+    /// Records go.
+    RemoveRecords {
+        /// Whose records.
+        owner: RecordName,
+        /// Of which type; `None` is every type.
+        kind: Option<String>,
+    },
+    /// Its own records are these from now on.
+    ReplaceRecords {
+        /// Its name.
+        name: Name,
+        /// All its records.
+        records: Vec<Record>,
+    },
+}
+
+/// Why a change is not made.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Rejection {
+    /// A value breaks a rule.
+    #[error(transparent)]
+    Invalid(Invalid),
+    /// Several values do.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
+    Several(Vec<Invalid>),
+    /// What is there already stands against it.
+    #[error(transparent)]
+    Taken(Invalid),
+    /// Later changes prevent an undo.
+    #[error(
+        "nothing was undone, because of later changes: {}",
+        .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
+    )]
+    Conflicts(Vec<Conflict>),
+    /// What should change is not there.
+    #[error("there is no {what}: see `bentlane {list}`")]
+    Missing {
+        /// What was looked for.
+        what: String,
+        /// The command that lists what there is.
+        list: &'static str,
+    },
+}
+
+impl Rejection {
+    /// There is no route with this address.
+    #[must_use]
+    pub fn missing_route(address: &Address) -> Self {
+        Self::Missing {
+            what: format!("route `{address}`"),
+            list: "route list",
+        }
+    }
+}
+
+/// A value that breaks a rule: which field, and which rule.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{field}: {reason}")]
+pub struct Invalid {
+    /// The field's name as the API and the project file spell it.
+    pub field: &'static str,
+    /// The rule, with the value that breaks it and what would be right.
+    pub reason: String,
+}
+
+impl Invalid {
+    /// A broken rule for `field`.
+    pub fn new(field: &'static str, reason: impl ToString) -> Self {
+        Self {
+            field,
+            reason: reason.to_string(),
+        }
+    }
+}
+
+/// A route as a person typed it, field by field.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RouteDraft<'a> {
+    /// A name or `*.NAME`, with `:PORT` behind it for raw TCP.
+    pub name: &'a str,
+    /// A path prefix; `None` and `/` are every path.
+    pub prefix: Option<&'a str>,
+    /// A target.
+    pub to: &'a str,
+}
+
+impl RouteDraft<'_> {
+    /// Reads every field and says all that is wrong, not just the first.
+    ///
+    /// # Errors
+    /// One [`Invalid`] for each field that breaks its rule.
+    pub fn parse(&self) -> Result<Route, Vec<Invalid>> {
+        let (name, port) = match self.name.split_once(':') {
+            // What the whole address has against it is said of the port then.
+            Some((name, _)) => (name, self.name.parse::<Address>().map(|it| it.port)),
+            None => (self.name, Ok(None)),
+        };
+        let pattern = name.parse::<Pattern>().map_err(|e| Invalid::new("name", e));
+        let port = port.map_err(|e| Invalid::new("name", e));
+        let prefix = match self.prefix {
+            None | Some("") => Ok(PathPrefix::default()),
+            Some(text) => text
+                .parse()
+                .map_err(|e: AddressError| Invalid::new("prefix", e)),
+        };
+        let to = self
+            .to
+            .trim()
+            .parse::<Target>()
+            .map_err(|e| Invalid::new("to", e));
+        match (pattern, port, prefix, to) {
+            (Ok(pattern), Ok(port), Ok(prefix), Ok(to)) => {
+                let address = Address {
+                    pattern,
+                    prefix,
+                    port,
+                };
+                Ok(Route::new(address, to))
+            }
+            (pattern, port, prefix, to) => {
+                let name = pattern.err().or(port.err());
+                Err([name, prefix.err(), to.err()]
+                    .into_iter()
+                    .flatten()
+                    .collect())
+            }
+        }
+    }
+}

@@ -1,0 +1,53 @@
+//! Where the proxy connects to.
+
+use crate::configuration::Route;
+use crate::container::{ContainerPlace, Containers};
+use crate::name::Name;
+use crate::settings::TargetTls;
+use crate::target::Target;
+
+/// Names a destination of one [`Snapshot`]; an index into [`Snapshot::destinations`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct DestinationId(pub(crate) usize);
+
+impl DestinationId {
+    /// The position in [`Snapshot::destinations`].
+    #[must_use]
+    pub fn index(self) -> usize {
+        self.0
+    }
+}
+
+/// A target, and how it is connected to: routes that agree in both share connections.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Destination {
+    /// The target.
+    pub to: Target,
+    /// How its certificate is verified.
+    pub tls: TargetTls,
+    /// The name that its certificate is for, when it is not its host.
+    pub name: Option<Name>,
+    /// Where the container is, when it is one.
+    pub place: Option<ContainerPlace>,
+}
+
+impl Destination {
+    /// Where `route` leads, with these containers.
+    #[must_use]
+    pub fn of(route: &Route, containers: &Containers) -> Self {
+        Self {
+            place: place_of(&route.to, containers),
+            to: route.to.clone(),
+            tls: route.settings.target_tls.clone(),
+            name: route.settings.target_name.clone(),
+        }
+    }
+}
+
+/// Where the container is that `to` names, if it names one.
+pub(crate) fn place_of(to: &Target, containers: &Containers) -> Option<ContainerPlace> {
+    match to {
+        Target::Container(container) => Some(containers.place(container)),
+        _ => None,
+    }
+}

@@ -1,0 +1,65 @@
+//! What is different between two configurations.
+
+use std::collections::HashMap;
+use std::hash::Hash;
+
+use crate::configuration::{Route, Zone};
+
+/// What is different between two configurations, each as it was and as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Difference<'a> {
+    /// Zones, by name.
+    pub zones: Vec<Changed<&'a Zone>>,
+    /// Routes, by address.
+    pub routes: Vec<Changed<&'a Route>>,
+}
+
+/// A zone or a route that was added (`after` alone), removed (`before` alone) or edited (both).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Changed<T> {
+    /// What it was.
+    pub before: Option<T>,
+    /// What it is.
+    pub after: Option<T>,
+}
+
+impl<T> Changed<T> {
+    /// What it is, or was when it is gone.
+    pub fn either(&self) -> Option<&T> {
+        self.after.as_ref().or(self.before.as_ref())
+    }
+}
+
+impl Difference<'_> {
+    /// Whether nothing is.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.zones.is_empty() && self.routes.is_empty()
+    }
+}
+
+/// What is different between two lists, by `key`.
+pub(crate) fn different<'a, T: PartialEq, K: Eq + Hash + 'a>(
+    before: &'a [T],
+    after: &'a [T],
+    key: impl Fn(&'a T) -> &'a K,
+) -> Vec<Changed<&'a T>> {
+    let mut known: HashMap<&K, &T> = before.iter().map(|it| (key(it), it)).collect();
+    let mut changed: Vec<_> = after
+        .iter()
+        .filter_map(|after| {
+            let before = known.remove(key(after));
+            let changed = Changed {
+                before,
+                after: Some(after),
+            };
+            (before != Some(after)).then_some(changed)
+        })
+        .collect();
+    let gone = before.iter().filter(|it| known.contains_key(key(it)));
+    changed.extend(gone.map(|before| Changed {
+        before: Some(before),
+        after: None,
+    }));
+    changed
+}

@@ -1,0 +1,269 @@
+use std::io;
+use std::sync::{Arc, Mutex as StdMutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use arc_swap::ArcSwap;
+use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone};
+use bentlane_proxy::{Proxy, Replaced};
+use bentlane_store::{DataDir, StoreError};
+use tokio::sync::{Mutex, Notify};
+use tracing::{error, info};
+
+use crate::checker::RouteChecker;
+use crate::events::{Event, Events};
+use crate::last_known_good;
+use crate::listening::OWN_NAME;
+use crate::low_priority;
+use crate::pki::{AuthorityStoreError, Pki};
+use crate::storage::{Storage, Unavailable};
+
+/// How often it is checked whether a replaced snapshot is still in use, and for how long at most.
+const POLL_USE: Duration = Duration::from_millis(10);
+const LONGEST_USE: Duration = Duration::from_secs(2);
+
+/// Compiles `configuration`, with our own pages under their own name.
+pub(crate) fn compile(configuration: Configuration, containers: Arc<Containers>) -> Snapshot {
+    let snapshot = Snapshot::compile_with(configuration, containers);
+    match OWN_NAME.parse() {
+        Ok(name) => snapshot.with_own_pages(name),
+        Err(_) => snapshot,
+    }
+}
+
+/// The configuration in force, and the only way to change it.
+///
+/// A change is stored first, then compiled into a [`Snapshot`] and swapped in; `change` returns when
+/// the data plane uses it.
+#[derive(Debug)]
+pub(crate) struct ActiveConfiguration {
+    snapshot: Arc<ArcSwap<Snapshot>>,
+    data_dir: DataDir,
+    storage: Arc<Storage>,
+    pki: Arc<Pki>,
+    proxy: Proxy,
+    checker: Arc<RouteChecker>,
+    events: Events,
+    /// The containers that the engine reported last.
+    containers: ArcSwap<Containers>,
+    /// Notified when routes may lead to other containers than before.
+    routes_changed: Notify,
+    /// One change at a time, so that revisions are put in force in their order. Taken before the lock
+    /// of [`Pki`].
+    changing: Mutex<()>,
+    /// Snapshots that are no longer in force and may still be in use.
+    replaced: StdMutex<Vec<Replaced>>,
+}
+
+/// What the configuration is made of and shown to.
+pub(crate) struct Parts {
+    pub(crate) snapshot: Arc<ArcSwap<Snapshot>>,
+    pub(crate) data_dir: DataDir,
+    pub(crate) storage: Arc<Storage>,
+    pub(crate) pki: Arc<Pki>,
+    pub(crate) proxy: Proxy,
+    pub(crate) checker: Arc<RouteChecker>,
+    pub(crate) events: Events,
+}
+
+impl ActiveConfiguration {
+    pub(crate) fn new(parts: Parts) -> Self {
+        Self {
+            snapshot: parts.snapshot,
+            data_dir: parts.data_dir,
+            storage: parts.storage,
+            pki: parts.pki,
+            proxy: parts.proxy,
+            checker: parts.checker,
+            events: parts.events,
+            containers: ArcSwap::default(),
+            routes_changed: Notify::new(),
+            changing: Mutex::new(()),
+            replaced: StdMutex::default(),
+        }
+    }
+
+    /// What is in force.
+    pub(crate) fn snapshot(&self) -> Arc<Snapshot> {
+        self.snapshot.load_full()
+    }
+
+    /// The proxy, which serves what is in force.
+    pub(crate) fn proxy(&self) -> &Proxy {
+        &self.proxy
+    }
+
+    /// Waits until routes may lead to other containers than before.
+    pub(crate) async fn routes_changed(&self) {
+        self.routes_changed.notified().await;
+    }
+
+    /// Waits until the change that is being made, if any, is in force.
+    pub(crate) async fn finish_change(&self) {
+        drop(self.changing.lock().await);
+    }
+
+    /// Makes a change and returns its revision when the data plane uses it. With `based_on`, the change
+    /// is made to that revision or not at all. A caller that goes away does not stop it.
+    pub(crate) async fn change(
+        self: &Arc<Self>,
+        who: &str,
+        change: Change,
+        based_on: Option<u64>,
+    ) -> Result<u64, ChangeError> {
+        let (this, who) = (Arc::clone(self), who.to_owned());
+        let work = async move {
+            let store = this.storage.store()?;
+            // From here on, so that the database's notification of this change waits until it is in force.
+            let _one = this.changing.lock().await;
+            let known = this.snapshot();
+            let next = store
+                .apply(&who, &change, based_on, known.configuration())
+                .await?;
+            drop(known);
+            this.storage.set_reachable(true);
+            let revision = next.revision;
+            this.publish(next).await?;
+            Ok(revision)
+        };
+        self.at_low_priority(work).await?
+    }
+
+    /// Reads the stored configuration and, when it differs, puts it in force.
+    pub(crate) async fn reload(self: &Arc<Self>) -> Result<(), ChangeError> {
+        let this = Arc::clone(self);
+        let work = async move {
+            let store = this.storage.store()?;
+            let _one = this.changing.lock().await;
+            let configuration = store.configuration().await?;
+            this.storage.set_reachable(true);
+            if configuration != *this.snapshot().configuration() {
+                this.publish(configuration).await?;
+            }
+            Ok(())
+        };
+        self.at_low_priority(work).await?
+    }
+
+    /// The same, when the stored revision is another than that in force.
+    pub(crate) async fn reload_if_newer(self: &Arc<Self>) -> Result<(), ChangeError> {
+        let store = self.storage.store()?;
+        // A change of our own that is being made is waited for.
+        let changing = self.changing.lock().await;
+        let latest = store.revision().await?;
+        self.storage.set_reachable(true);
+        let in_force = self.snapshot().configuration().revision;
+        drop(changing);
+        if latest == in_force {
+            return Ok(());
+        }
+        self.reload().await
+    }
+
+    /// Has routes lead to these containers.
+    pub(crate) async fn set_containers(
+        self: &Arc<Self>,
+        containers: Containers,
+    ) -> Result<(), ChangeError> {
+        if **self.containers.load() == containers {
+            return Ok(());
+        }
+        let this = Arc::clone(self);
+        let work = async move {
+            let _one = this.changing.lock().await;
+            this.containers.store(Arc::new(containers));
+            let configuration = this.snapshot().configuration().clone();
+            this.swap(this.compile(configuration));
+            this.checker.containers_changed();
+        };
+        self.at_low_priority(work).await
+    }
+
+    /// Runs `work` at low priority, since it takes a core for a moment with many routes. The snapshot
+    /// that it replaces is dropped on the same thread, once no request uses it.
+    async fn at_low_priority<T: Send + 'static>(
+        self: &Arc<Self>,
+        work: impl Future<Output = T> + Send + 'static,
+    ) -> Result<T, ChangeError> {
+        let this = Arc::clone(self);
+        let outcome = low_priority::run(work, move || this.drop_replaced());
+        outcome.await.map_err(ChangeError::Thread)
+    }
+
+    /// Drops the snapshots that were replaced, when they are no longer in use or after a while.
+    #[allow(
+        clippy::disallowed_methods,
+        reason = "this thread has nothing else to do, and outlives the runtime for a moment at a stop"
+    )]
+    fn drop_replaced(&self) {
+        let replaced = std::mem::take(&mut *self.replaced());
+        for old in replaced {
+            let limit = Instant::now() + LONGEST_USE;
+            while !old.is_unused() && Instant::now() < limit {
+                thread::sleep(POLL_USE);
+            }
+        }
+    }
+
+    fn replaced(&self) -> MutexGuard<'_, Vec<Replaced>> {
+        self.replaced.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Puts `configuration` in force and keeps it as the last known good one.
+    async fn publish(&self, configuration: Configuration) -> Result<(), AuthorityStoreError> {
+        let json = serde_json::to_string(&configuration);
+        let snapshot = self.compile(configuration);
+        let revision = snapshot.configuration().revision;
+        let zones = zone_names(&snapshot);
+        {
+            let changing = self.pki.lock().await;
+            if zones != zone_names(&self.snapshot()) {
+                self.pki.certify(&changing, &zones)?;
+            }
+            self.swap(snapshot);
+        }
+        match json {
+            Ok(json) => last_known_good::write(&self.data_dir, &json),
+            Err(cause) => error!(%cause, "cannot write the last known good configuration"),
+        }
+        info!(revision, "the configuration is in force");
+        self.events.send(Event::Configuration { revision });
+        self.checker.configuration_changed();
+        self.routes_changed.notify_one();
+        Ok(())
+    }
+
+    fn compile(&self, configuration: Configuration) -> Arc<Snapshot> {
+        Arc::new(compile(configuration, self.containers.load_full()))
+    }
+
+    fn swap(&self, snapshot: Arc<Snapshot>) {
+        let replaced = self.proxy.publish(Arc::clone(&snapshot));
+        self.snapshot.store(snapshot);
+        self.replaced().push(replaced);
+    }
+}
+
+fn zone_names(snapshot: &Snapshot) -> Vec<Name> {
+    let zones: &[Zone] = &snapshot.configuration().zones;
+    zones.iter().map(|zone| zone.name.clone()).collect()
+}
+
+/// Why a change was not made, or not put in force.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum ChangeError {
+    #[error("the database is not reachable yet")]
+    Unavailable,
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Authority(#[from] AuthorityStoreError),
+    #[error("the thread that makes changes failed")]
+    Thread(#[source] io::Error),
+}
+
+impl From<Unavailable> for ChangeError {
+    fn from(Unavailable: Unavailable) -> Self {
+        Self::Unavailable
+    }
+}

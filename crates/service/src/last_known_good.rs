@@ -1,0 +1,40 @@
+//! The configuration that was in force last, kept in the data folder: with it the service starts
+//! without its database.
+
+use bentlane_model::{Configuration, chain};
+use bentlane_store::DataDir;
+use time::OffsetDateTime;
+use tracing::error;
+
+const FILE: &str = "last-known-good.json";
+
+/// Reads it; `None` when there is none that can be read, which is logged.
+pub(crate) fn read(data_dir: &DataDir) -> Option<Configuration> {
+    let text = data_dir
+        .read(FILE)
+        .inspect_err(|cause| {
+            error!(
+                cause = chain(cause),
+                "cannot read the last known good configuration"
+            );
+        })
+        .ok()??;
+    serde_json::from_str(&text)
+        .inspect_err(|cause| error!(%cause, "the last known good configuration is damaged"))
+        .ok()
+}
+
+/// Replaces it by `json`, which is a configuration. A failure is logged: the service works without.
+pub(crate) fn write(data_dir: &DataDir, json: &str) {
+    if let Err(cause) = data_dir.write(FILE, json.as_bytes()) {
+        error!(
+            cause = chain(&cause),
+            "cannot write the last known good configuration"
+        );
+    }
+}
+
+/// When it was written; `None` when there is none.
+pub(crate) fn written_at(data_dir: &DataDir) -> Option<OffsetDateTime> {
+    data_dir.written_at(FILE)
+}

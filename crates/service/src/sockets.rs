@@ -1,0 +1,84 @@
+use std::io;
+use std::net::SocketAddr;
+
+use bentlane_api_types::SOCKET;
+use bentlane_proxy::Listeners;
+use bentlane_resolver::Sockets;
+use bentlane_store::DataDir;
+use tokio::net::{TcpListener, UnixListener};
+
+use crate::api::serve::bind_socket;
+use crate::config::{Listen, ListenAt};
+use crate::error::{ServiceError, bind_error, io_error};
+use crate::inherited::Inherited;
+use crate::listening::{Listening, random_label};
+
+/// Every socket that the service listens on, bound but not yet served.
+#[derive(Debug)]
+pub(crate) struct BoundSockets {
+    pub(crate) resolver: Sockets,
+    pub(crate) proxy: Listeners,
+    pub(crate) console: Vec<TcpListener>,
+    pub(crate) api: UnixListener,
+}
+
+impl BoundSockets {
+    /// Takes what is `inherited` where that has an address of `listen`, and binds the rest.
+    pub(crate) fn bind(
+        listen: &Listen,
+        mut inherited: Inherited,
+        data_dir: &DataDir,
+    ) -> Result<Self, ServiceError> {
+        let resolver = Sockets::bind(&addresses(&listen.dns), |at| inherited.dns(at))
+            .map_err(|e| bind_error("DNS", "--dns", e.address, &e.source))?;
+        let proxy = Listeners::plain(&addresses(&listen.http), |at| inherited.tcp(at))
+            .map_err(|e| bind_error("HTTP", "--http", e.address, &e.source))?
+            .and_tls(&addresses(&listen.https), |at| inherited.tcp(at))
+            .map_err(|e| bind_error("HTTPS", "--https", e.address, &e.source))?;
+        let console = bind_console(&addresses(&listen.console), &mut inherited)?;
+        inherited.warn_of_unused();
+        let api = bind_socket(&data_dir.path(SOCKET))
+            .map_err(io_error("listen on the API's socket in the data folder"))?;
+        Ok(Self {
+            resolver,
+            proxy,
+            console,
+            api,
+        })
+    }
+
+    /// Where they listen.
+    pub(crate) fn listening(&self) -> io::Result<Listening> {
+        let console = self.console.iter().map(TcpListener::local_addr);
+        Ok(Listening {
+            dns: self.resolver.addresses()?,
+            http: self.proxy.plain_addresses()?,
+            https: self.proxy.tls_addresses()?,
+            console: console.collect::<Result<_, _>>()?,
+            label: random_label(),
+        })
+    }
+}
+
+fn addresses(places: &[ListenAt]) -> Vec<SocketAddr> {
+    places.iter().flat_map(|place| place.addresses()).collect()
+}
+
+fn bind_console(
+    addresses: &[SocketAddr],
+    inherited: &mut Inherited,
+) -> Result<Vec<TcpListener>, ServiceError> {
+    let mut bind = |address: &SocketAddr| {
+        let listener = inherited.tcp(*address);
+        let listener = listener.map_or_else(|| std::net::TcpListener::bind(address), Ok)?;
+        listener.set_nonblocking(true)?;
+        TcpListener::from_std(listener)
+    };
+    let mut listeners = Vec::with_capacity(addresses.len());
+    for address in addresses {
+        let listener = bind(address)
+            .map_err(|source| bind_error("the console", "--console", *address, &source))?;
+        listeners.push(listener);
+    }
+    Ok(listeners)
+}
