@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 
-use bentlane_tests::{App, World, make_certificate, run, wait_until};
+use bentlane_tests::{App, World, make_certificate, reserve_port, run, wait_until};
 
 fn mode(path: &std::path::Path) -> u32 {
     fs::metadata(path).unwrap().permissions().mode() & 0o777
@@ -36,7 +36,7 @@ fn a_server_gets_its_files() {
     );
     assert_eq!((mode(&chain), mode(&key)), (0o644, 0o600));
 
-    let port = App::free_port().to_string();
+    let port = reserve_port().to_string();
     let (chain, key) = (chain.to_str().unwrap(), key.to_str().unwrap());
     let server = std::process::Command::new("openssl")
         .args([

@@ -1,12 +1,12 @@
 //! `bentlane check` and what `route add` says at once.
 
-use bentlane_tests::{App, Start, World, wait_until};
+use bentlane_tests::{App, Start, World, reserve_port, wait_until};
 
 #[test]
 fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
     let app = App::new();
     let closing = App::raw(b"");
-    let down = App::free_port();
+    let down = reserve_port();
     let world = World::with_routes(&[("booking.moor.test", &app.port())]);
     let proved = world.run(&["check", "--routes-only"]);
     assert_eq!(proved.code, 0, "{proved:?}");
@@ -147,7 +147,7 @@ fn an_app_on_the_other_family_of_loopback_is_reached() {
 #[test]
 fn checks_come_as_test_reports_hop_by_hop_and_with_honest_addresses() {
     let app = App::new();
-    let down = App::free_port().to_string();
+    let down = reserve_port().to_string();
     let world = World::with_routes(&[("a.moor.test", &app.port()), ("b.moor.test", &down)]);
     let report = world.run(&["check", "--routes-only", "--format", "junit"]);
     assert_eq!(report.code, 1);
@@ -195,7 +195,7 @@ for s in r: print(s.get('name'), [(c.get('name'), [x.tag + ' ' + x.get('type', '
 
 #[test]
 fn what_checks_came_to_is_kept_and_flapping_is_told() {
-    let port = App::free_port();
+    let port = reserve_port();
     let mut world = World::with_routes(&[("a.moor.test", &port.to_string())]);
     for round in 0..3 {
         assert_eq!(
@@ -306,7 +306,7 @@ fn one_request_is_followed_with_each_decision() {
     );
 
     assert_eq!(world.run(&["trace", "nope.example"]).code, 1);
-    let down = App::free_port().to_string();
+    let down = reserve_port().to_string();
     world.ok(&["route", "add", "down.moor.test", &down]);
     let run = world.run(&["trace", "down.moor.test"]);
     assert_eq!(run.code, 1);
@@ -315,7 +315,7 @@ fn one_request_is_followed_with_each_decision() {
 
 #[test]
 fn changes_are_told_as_they_come() {
-    let port = App::free_port();
+    let port = reserve_port();
     let world = World::with_routes(&[("a.moor.test", &port.to_string())]);
     let mut command = std::process::Command::new(bentlane_tests::binary());
     command

@@ -1,6 +1,6 @@
 //! The console in a real browser.
 
-use bentlane_tests::{App, Browser, World};
+use bentlane_tests::{App, Browser, World, reserve_port};
 use fantoccini::key::Key;
 
 #[tokio::test(flavor = "multi_thread")]
@@ -35,7 +35,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
             .unwrap(),
     )
     .unwrap();
-    let port = App::free_port();
+    let port = reserve_port();
     name.send_keys("booking.moor.test").await.unwrap();
     target.send_keys("70000").await.unwrap();
     browser
@@ -221,7 +221,7 @@ async fn traffic_is_seen_as_it_passes_and_filtered() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn who_is_not_signed_in_reads_how_to_and_an_error_page_reloads_by_itself() {
-    let port = App::free_port();
+    let port = reserve_port();
     let world = World::with_routes(&[("late.moor.test", &port.to_string())]);
     let browser = Browser::open(&world.path(""), &world.root()).await;
     let client = browser.client();

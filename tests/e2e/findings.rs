@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use bentlane_tests::{App, Background, World, events, reply, wait_until};
+use bentlane_tests::{App, Background, World, events, reply, reserve_port, wait_until};
 use hyper::Request;
 use hyper::body::Incoming;
 use rstest::rstest;
@@ -185,7 +185,7 @@ fn circle(port: u16) -> App {
 }
 
 fn leaking() -> App {
-    let port = App::free_port();
+    let port = reserve_port();
     App::answering(port, move |request| match request.uri().path() {
         "/" => reply(
             302,
@@ -302,7 +302,7 @@ fn a_page_that_asks_another_route_needs_its_leave() {
 #[test]
 fn a_real_dev_server_that_refuses_the_name_is_mended() {
     let world = World::with_routes(&[]);
-    let port = App::free_port();
+    let port = reserve_port();
     let _vite = crate::vite::vite(&world, port, "");
     wait_until("Vite to listen", || {
         std::net::TcpStream::connect(("localhost", port)).ok()
@@ -395,7 +395,7 @@ pub(crate) fn site(world: &World, name: &str, port: u16) -> Background {
 #[test]
 fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
     let world = World::with_routes(&[]);
-    let port = App::free_port();
+    let port = reserve_port();
     let highmoor = site(&world, "Highmoor", port);
     world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
     assert_eq!(check(&world, "a.moor.test")["passed"], true);
@@ -444,7 +444,7 @@ fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
 fn another_program_on_the_listener_of_a_raw_route_is_named() {
     let app = App::echo();
     let world = World::with_routes(&[]);
-    let port = App::free_port().to_string();
+    let port = reserve_port().to_string();
     let mut command = Command::new("python3");
     command.args(["-m", "http.server", "--bind", "127.77.0.5", &port]);
     let other = Background::start(&mut command, world.path("other.log"));

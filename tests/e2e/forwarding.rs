@@ -2,13 +2,14 @@
 
 use std::net::UdpSocket;
 
-use bentlane_tests::{App, Start, Upstream, World, run};
+use bentlane_tests::{Start, Upstream, World, reserve_port, run};
 use rstest::rstest;
 
 fn world(upstreams: &[&str]) -> World {
     let flags = upstreams.iter().flat_map(|at| ["--upstream", at]);
     let world = World::with(Start {
         flags: flags.map(str::to_owned).collect(),
+        shared_database: true,
         ..Start::default()
     });
     world.ok(&["zone", "add", "moor.test"]);
@@ -99,7 +100,7 @@ fn answers_are_kept_and_age() {
 #[test]
 fn another_upstream_is_asked_when_one_is_away() {
     let upstream = Upstream::new();
-    let away = format!("127.0.0.1:{}", App::free_port());
+    let away = format!("127.0.0.1:{}", reserve_port());
     let world = world(&[&away, &upstream.address()]);
     for name in ["one.example", "two.example"] {
         let said = world.dig(&[name]);

@@ -3,7 +3,7 @@
 use std::any::Any;
 use std::path::Path;
 
-use bentlane_tests::{App, World, events, make_certificate, reply, wait_until};
+use bentlane_tests::{App, World, events, make_certificate, reply, reserve_port, wait_until};
 use rstest::rstest;
 use serde_json::Value;
 
@@ -43,7 +43,7 @@ impl SetUp {
 }
 
 fn server(world: &World, name: &str, args: &[&str]) -> SetUp {
-    let port = App::free_port();
+    let port = reserve_port();
     let text = port.to_string();
     let args: Vec<&str> = args
         .iter()
@@ -55,7 +55,7 @@ fn server(world: &World, name: &str, args: &[&str]) -> SetUp {
 }
 
 fn vite(world: &World) -> SetUp {
-    let port = App::free_port();
+    let port = reserve_port();
     let server = crate::vite::vite(world, port, "allowedHosts: ['.moor.test']");
     wait_until("Vite to listen", || {
         std::net::TcpStream::connect(("localhost", port)).ok()
@@ -64,7 +64,7 @@ fn vite(world: &World) -> SetUp {
 }
 
 fn python_site(world: &World) -> SetUp {
-    let port = App::free_port();
+    let port = reserve_port();
     let server = crate::findings::site(world, "Highmoor", port);
     set_up(port, server).with(&["--expect-title", "Highmoor"])
 }
@@ -164,7 +164,7 @@ fn echo(_: &World) -> SetUp {
 #[case::raw_tcp(echo)]
 #[case::folder(folder)]
 #[case::redirect(|_: &World| set_up("redirect:https://www.example/", ()))]
-#[case::paused(|_: &World| set_up(App::free_port(), ()).with(&["--paused"]))]
+#[case::paused(|_: &World| set_up(reserve_port(), ()).with(&["--paused"]))]
 #[case::needs_sign_in(|_: &World| app(signs_in()))]
 #[case::tries_cookies(|_: &World| app(tries_cookies()))]
 #[case::not_for_everybody(|_: &World| app(App::answering(0, |_| reply(401, &[("www-authenticate", "Basic")], ""))))]

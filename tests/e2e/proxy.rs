@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::process::{Command, Stdio};
 
-use bentlane_tests::{App, World, json, reply, run};
+use bentlane_tests::{App, World, json, reply, reserve_port, run};
 use bytes::Bytes;
 use http_body_util::Empty;
 use hyper::Request;
@@ -285,7 +285,7 @@ async fn heads_over_64_kib_get_431(#[case] protocol: &str) {
 fn faults_are_told_apart_and_explained() {
     let closing = App::raw(b"");
     let garbage = App::raw(b"SSH-2.0-OpenSSH_9.2\r\n");
-    let down = App::free_port().to_string();
+    let down = reserve_port().to_string();
     let world = World::with_routes(&[
         ("down.moor.test", &down),
         ("closing.moor.test", &closing.port()),
@@ -436,7 +436,7 @@ fn requests_that_two_servers_could_read_in_two_ways_are_refused() {
 #[case("--http2")]
 fn a_body_that_nobody_reads_does_not_cost_the_answer(#[case] version: &str) {
     let hasty = App::hasty(|_| reply(413, &[], "no"));
-    let down = App::free_port().to_string();
+    let down = reserve_port().to_string();
     let world = World::with_routes(&[
         ("hasty.moor.test", &hasty.port()),
         ("down.moor.test", &down),

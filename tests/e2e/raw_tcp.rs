@@ -5,7 +5,7 @@ use std::net::{IpAddr, Shutdown, SocketAddr, TcpStream};
 use std::path::Path;
 use std::time::Duration;
 
-use bentlane_tests::{App, World, make_certificate, run};
+use bentlane_tests::{App, World, make_certificate, reserve_port, run};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 /// The place of a route for raw TCP.
@@ -41,7 +41,7 @@ fn two_databases_keep_the_same_port() {
     let (one, two) = (App::echo(), App::new());
     let world = World::with_routes(&[]);
     // A port that nothing else has on these addresses.
-    let port = App::free_port();
+    let port = reserve_port();
     let (store, maps) = (
         format!("store.moor.test:{port}"),
         format!("maps.moor.test:{port}"),
@@ -101,7 +101,7 @@ fn two_databases_keep_the_same_port() {
 async fn tls_is_ended_by_us_where_the_route_says_so() {
     let app = App::echo();
     let world = World::with_routes(&[]);
-    let address = format!("store.moor.test:{}", App::free_port());
+    let address = format!("store.moor.test:{}", reserve_port());
     world.ok(&["route", "add", &address, &app.port(), "--tls", "here"]);
     let at = place(&world, &address);
     let mut stream = world.tls_at(at, "store.moor.test", "postgresql").await;

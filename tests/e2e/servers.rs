@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::process::Command;
 
-use bentlane_tests::{App, Background, World, repository, run, wait_until};
+use bentlane_tests::{App, Background, World, repository, reserve_port, run, wait_until};
 use serde_json::Value;
 
 /// A script of `tests/apps`, run by Node or by the Python that `scripts/test` has made ready.
@@ -44,7 +44,7 @@ fn world(
     settings: &[&str],
 ) -> (World, Background) {
     let world = World::with_routes(&[]);
-    let port = App::free_port();
+    let port = reserve_port();
     let mut server = server(&port.to_string());
     let server = listening(&mut server, port, world.path("server.log"));
     let add = ["route", "add", "a.moor.test", &target(port)];

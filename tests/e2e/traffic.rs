@@ -3,7 +3,9 @@
 use std::io::Write;
 use std::process::Stdio;
 
-use bentlane_tests::{App, Start, World, events, reply, run, run_command, wait_until};
+use bentlane_tests::{
+    App, Start, World, events, reply, reserve_port, run, run_command, wait_until,
+};
 use futures_util::{SinkExt, StreamExt};
 use rustix::process::Signal;
 use serde_json::Value;
@@ -39,7 +41,7 @@ fn shop() -> App {
 #[test]
 fn each_exchange_is_listed_with_how_it_went() {
     let app = shop();
-    let port = App::free_port().to_string();
+    let port = reserve_port().to_string();
     let world = World::with_routes(&[
         ("a.moor.test", &app.port()),
         ("down.moor.test", &port),
@@ -185,7 +187,7 @@ fn nothing_secret_is_kept_anywhere() {
     let all = listed(&world, &[]);
     assert_eq!(all[0]["path"], "/a?password=***&x=1");
     let dumped = wait_until("the row", || {
-        let dumped = database(&world, "SELECT * FROM exchange");
+        let dumped = world.query("SELECT * FROM exchange");
         dumped.contains("/a?password=***&x=1").then_some(dumped)
     });
     let line = wait_until("the line", || {
@@ -198,17 +200,6 @@ fn nothing_secret_is_kept_anywhere() {
     for kept in [&dumped, &line, &har, &world.service().output()] {
         assert!(!kept.contains(hidden), "{kept}");
     }
-}
-
-/// What the private database answers.
-fn database(world: &World, query: &str) -> String {
-    let folder = world.database_folder();
-    let mut command = std::process::Command::new("psql");
-    command
-        .arg("-h")
-        .arg(folder)
-        .args(["-U", "service", "-At", "-c", query, "bentlane"]);
-    run_command(&mut command).ok()
 }
 
 #[test]
@@ -446,6 +437,7 @@ fn traffic_outlives_the_service_and_is_forgotten_in_time() {
     let app = App::new();
     let mut world = World::with(Start {
         flags: ["--traffic-limit", "3"].map(str::to_owned).into(),
+        shared_database: true,
         ..Start::default()
     });
     world.ok(&["zone", "add", "moor.test"]);

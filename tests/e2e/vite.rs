@@ -3,7 +3,7 @@
 use std::fs;
 use std::process::Command;
 
-use bentlane_tests::{App, Background, Browser, World, repository, wait_until};
+use bentlane_tests::{Background, Browser, World, repository, reserve_port, wait_until};
 
 /// Vite on `port`, with a site in the world's folder `site` and these settings of its server.
 pub(crate) fn vite(world: &World, port: u16, settings: &str) -> Background {
@@ -24,7 +24,7 @@ pub(crate) fn vite(world: &World, port: u16, settings: &str) -> Background {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn hot_reload_reaches_the_browser_and_the_page_stays() {
-    let port = App::free_port();
+    let port = reserve_port();
     let world = World::with_routes(&[("booking.moor.test", &port.to_string())]);
     let site = world.path("site");
     let _vite = vite(&world, port, "allowedHosts: ['.moor.test']");

@@ -242,14 +242,6 @@ impl App {
         }
     }
 
-    /// A port on which nothing listens. Another program may take it at any time, so a test uses it
-    /// soon.
-    #[must_use]
-    pub fn free_port() -> u16 {
-        let listener = std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap();
-        listener.local_addr().unwrap().port()
-    }
-
     /// Its port, as a route's target.
     #[must_use]
     pub fn port(&self) -> String {

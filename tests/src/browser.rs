@@ -6,6 +6,7 @@ use fantoccini::elements::Element;
 use fantoccini::{Client, ClientBuilder, Locator};
 use serde_json::json;
 
+use crate::ports::reserve_port;
 use crate::process::{Background, run, run_command, wait_until};
 
 /// How long a page may take to show what is waited for.
@@ -33,12 +34,15 @@ impl Browser {
     pub async fn open(folder: &Path, root: &Path) -> Self {
         trust(folder, root);
         let mut command = Command::new("chromedriver");
-        command.arg("--port=0").env("HOME", folder);
+        // Given port 0, it takes a free port of IPv4 and ends when that is taken on IPv6.
+        let port = reserve_port();
+        command.arg(format!("--port={port}")).env("HOME", folder);
         let driver = Background::start(&mut command, folder.join("chromedriver.log"));
-        let port = wait_until("chromedriver to be ready", || {
-            let output = driver.output();
-            let (_, rest) = output.split_once("started successfully on port ")?;
-            rest.split_once('.').map(|(port, _)| port.to_owned())
+        wait_until("chromedriver to be ready", || {
+            driver
+                .output()
+                .contains("started successfully")
+                .then_some(())
         });
         let profile = folder.join("profile");
         let args = [

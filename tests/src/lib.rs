@@ -16,6 +16,7 @@ mod app;
 mod browser;
 mod containers;
 mod namespace;
+mod ports;
 mod postgres;
 mod process;
 mod upstream;
@@ -25,6 +26,7 @@ pub use app::{App, AppBody, events, reply};
 pub use browser::Browser;
 pub use containers::Containers;
 pub use namespace::Namespace;
+pub use ports::reserve_port;
 pub use postgres::Postgres;
 pub use process::{
     Background, Run, binary, json, make_certificate, repository, run, run_command, signal,

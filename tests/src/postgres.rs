@@ -1,11 +1,108 @@
+use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use tempfile::TempDir;
 
-use crate::app::App;
-use crate::process::{Run, run_command};
+use crate::ports::reserve_port;
+use crate::process::{Run, run_command, wait_until};
+
+/// Starts a server in a new folder and waits for the end of its input, which comes with the end of the
+/// tests' process, however that ends.
+const SERVE: &str = r#"
+"$0/initdb" --username=me --auth=trust --no-sync --pgdata="$1/data" >/dev/null || exit 1
+"$0/postgres" -D "$1/data" -k "$1" -c listen_addresses= -c fsync=off -c max_connections=400 2>"$1/log" &
+cat
+kill -QUIT $!
+wait
+rm -rf "$1"
+"#;
+
+/// A database of its own on a server that all tests of this process share. It is reached over a Unix
+/// socket, and dropped with this value.
+#[derive(Debug)]
+pub(crate) struct SharedDatabase {
+    name: String,
+}
+
+#[derive(Debug)]
+struct SharedServer {
+    folder: PathBuf,
+    /// The end of its input is the server's.
+    _process: Child,
+}
+
+impl SharedServer {
+    fn get() -> &'static Self {
+        static SERVER: OnceLock<SharedServer> = OnceLock::new();
+        SERVER.get_or_init(Self::start)
+    }
+
+    fn start() -> Self {
+        let folder = tempfile::Builder::new()
+            .prefix("bentlane-shared-postgres-")
+            .tempdir_in("/tmp")
+            .unwrap()
+            .keep();
+        give_to_postgres(&folder);
+        let mut command = as_postgres("sh");
+        command.args(["-c", SERVE]).arg(programs()).arg(&folder);
+        command.current_dir(&folder);
+        // Not our output: whoever reads that would wait for the server's end, too.
+        command.stdin(Stdio::piped()).stdout(Stdio::null());
+        let process = command.stderr(Stdio::null()).spawn().unwrap();
+        let server = Self {
+            folder,
+            _process: process,
+        };
+        wait_until("the shared database server", || {
+            let ready = server.psql("SELECT 1");
+            (ready.code == 0).then_some(())
+        });
+        server
+    }
+
+    fn psql(&self, statement: &str) -> Run {
+        let folder = self.folder.display().to_string();
+        let psql = programs().join("psql");
+        let place = ["-X", "-h", &folder, "-U", "me", "-d", "postgres"];
+        run_command(Command::new(psql).args(place).args(["-c", statement]))
+    }
+}
+
+impl SharedDatabase {
+    /// Makes an empty database.
+    pub(crate) fn new() -> Self {
+        static NEXT: AtomicU32 = AtomicU32::new(0);
+        let name = format!("lane{}", NEXT.fetch_add(1, Ordering::Relaxed));
+        let made = SharedServer::get().psql(&format!("CREATE DATABASE {name}"));
+        made.ok();
+        Self { name }
+    }
+
+    /// Its URL.
+    pub(crate) fn url(&self) -> String {
+        let folder = SharedServer::get().folder.display().to_string();
+        format!("postgres://me@{}/{}", folder.replace('/', "%2F"), self.name)
+    }
+}
+
+impl Default for SharedDatabase {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+impl Drop for SharedDatabase {
+    fn drop(&mut self) {
+        let drop = format!("DROP DATABASE {} WITH (FORCE)", self.name);
+        // What is left goes with the server.
+        let _ = SharedServer::get().psql(&drop);
+    }
+}
 
 /// A PostgreSQL server of the test's own on loopback, which ends with it.
 #[derive(Debug)]
@@ -29,17 +126,11 @@ impl Postgres {
             .prefix("bentlane-postgres-")
             .tempdir_in("/tmp")
             .unwrap();
-        if rustix::process::geteuid().is_root() {
-            Command::new("chown")
-                .arg("postgres")
-                .arg(folder.path())
-                .status()
-                .unwrap();
-        }
+        give_to_postgres(folder.path());
         let server = Self {
             superuser,
             folder,
-            port: App::free_port(),
+            port: reserve_port(),
         };
         let data = server.data();
         server
@@ -96,14 +187,7 @@ impl Postgres {
     /// Runs one of PostgreSQL's programs, as its own account where that is needed.
     fn run(&self, program: &str, args: &[&str]) -> Run {
         let program = programs().join(program);
-        let mut command = if rustix::process::geteuid().is_root() {
-            let mut command = Command::new("setpriv");
-            command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]);
-            command.arg(program);
-            command
-        } else {
-            Command::new(program)
-        };
+        let mut command = as_postgres(program);
         run_command(command.args(args).current_dir(self.folder.path()))
     }
 }
@@ -122,4 +206,22 @@ fn programs() -> PathBuf {
     let versions = fs::read_dir("/usr/lib/postgresql").unwrap();
     let newest = versions.map(|entry| entry.unwrap().path()).max();
     newest.expect("PostgreSQL is installed").join("bin")
+}
+
+/// A command of PostgreSQL's own account, which the server needs where the tests run as root.
+fn as_postgres(program: impl AsRef<OsStr>) -> Command {
+    if !rustix::process::geteuid().is_root() {
+        return Command::new(program);
+    }
+    let mut command = Command::new("setpriv");
+    command.args(["--reuid=postgres", "--regid=postgres", "--clear-groups"]);
+    command.arg(program);
+    command
+}
+
+fn give_to_postgres(folder: &Path) {
+    if rustix::process::geteuid().is_root() {
+        let changed = Command::new("chown").arg("postgres").arg(folder).status();
+        assert!(changed.unwrap().success());
+    }
 }

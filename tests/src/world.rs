@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use hyper::body::Body;
 use hyper::client::conn::http2::{self, SendRequest};
@@ -20,6 +20,7 @@ use tokio::task::JoinHandle;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
+use crate::postgres::SharedDatabase;
 use crate::process::{Background, Run, binary, run, run_command, signal, wait_until};
 
 /// A service of its own, with a data folder of its own, on free ports.
@@ -28,6 +29,10 @@ pub struct World {
     folder: TempDir,
     service: Option<Background>,
     start: Start,
+    /// Where its listeners listen, once that was asked.
+    listeners: OnceLock<Value>,
+    // After the service, which uses it.
+    database: Option<SharedDatabase>,
 }
 
 /// How a world's service is started.
@@ -41,12 +46,23 @@ pub struct Start {
     pub own_places: bool,
     /// Whether the folder belongs to this user and group.
     pub owner: Option<u32>,
+    /// Whether the service uses a database on the server that tests share, instead of a private server.
+    pub shared_database: bool,
 }
 
 impl World {
     /// A world whose service is ready.
     #[must_use]
     pub fn new() -> Self {
+        Self::with(Start {
+            shared_database: true,
+            ..Start::default()
+        })
+    }
+
+    /// A world whose service is ready, with a private database server.
+    #[must_use]
+    pub fn with_private_server() -> Self {
         Self::with(Start::default())
     }
 
@@ -73,6 +89,8 @@ impl World {
         Self {
             folder,
             service: None,
+            listeners: OnceLock::new(),
+            database: start.shared_database.then(SharedDatabase::new),
             start,
         }
     }
@@ -85,12 +103,28 @@ impl World {
     /// A world with the zone `moor.test` and these routes.
     #[must_use]
     pub fn with_routes(routes: &[(&str, &str)]) -> Self {
-        let world = Self::new();
-        world.ok(&["zone", "add", "moor.test"]);
+        Self::new().add_routes(routes)
+    }
+
+    /// This world with the zone `moor.test` and these routes.
+    #[must_use]
+    pub fn add_routes(self, routes: &[(&str, &str)]) -> Self {
+        self.ok(&["zone", "add", "moor.test"]);
         for (address, target) in routes {
-            world.ok(&["route", "add", address, target]);
+            self.ok(&["route", "add", address, target]);
         }
-        world
+        self
+    }
+
+    /// What the service's database answers to a statement.
+    #[must_use]
+    pub fn query(&self, statement: &str) -> String {
+        let url = self.database.as_ref().map(SharedDatabase::url);
+        let url = url.unwrap_or_else(|| {
+            let folder = self.database_folder().display().to_string();
+            format!("postgres://service@{}/bentlane", folder.replace('/', "%2F"))
+        });
+        run("psql", &["-X", "-At", "-c", statement, &url]).ok()
     }
 
     /// The folder of everything in this world.
@@ -129,6 +163,9 @@ impl World {
         if !self.start.flags.iter().any(|flag| flag == "--upstream") {
             command.args(["--upstream", "none"]);
         }
+        if let Some(database) = &self.database {
+            command.args(["--database-url", &database.url()]);
+        }
         command.args(&self.start.flags);
         command
     }
@@ -142,6 +179,7 @@ impl World {
             (service.output().matches("is ready").count() > known).then_some(())
         });
         self.service = Some(service);
+        self.listeners = OnceLock::new();
     }
 
     /// The running service.
@@ -206,12 +244,10 @@ impl World {
     /// Where a listener listens: `dns`, `http`, `https` or `console`.
     #[must_use]
     pub fn address(&self, listener: &str) -> SocketAddr {
-        let status = self.json(&["status"]);
-        status["listeners"][listener][0]
-            .as_str()
-            .unwrap()
-            .parse()
-            .unwrap()
+        let listeners = self
+            .listeners
+            .get_or_init(|| self.get("/status")["listeners"].clone());
+        listeners[listener][0].as_str().unwrap().parse().unwrap()
     }
 
     /// The root certificate as a file.

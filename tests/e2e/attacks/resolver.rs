@@ -10,6 +10,7 @@ fn world(upstream: &Upstream, flags: &[&str]) -> World {
     let flags = [&["--upstream", &at], flags].concat();
     let world = World::with(Start {
         flags: flags.into_iter().map(str::to_owned).collect(),
+        shared_database: true,
         ..Start::default()
     });
     world.ok(&["zone", "add", "moor.test"]);
