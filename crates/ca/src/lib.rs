@@ -6,7 +6,7 @@
 
 mod accept;
 mod export;
-mod issue;
+mod fingerprint;
 mod limits;
 mod order;
 mod pair;
@@ -17,12 +17,11 @@ mod verify;
 
 pub use accept::OneCertificate;
 pub use export::{BUNDLE_PASSWORD, Form, bundle};
-pub use issue::{Issuer, Leaf, LeafKey};
 pub use limits::Limits;
 pub use order::{CertName, OrderError, USUAL_DAYS, request};
 pub use pair::{Pair, PairError, covers};
 pub use parts::{CertificatePart, PartKind};
-pub use root::{Authority, AuthorityError, Owner, Summary};
+pub use root::{Authority, AuthorityError, Issuer, Leaf, LeafKey, Owner, Summary};
 pub use safe::{Passphrase, Safe};
 pub use verify::{Anchor, CertificateInfo, chain_pem, verify};
 

@@ -11,8 +11,7 @@ use rcgen::{
 };
 use time::{Duration, OffsetDateTime};
 
-use super::issue::{Issuer, leaf_params};
-use super::root::AuthorityError;
+use super::root::{AuthorityError, Issuer, leaf_params};
 use super::verify::certificate_pem;
 use bentlane_model::Name;
 

@@ -12,8 +12,8 @@ use time::{Duration, OffsetDateTime};
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
+use super::fingerprint::{fingerprint, key_sha256};
 use super::limits::Limits;
-use super::root::{fingerprint, key_sha256};
 
 /// From how long before its end on a certificate is warned of that nobody renews by itself.
 const WARNED_FROM: Duration = Duration::days(21);

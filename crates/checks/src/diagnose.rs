@@ -1,9 +1,10 @@
 use std::cmp::Reverse;
 
 use super::finding::Finding;
+use super::hop::Hop;
 use super::judge::judge;
 use super::observation::{Facts, Observations};
-use super::verdict::{Hop, HopReport, HopState, Verdict};
+use super::verdict::{HopReport, HopState, Verdict};
 
 /// Says what the observations of one route mean.
 ///

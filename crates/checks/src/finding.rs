@@ -2,10 +2,10 @@ use std::net::SocketAddr;
 
 use serde::{Deserialize, Serialize};
 
+use super::attempt::{Attempt, Refusal};
 use super::fix::{Action, Fix, shell};
+use super::hop::{Hop, Severity};
 use super::kind::FindingKind;
-use super::observation::{Attempt, Refusal};
-use super::verdict::Hop;
 use bentlane_model::ContainerPlace;
 use bentlane_model::Name;
 use bentlane_model::Target;
@@ -26,23 +26,6 @@ pub struct Finding {
     /// What fixes it.
     #[serde(alias = "remedy")]
     pub fix: Fix,
-}
-
-/// How bad a finding is.
-#[derive(
-    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema,
-)]
-#[serde(rename_all = "kebab-case")]
-pub enum Severity {
-    /// It works, and could be better.
-    #[serde(alias = "advice")]
-    Hint,
-    /// It works for now, or for some.
-    #[serde(alias = "risk")]
-    Warning,
-    /// It does not work.
-    #[serde(alias = "broken")]
-    Error,
 }
 
 impl Finding {

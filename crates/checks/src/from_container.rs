@@ -4,9 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use super::finding::Finding;
 use super::fix::Fix;
+use super::hop::Hop;
 use super::kind::FindingKind;
 use super::observation::Facts;
-use super::verdict::{Hop, HopReport, HopState, Verdict};
+use super::verdict::{HopReport, HopState, Verdict};
 use bentlane_model::Name;
 
 /// What was seen of a name from inside a container's network.

@@ -1,8 +1,7 @@
 use std::fmt::Write;
 
-use super::finding::Severity;
+use super::hop::{Hop, Severity};
 use super::kind::FindingKind;
-use super::verdict::Hop;
 
 /// The page about all findings, in Markdown: `docs/findings.md`.
 #[must_use]

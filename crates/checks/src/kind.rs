@@ -1,7 +1,6 @@
 use serde::{Deserialize, Serialize};
 
-use super::finding::Severity;
-use super::verdict::Hop;
+use super::hop::{Hop, Severity};
 
 /// The response header that carries a finding's slug, on the proxy's own pages only.
 pub const FINDING_HEADER: &str = "bentlane-finding";

@@ -5,12 +5,14 @@
 
 mod acceptance;
 mod advice;
+mod attempt;
 mod cookie;
 mod diagnose;
 mod finding;
 mod fix;
 mod from_container;
 mod guide;
+mod hop;
 mod hosts;
 mod judge;
 mod kind;
@@ -23,18 +25,19 @@ mod verdict;
 
 pub use acceptance::{Acceptance, Accepted, acceptance};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
+pub use attempt::{Attempt, Refusal};
 pub use diagnose::diagnose;
-pub use finding::{Finding, Severity};
+pub use finding::Finding;
 pub use fix::{Action, Fix, Part, shell};
 pub use from_container::{FromContainer, diagnose_from};
 pub use guide::guide;
+pub use hop::{Hop, Severity};
 pub use hosts::{Hosts, HostsEntry};
 pub use kind::{CHECK_AGENT, FINDING_HEADER, FindingKind};
 pub use machine::{BrowserDns, Holder, Machine, NameserverSaid, Said, StoreSeen, StoreTrust};
 pub use observation::{
-    Answer, Attempt, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake,
-    Observations, PairFacts, PreflightSeen, Refusal, Resolve, SystemLookup, TargetLeaf, Timed,
-    UpgradeSeen, Visit,
+    Answer, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake, Observations,
+    PairFacts, PreflightSeen, Resolve, SystemLookup, TargetLeaf, Timed, UpgradeSeen, Visit,
 };
 pub use page::{Markup, Page};
 pub use reach::{
@@ -43,4 +46,4 @@ pub use reach::{
     judge_machine,
 };
 pub use trace::{Step, Trace, TraceSeen, trace};
-pub use verdict::{Hop, HopReport, HopState, Verdict, lane};
+pub use verdict::{HopReport, HopState, Verdict, lane};

@@ -1,4 +1,3 @@
-use std::fmt;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
@@ -6,11 +5,12 @@ use std::time::Duration;
 use time::OffsetDateTime;
 use url::Url;
 
+use super::attempt::Attempt;
 use super::finding::Finding;
+use super::hop::Hop;
 use super::kind::FindingKind;
 use super::machine::{Holder, Machine, NameserverSaid};
 use super::page::Page;
-use super::verdict::Hop;
 use crate::advice::Advice;
 use bentlane_model::ContainerPlace;
 use bentlane_model::Name;
@@ -244,26 +244,6 @@ pub enum Connect {
     },
 }
 
-/// One address that did not accept.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Attempt {
-    /// The address tried.
-    pub address: SocketAddr,
-    /// What came back.
-    pub refusal: Refusal,
-}
-
-/// Why an address did not accept.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Refusal {
-    /// A reset: nothing listens there.
-    Refused,
-    /// Nothing came back in time.
-    Silent,
-    /// Anything else, in the system's words.
-    Other(String),
-}
-
 /// What came of the TLS handshake with our listener.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Handshake {
@@ -450,20 +430,4 @@ pub struct PreflightSeen {
     pub status: Option<u16>,
     /// The origin that it allows.
     pub allows: Option<String>,
-}
-
-impl fmt::Display for Refusal {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Refused => f.write_str("connection refused"),
-            Self::Silent => f.write_str("no answer"),
-            Self::Other(reason) => f.write_str(reason),
-        }
-    }
-}
-
-impl fmt::Display for Attempt {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}: {}", self.address, self.refusal)
-    }
 }

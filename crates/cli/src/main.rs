@@ -4,10 +4,10 @@
 //! service. Each command is a file of `cmd` that holds its arguments and what it does with them.
 
 mod account;
-mod args;
 mod client;
 mod cmd;
 mod error;
+mod format;
 mod input;
 mod output;
 
@@ -16,7 +16,7 @@ use std::process::ExitCode;
 use clap::{ArgMatches, FromArgMatches};
 use tikv_jemallocator::Jemalloc;
 
-use crate::args::Args;
+use crate::cmd::args::{self, Args};
 use crate::output::Output;
 
 /// It gives memory back after a load, and fragments less than the system's (docs/performance.md).

@@ -8,8 +8,8 @@ use comfy_table::{ContentArrangement, Table};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
-use crate::args::Format;
 use crate::error::CliError;
+use crate::format::Format;
 
 /// Where data and words go: data to stdout, words to stderr.
 #[derive(Debug)]

@@ -1,7 +1,5 @@
 #![warn(clippy::indexing_slicing, clippy::arithmetic_side_effects)]
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-
 use hickory_proto::op::{
     Edns, Message, MessageType, Metadata, OpCode, Query as Question, ResponseCode,
 };
@@ -12,83 +10,12 @@ use super::forward::{Asked, Reason};
 use super::query::{CLASS_IN, Query, plain};
 use super::quick;
 use super::realm::{Datum, Found, Realm};
+use super::settings::Settings;
+use super::wire::{PLAIN_UDP_LIMIT, SHORTEST_RECORD, Transport, UDP_LIMIT, encode};
 use bentlane_model::Snapshot;
-use bentlane_model::ZoneSettings;
 
 /// Octets of a DNS header (RFC 1035 §4.1.1).
 const HEADER_LENGTH: usize = 12;
-/// Octets of the shortest record: a root owner name, and the fixed fields (RFC 1035 §4.1.3).
-pub(super) const SHORTEST_RECORD: usize = 11;
-/// The largest UDP answer for a client without EDNS (RFC 1035 §2.3.4).
-const PLAIN_UDP_LIMIT: u16 = 512;
-/// The largest UDP answer we send at all, so that none is fragmented (RFC 9715 §3.1).
-pub(super) const UDP_LIMIT: u16 = 1232;
-
-/// How a query came, which decides how long its answer may be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Transport {
-    /// Datagrams: answers that are too long are truncated.
-    Udp,
-    /// A stream: answers of up to 65,535 octets.
-    Tcp,
-}
-
-/// What every name of a zone resolves to, and what the resolver offers besides.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Settings {
-    /// The A record's address; `None` answers A with no data.
-    pub ipv4: Option<Ipv4Addr>,
-    /// The AAAA record's address; `None` answers AAAA with no data.
-    pub ipv6: Option<Ipv6Addr>,
-    /// Seconds that a resolver may keep an answer, also a negative one.
-    pub ttl: u32,
-    /// The port on which names of a zone are served over HTTPS.
-    pub https_port: u16,
-    /// What only we know, for the cookies that we hand out (RFC 7873 §6).
-    pub cookie_secret: u64,
-    /// Whether names outside the zones are looked up elsewhere: what RA says (RFC 1035 §4.1.1).
-    pub recursion: bool,
-}
-
-impl Settings {
-    /// The same as a zone has them.
-    pub(super) fn of(&self, zone: &ZoneSettings) -> Self {
-        let mut settings = Self {
-            ttl: zone.ttl,
-            ..*self
-        };
-        if zone.ipv4.is_some() || zone.ipv6.is_some() {
-            (settings.ipv4, settings.ipv6) = (zone.ipv4, zone.ipv6);
-        }
-        settings
-    }
-
-    /// The same with names that resolve to `address`, if there is one.
-    pub(super) fn at(mut self, address: Option<IpAddr>) -> Self {
-        if let Some(address) = address {
-            (self.ipv4, self.ipv6) = match address {
-                IpAddr::V4(ip) => (Some(ip), None),
-                IpAddr::V6(ip) => (None, Some(ip)),
-            };
-        }
-        self
-    }
-}
-
-impl Default for Settings {
-    /// Both loopback addresses, for 10 seconds, HTTPS on its usual port, and nothing besides.
-    fn default() -> Self {
-        Self {
-            ipv4: Some(Ipv4Addr::LOCALHOST),
-            ipv6: Some(Ipv6Addr::LOCALHOST),
-            ttl: 10,
-            https_port: 443,
-            cookie_secret: 0,
-            recursion: false,
-        }
-    }
-}
-
 /// What became of a query.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Outcome {
@@ -365,30 +292,6 @@ fn text_of(name: &WireName) -> String {
     text
 }
 
-/// How many octets an answer may have for a client that takes `payload` of them over UDP.
-pub(super) fn limit_of(transport: Transport, payload: Option<u16>) -> usize {
-    usize::from(match (transport, payload) {
-        (Transport::Tcp, _) => u16::MAX,
-        (Transport::Udp, None) => PLAIN_UDP_LIMIT,
-        (Transport::Udp, Some(payload)) => payload.clamp(PLAIN_UDP_LIMIT, UDP_LIMIT),
-    })
-}
-
-/// Writes `response` out, cut down to the question when it is longer than the client takes
-/// (RFC 1035 §4.2.1, RFC 6891 §6.2.5).
-pub(super) fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>> {
-    let limit = limit_of(transport, response.edns.as_ref().map(Edns::max_payload));
-    let mut response = response.clone();
-    if let Some(edns) = &mut response.edns {
-        edns.set_max_payload(UDP_LIMIT);
-    }
-    let octets = response.to_vec().ok()?;
-    if octets.len() <= limit {
-        return Some(octets);
-    }
-    response.truncate().to_vec().ok()
-}
-
 #[cfg(test)]
 #[allow(
     clippy::indexing_slicing,
@@ -396,6 +299,8 @@ pub(super) fn encode(response: &Message, transport: Transport) -> Option<Vec<u8>
     reason = "a test that panics has failed, as it should"
 )]
 mod tests {
+    use std::net::Ipv4Addr;
+
     use hickory_proto::rr::RData;
     use hickory_proto::rr::rdata::A;
     use hickory_proto::rr::rdata::opt::{EdnsCode, EdnsOption};

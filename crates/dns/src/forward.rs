@@ -7,12 +7,12 @@ use std::time::Duration;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::RecordType;
 
-use super::answer::{SHORTEST_RECORD, Transport, UDP_LIMIT, encode, limit_of};
 use super::query::{
     CHECKING_DISABLED, DNSSEC_OK, Query, RECURSION_AVAILABLE, RECURSION_DESIRED, Reader, TYPE_OPT,
 };
 use super::quick::put_edns;
 use super::rebind::RebindProtection;
+use super::wire::{SHORTEST_RECORD, Transport, UDP_LIMIT, encode, limit_of};
 
 const RESPONSE: u16 = 0x8000;
 const TRUNCATED: u16 = 0x0200;

@@ -11,15 +11,19 @@ mod quick;
 mod realm;
 mod rebind;
 mod resolv_conf;
+mod settings;
+mod wire;
 
 /// An EDNS option for local use (RFC 6891 §9) by which our own checks are known, and what it holds.
 /// It comes last in their queries, so that the query log, which is about what others ask, can leave
 /// them out at a glance.
 pub const CHECK_MARK: (u16, &[u8]) = (65_001, b"bentlane-check");
 
-pub use answer::{Outcome, Settings, Transport, answer, refuse};
+pub use answer::{Outcome, answer, refuse};
 pub use forward::{Asked, Cache, Key, Reason, Reply, Stored, least_ttl};
 pub use outcome::QueryOutcome;
 pub use query::question_in_words;
 pub use rebind::{RebindLevel, RebindProtection};
 pub use resolv_conf::{ResolvConf, resolved_drop_in};
+pub use settings::Settings;
+pub use wire::Transport;

@@ -5,8 +5,9 @@
 use bentlane_model::Answers;
 use bentlane_model::Snapshot;
 
-use super::answer::{Settings, UDP_LIMIT};
 use super::query::{CLASS_IN, DNSSEC_OK, Query, RECURSION_AVAILABLE, RECURSION_DESIRED, TYPE_OPT};
+use super::settings::Settings;
+use super::wire::UDP_LIMIT;
 
 /// RD, AD and CD, the flags a plain query may carry (RFC 1035 §4.1.1, RFC 4035 §3.2).
 const PLAIN_FLAGS: u16 = 0x0130;

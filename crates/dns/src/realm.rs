@@ -4,7 +4,7 @@ use hickory_proto::rr::rdata::svcb::{Alpn, SVCB, SvcParamKey, SvcParamValue};
 use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, PTR, SOA, SRV, TXT};
 use hickory_proto::rr::{Name as WireName, RData, RecordType};
 
-use super::answer::Settings;
+use super::settings::Settings;
 use bentlane_model::Snapshot;
 use bentlane_model::is_at_or_below;
 use bentlane_model::{Answers, Zone};

@@ -1,13 +1,17 @@
 //! Changes of the configuration, and why one is refused.
 
+use std::fmt;
+
 use serde_json::{Map, Value};
 
 use crate::address::{Address, AddressError, PathPrefix, Pattern};
-use crate::configuration::Route;
+use crate::difference::Changed;
+use crate::invalid::Invalid;
 use crate::name::Name;
 use crate::record::{Record, RecordName};
+use crate::route::Route;
 use crate::target::Target;
-use crate::undo::{Conflict, Undo};
+use crate::zone::Zone;
 
 /// One change of the configuration.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -114,26 +118,6 @@ impl Rejection {
     }
 }
 
-/// A value that breaks a rule: which field, and which rule.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{field}: {reason}")]
-pub struct Invalid {
-    /// The field's name as the API and the project file spell it.
-    pub field: &'static str,
-    /// The rule, with the value that breaks it and what would be right.
-    pub reason: String,
-}
-
-impl Invalid {
-    /// A broken rule for `field`.
-    pub fn new(field: &'static str, reason: impl ToString) -> Self {
-        Self {
-            field,
-            reason: reason.to_string(),
-        }
-    }
-}
-
 /// A route as a person typed it, field by field.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RouteDraft<'a> {
@@ -186,5 +170,57 @@ impl RouteDraft<'_> {
                     .collect())
             }
         }
+    }
+}
+
+/// A change to undo: what it did, as the journal has it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Undo {
+    /// The revision that the change made.
+    pub revision: u64,
+    /// The zones that it changed.
+    pub zones: Vec<Changed<Zone>>,
+    /// The routes that it changed.
+    pub routes: Vec<Changed<Route>>,
+}
+
+/// What a later change did to the same thing, so that the earlier one cannot be undone.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Conflict {
+    /// What both changed, such as a route.
+    pub what: String,
+    /// The setting that both changed; `None` when it is the whole.
+    pub key: Option<String>,
+    /// What the earlier change left; `None` when that was nothing.
+    pub left: Option<Value>,
+    /// What is there now.
+    pub now: Option<Value>,
+}
+
+impl fmt::Display for Conflict {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self {
+            what,
+            key,
+            left,
+            now,
+        } = self;
+        let Some(key) = key else {
+            return match (left, now) {
+                (Some(_), Some(_)) => write!(f, "the {what} has changed"),
+                (None, Some(_)) => write!(f, "there is a {what} again"),
+                (_, None) => write!(f, "there is no {what} any more"),
+            };
+        };
+        let value = |value: &Option<Value>| match value {
+            None | Some(Value::Null) => "unset".to_owned(),
+            Some(Value::String(text)) => format!("`{text}`"),
+            Some(other) => format!("`{other}`"),
+        };
+        let (left, now) = (value(left), value(now));
+        write!(
+            f,
+            "`{key}` of the {what} was {left} after that change and is {now} now"
+        )
     }
 }

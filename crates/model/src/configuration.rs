@@ -1,133 +1,20 @@
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr};
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::address::{Address, Pattern};
-use crate::change::{Change, Invalid, Rejection, RouteEdit, ZoneChange};
+use crate::change::{Change, Rejection, RouteEdit, ZoneChange};
 use crate::difference::{Difference, different};
+use crate::invalid::Invalid;
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData, RecordName};
+use crate::route::Route;
 use crate::route_index::{FIRST_OWN_ADDRESS, OWN_ADDRESSES, RouteIndex};
-use crate::setting::{merged, settings};
-use crate::settings::{Plain, RouteSettings};
-use crate::target::Target;
-
-/// A DNS suffix that the resolver answers for.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Zone {
-    /// The suffix.
-    pub name: Name,
-    /// What its names resolve to.
-    #[serde(default)]
-    pub settings: ZoneSettings,
-    /// The user's own records in it, by owner.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub records: Vec<Record>,
-}
-
-settings! {
-    /// How a zone answers.
-    pub struct ZoneSettings with its own default {
-        /// Seconds for which an answer may be cached, up to 86400
-        ttl: u32 as u32, "SECONDS", "10";
-        /// Which names exist: `every-name`, or those of routes and records (`routed-names`)
-        answers: Answers as String, "WHICH", "every-name";
-        /// The IPv4 address that its names resolve to
-        ipv4: Option<Ipv4Addr> as String, "ADDRESS", "this machine's, unless there is an IPv6 one";
-        /// The IPv6 address that its names resolve to
-        ipv6: Option<Ipv6Addr> as String, "ADDRESS", "this machine's, unless there is an IPv4 one";
-        /// How to handle plain HTTP: `redirect`, `serve` or `refuse`
-        plain: Plain as String, "HOW", "redirect";
-    }
-}
-
-/// Which names of a zone there are.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Answers {
-    /// Every one, so that a name without a route reaches a page that says so.
-    #[default]
-    EveryName,
-    /// Those of routes and records alone.
-    RoutedNames,
-}
-
-fn default_ttl() -> u32 {
-    10
-}
-
-/// The longest time for which a zone's answers may be kept: a day. A route that moves should be
-/// found.
-const LONGEST_ZONE_TTL: u32 = 86_400;
-
-impl Default for ZoneSettings {
-    fn default() -> Self {
-        Self {
-            ttl: default_ttl(),
-            answers: Answers::default(),
-            ipv4: None,
-            ipv6: None,
-            plain: Plain::default(),
-            unknown: BTreeMap::new(),
-        }
-    }
-}
-
-impl ZoneSettings {
-    /// The settings after a JSON merge patch (RFC 7396): `null` unsets, what is left out stays.
-    ///
-    /// # Errors
-    /// Each key that there is not, and each value that its setting does not take.
-    pub fn merged(&self, patch: &Map<String, Value>) -> Result<Self, Vec<Invalid>> {
-        merged(self, patch, Self::SETTINGS)
-    }
-
-    /// The addresses of another place that the zone's names resolve to; none is this machine's.
-    #[must_use]
-    pub fn addresses(&self) -> Vec<IpAddr> {
-        let v4 = self.ipv4.map(IpAddr::V4).into_iter();
-        v4.chain(self.ipv6.map(IpAddr::V6)).collect()
-    }
-}
-
-impl Zone {
-    /// A zone with the usual settings and no records.
-    #[must_use]
-    pub fn new(name: Name) -> Self {
-        Self {
-            name,
-            settings: ZoneSettings::default(),
-            records: Vec::new(),
-        }
-    }
-}
-
-/// An address and the target it leads to.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Route {
-    /// What the route answers to; no two routes share it.
-    pub address: Address,
-    /// Where it leads.
-    pub to: Target,
-    /// How.
-    #[serde(default, skip_serializing_if = "RouteSettings::is_default")]
-    pub settings: RouteSettings,
-}
-
-impl Route {
-    /// A route with the usual settings.
-    #[must_use]
-    pub fn new(address: Address, to: Target) -> Self {
-        Self {
-            address,
-            to,
-            settings: RouteSettings::default(),
-        }
-    }
-}
+use crate::settings::RouteSettings;
+use crate::zone::{LONGEST_ZONE_TTL, Zone};
 
 /// What the user wrote down: every zone and route, as of one revision.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -257,14 +144,16 @@ impl Configuration {
             Change::AddZone(zone) => self.check_new_zone(zone),
             Change::RemoveZone { name, with_routes } => self.check_gone_zone(name, *with_routes),
             Change::EditZone(change) => self.zone_after(change).map(drop),
-            Change::AddRoute(route) => RouteIndex::new(self).add(route),
+            Change::AddRoute(route) => RouteIndex::new(&self.zones, &self.routes).add(route),
             Change::AddRoutes(routes) => {
-                let mut index = RouteIndex::new(self);
+                let mut index = RouteIndex::new(&self.zones, &self.routes);
                 routes.iter().try_for_each(|route| index.add(route))
             }
             Change::EditRoute(edit) => {
                 let route = self.route_after(edit)?;
-                RouteIndex::without(self, &route.address).add(&route)
+                let others = self.routes.iter();
+                let others = others.filter(|other| other.address != route.address);
+                RouteIndex::new(&self.zones, others).add(&route)
             }
             Change::RemoveRoute(address) => self
                 .route(address)
@@ -347,7 +236,7 @@ impl Configuration {
     /// The loopback address that `pattern` has for its own, or the one that it would get: one that
     /// no other name has, and the same each time as long as it is free. `None` when all are taken.
     fn own_address(&self, pattern: &Pattern) -> Option<IpAddr> {
-        let index = RouteIndex::new(self);
+        let index = RouteIndex::new(&self.zones, &self.routes);
         if let Some(address) = index.addresses.get(pattern) {
             return Some(*address);
         }
@@ -441,16 +330,6 @@ pub(crate) fn check_records(zone: &Zone) -> Result<(), Rejection> {
         }
     }
     Ok(())
-}
-
-/// The zone one would most likely want for `name`: its last two labels, since cookies are not
-/// shared and wildcard certificates are refused right under a single label.
-#[must_use]
-pub fn suggested_zone(name: &Name) -> &str {
-    let text = name.as_str();
-    text.rmatch_indices('.')
-        .nth(1)
-        .map_or(text, |(dot, _)| &text[dot + 1..])
 }
 
 #[cfg(test)]

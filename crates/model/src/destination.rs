@@ -1,8 +1,8 @@
 //! Where the proxy connects to.
 
-use crate::configuration::Route;
 use crate::container::{ContainerPlace, Containers};
 use crate::name::Name;
+use crate::route::Route;
 use crate::settings::TargetTls;
 use crate::target::Target;
 

@@ -3,7 +3,8 @@
 use std::collections::HashMap;
 use std::hash::Hash;
 
-use crate::configuration::{Route, Zone};
+use crate::route::Route;
+use crate::zone::Zone;
 
 /// What is different between two configurations, each as it was and as it is.
 #[derive(Clone, Debug, PartialEq, Eq)]

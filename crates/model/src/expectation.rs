@@ -6,9 +6,9 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::change::Invalid;
+use crate::by_text::serde_by_text;
+use crate::invalid::Invalid;
 use crate::setting::settings;
-use crate::settings::serde_by_text;
 
 settings! {
     /// What the response at a route's own path has to be like.

@@ -1,8 +1,8 @@
 use std::fmt::Write;
 
-use crate::configuration::ZoneSettings;
 use crate::setting::{Setting, SettingKind};
 use crate::settings::RouteSettings;
+use crate::zone::ZoneSettings;
 
 /// The part of `docs/settings.md` about routes and zones, in Markdown.
 #[must_use]

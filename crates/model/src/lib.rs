@@ -7,6 +7,7 @@
 //! (`bentlane_checks`), and whatever opens a socket or a file.
 
 mod address;
+mod by_text;
 mod change;
 mod configuration;
 mod container;
@@ -15,34 +16,37 @@ mod difference;
 mod error;
 mod expectation;
 mod guide;
+mod invalid;
 mod journal;
 mod mapping;
 mod name;
 mod presentation;
 mod record;
+mod route;
 mod route_index;
 mod setting;
 mod settings;
 mod snapshot;
 mod target;
 mod undo;
+mod zone;
 
 pub use address::{Address, AddressError, PathPrefix, Pattern};
-pub use change::{Change, Invalid, Rejection, RouteDraft, RouteEdit, ZoneChange};
-pub use configuration::{
-    Answers, Configuration, OWN_ADDRESS, Route, Zone, ZoneSettings, suggested_zone,
-};
+pub use change::{Change, Conflict, Rejection, RouteDraft, RouteEdit, Undo, ZoneChange};
+pub use configuration::{Configuration, OWN_ADDRESS};
 pub use container::{ContainerPlace, ContainerSeen, ContainerTarget, Containers};
 pub use destination::{Destination, DestinationId};
 pub use difference::{Changed, Difference};
 pub use error::chain;
 pub use expectation::{Expectation, ExpectedField, ExpectedValue};
 pub use guide::settings_guide;
+pub use invalid::Invalid;
 pub use journal::{JournalEntry, MachineAction, MachineChange};
 pub use mapping::{Mapping, host_and_port, without_prefix};
 pub use name::{Name, NameError, is_at_or_below, suffixes};
 pub use presentation::{Entry, Word, ZoneFileError, entries, words};
 pub use record::{Record, RecordData, RecordError, RecordName};
+pub use route::Route;
 pub use route_index::is_own;
 pub use setting::{Setting, SettingKind};
 pub use settings::{
@@ -51,4 +55,4 @@ pub use settings::{
 };
 pub use snapshot::{RawRoute, Resolution, Routed, Snapshot};
 pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
-pub use undo::{Conflict, Undo};
+pub use zone::{Answers, Zone, ZoneSettings, suggested_zone};

@@ -4,11 +4,13 @@ use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use crate::address::{Address, Pattern};
-use crate::change::{Invalid, Rejection};
-use crate::configuration::{Configuration, Route, suggested_zone};
+use crate::change::Rejection;
+use crate::invalid::Invalid;
 use crate::name::{Name, suffixes};
+use crate::route::Route;
 use crate::settings::{REDIRECT_STATUSES, TargetTls, TlsEnd};
 use crate::target::{Scheme, Target};
+use crate::zone::{Zone, suggested_zone};
 
 /// What the rules for a new route look at, so that checking many of them costs no more for each.
 pub(crate) struct RouteIndex<'a> {
@@ -21,32 +23,19 @@ pub(crate) struct RouteIndex<'a> {
 }
 
 impl<'a> RouteIndex<'a> {
-    pub(crate) fn new(configuration: &'a Configuration) -> Self {
-        Self::of(configuration, configuration.routes.iter())
-    }
-
-    /// The index without the route at `address`.
-    pub(crate) fn without(configuration: &'a Configuration, address: &Address) -> Self {
-        let others = configuration.routes.iter();
-        Self::of(
-            configuration,
-            others.filter(|route| route.address != *address),
-        )
-    }
-
-    fn of(configuration: &'a Configuration, routes: impl Iterator<Item = &'a Route>) -> Self {
-        let zones = configuration.zones.iter();
+    pub(crate) fn new(zones: &'a [Zone], routes: impl IntoIterator<Item = &'a Route>) -> Self {
+        let routes = routes.into_iter();
         let mut index = Self {
-            zones: zones.map(|zone| zone.name.as_str()).collect(),
-            routes: HashMap::with_capacity(configuration.routes.len()),
+            zones: zones.iter().map(|zone| zone.name.as_str()).collect(),
+            routes: HashMap::with_capacity(routes.size_hint().0),
             addresses: HashMap::new(),
             owners: HashMap::new(),
         };
-        routes.for_each(|route| index.note(route));
+        routes.for_each(|route| index.insert(route));
         index
     }
 
-    fn note(&mut self, route: &'a Route) {
+    fn insert(&mut self, route: &'a Route) {
         self.routes.insert(&route.address, route);
         if let Some(ip) = route.settings.address {
             let pattern = &route.address.pattern;
@@ -83,7 +72,7 @@ impl<'a> RouteIndex<'a> {
             self.check_address(&address.pattern, ip)?;
         }
         self.check_settings(route).map_err(Rejection::Invalid)?;
-        self.note(route);
+        self.insert(route);
         Ok(())
     }
 

@@ -5,7 +5,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value};
 
-use crate::change::Invalid;
+use crate::invalid::Invalid;
 
 /// One setting of a route, a zone or an expectation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

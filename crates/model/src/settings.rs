@@ -9,8 +9,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::address::Pattern;
-use crate::change::Invalid;
+use crate::by_text::serde_by_text;
 use crate::expectation::Expectation;
+use crate::invalid::Invalid;
 use crate::mapping::host_and_port;
 use crate::name::Name;
 use crate::setting::{SettingKind, SettingType, is_default, merged, settings};
@@ -171,24 +172,6 @@ words! {
     }
 }
 
-/// A type whose values serialize as the text they are written as.
-macro_rules! serde_by_text {
-    ($($kind:ident),*) => {$(
-        impl Serialize for $kind {
-            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-                serializer.collect_str(self)
-            }
-        }
-
-        impl<'de> Deserialize<'de> for $kind {
-            fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-                let text = String::deserialize(deserializer)?;
-                text.parse().map_err(|error: Invalid| serde::de::Error::custom(error.reason))
-            }
-        }
-    )*};
-}
-pub(crate) use serde_by_text;
 serde_by_text!(
     TargetTls,
     AllowedOrigin,

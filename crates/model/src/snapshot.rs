@@ -6,14 +6,16 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use crate::address::{Address, PathPrefix, Pattern};
-use crate::configuration::{Configuration, Route, Zone};
+use crate::configuration::Configuration;
 use crate::container::{ContainerPlace, Containers};
 use crate::destination::{Destination, DestinationId, place_of};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
+use crate::route::Route;
 use crate::route_index::is_own;
 use crate::settings::{PinnedCert, Plain, TlsEnd};
 use crate::target::Target;
+use crate::zone::Zone;
 
 /// Routes that are looked at for the nearest ones, so that a wrong name costs little.
 const NEAREST_AMONG: usize = 1_000;

@@ -1,68 +1,18 @@
 //! Undoing a change, where nothing has changed what it touched since.
 
 use std::collections::{BTreeSet, HashMap, HashSet};
-use std::fmt;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value, json};
 
-use crate::change::{Invalid, Rejection};
-use crate::configuration::{Configuration, Route, Zone, check_records};
+use crate::change::{Conflict, Rejection, Undo};
+use crate::configuration::{Configuration, check_records};
 use crate::difference::Changed;
+use crate::invalid::Invalid;
+use crate::route::Route;
 use crate::route_index::RouteIndex;
-
-/// A change to undo: what it did, as the journal has it.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Undo {
-    /// The revision that the change made.
-    pub revision: u64,
-    /// The zones that it changed.
-    pub zones: Vec<Changed<Zone>>,
-    /// The routes that it changed.
-    pub routes: Vec<Changed<Route>>,
-}
-
-/// What a later change did to the same thing, so that the earlier one cannot be undone.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Conflict {
-    /// What both changed, such as a route.
-    pub what: String,
-    /// The setting that both changed; `None` when it is the whole.
-    pub key: Option<String>,
-    /// What the earlier change left; `None` when that was nothing.
-    pub left: Option<Value>,
-    /// What is there now.
-    pub now: Option<Value>,
-}
-
-impl fmt::Display for Conflict {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Self {
-            what,
-            key,
-            left,
-            now,
-        } = self;
-        let Some(key) = key else {
-            return match (left, now) {
-                (Some(_), Some(_)) => write!(f, "the {what} has changed"),
-                (None, Some(_)) => write!(f, "there is a {what} again"),
-                (_, None) => write!(f, "there is no {what} any more"),
-            };
-        };
-        let value = |value: &Option<Value>| match value {
-            None | Some(Value::Null) => "unset".to_owned(),
-            Some(Value::String(text)) => format!("`{text}`"),
-            Some(other) => format!("`{other}`"),
-        };
-        let (left, now) = (value(left), value(now));
-        write!(
-            f,
-            "`{key}` of the {what} was {left} after that change and is {now} now"
-        )
-    }
-}
+use crate::zone::Zone;
 
 impl Undo {
     /// Undoes the change in `next`, which has the present zones and routes.
@@ -98,7 +48,7 @@ impl Undo {
             next.zones.push(zone.clone());
             check_records(zone)?;
         }
-        let mut index = RouteIndex::new(next);
+        let mut index = RouteIndex::new(&next.zones, &next.routes);
         routes.iter().try_for_each(|route| index.add(route))?;
         next.routes.extend(routes);
         for (name, _) in zones.iter().filter(|(_, zone)| zone.is_none()) {

@@ -1,3 +1,4 @@
+use crate::shake::{Stream, speaks_h2};
 use std::time::Duration;
 
 use bentlane_checks::Page;
@@ -184,6 +185,13 @@ fn fields(headers: &HeaderMap) -> Vec<(String, String)> {
 
 pub(crate) fn text(error: impl std::error::Error + 'static) -> String {
     chain(&error)
+}
+
+pub(crate) fn over(stream: Stream) -> Connection {
+    Connection {
+        h2: speaks_h2(&stream),
+        stream: Box::new(stream),
+    }
 }
 
 #[cfg(test)]

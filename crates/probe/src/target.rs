@@ -10,9 +10,9 @@ use rustls::client::verify_server_name;
 use rustls::pki_types::ServerName;
 use rustls::server::ParsedCertificate;
 
+use crate::client::over;
 use crate::client::{Ask, Connection, Failure, fetch};
 use crate::shake::{Stream, reach, secure};
-use crate::visit::over;
 
 /// The target of a route, asked without the proxy.
 pub(crate) struct OfTarget<'a> {

@@ -12,8 +12,9 @@ use rustls::ClientConfig;
 use tokio::time::{Instant, timeout};
 use url::Url;
 
+use crate::client::over;
 use crate::client::{Ask, Connection, Failure, ask, fetch};
-use crate::shake::{Stream, secure, speaks_h2};
+use crate::shake::{Stream, secure};
 use crate::target::OfTarget;
 
 /// Redirects that are followed at most.
@@ -307,13 +308,6 @@ impl Through<'_> {
             seen.allows = page.value("access-control-allow-origin").map(str::to_owned);
         }
         Some(seen)
-    }
-}
-
-pub(crate) fn over(stream: Stream) -> Connection {
-    Connection {
-        h2: speaks_h2(&stream),
-        stream: Box::new(stream),
     }
 }
 

@@ -8,8 +8,6 @@ mod forwarder;
 mod log;
 mod serve;
 mod sockets;
-mod tcp;
-mod udp;
 
 pub use forwarder::Forwarder;
 pub use log::{Log, Question};

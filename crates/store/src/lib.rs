@@ -8,13 +8,11 @@ mod cluster;
 mod data_dir;
 mod entity;
 mod exchanges;
-mod journal;
 mod migration;
 mod store;
 mod verdicts;
 
 pub use cluster::{Cluster, ClusterError};
 pub use data_dir::{DataDir, DataDirError, Lock};
-pub use journal::undo_of;
-pub use store::{CHANNEL, Store, StoreError, check_url};
+pub use store::{CHANNEL, Store, StoreError, check_url, undo_of};
 pub use verdicts::Kept;

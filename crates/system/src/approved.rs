@@ -12,9 +12,9 @@ use bentlane_model::Name;
 use serde::{Deserialize, Serialize};
 
 use crate::error::SystemError;
+use crate::facts::Facts;
 use crate::files::{Folder, read_file};
 use crate::place::Content;
-use crate::steps::Facts;
 
 /// Where it is kept, below the folder of the system's settings.
 const FILE: &str = "bentlane/attached.toml";

@@ -12,6 +12,8 @@ use bentlane_checks::BrowserDns;
 use serde::Serialize;
 use serde_json::Value;
 
+use crate::profiles::profiles;
+
 /// A browser that has not said its version by then hangs.
 const PATIENCE: Duration = Duration::from_secs(3);
 
@@ -179,13 +181,11 @@ pub fn browsers_with_own_dns(home: &Path) -> Vec<BrowserDns> {
         let server = secure_only(&fs::read_to_string(&file).ok()?)?;
         Some(found(browser, &file, server))
     });
-    let firefox = crate::stores::profiles(home)
-        .into_iter()
-        .filter_map(|folder| {
-            let file: PathBuf = folder.join("prefs.js");
-            let server = trusted_only(&fs::read_to_string(&file).ok()?)?;
-            Some(found("Firefox", &file, server))
-        });
+    let firefox = profiles(home).into_iter().filter_map(|folder| {
+        let file: PathBuf = folder.join("prefs.js");
+        let server = trusted_only(&fs::read_to_string(&file).ok()?)?;
+        Some(found("Firefox", &file, server))
+    });
     let all = chromium.chain(firefox);
     all.filter(|it| {
         it.server

@@ -9,11 +9,12 @@ use bentlane_dns::ResolvConf;
 
 use crate::approved::{Approved, WANTED_FILE, Wanted};
 use crate::error::SystemError;
+use crate::facts::Facts;
 use crate::kept::{Part, Record, Replaced};
 use crate::place::Content;
 use crate::program::{install, same_content, uninstall};
 use crate::resolver_files::{drop_in, pointing_at_us};
-use crate::steps::{Facts, PartState, Plan, ProgramStep, Step, StepKind};
+use crate::steps::{PartState, Plan, ProgramStep, Step, StepKind};
 use crate::{Unit, repair_unit, socket_unit, watch_unit};
 
 /// The settings of systemd's resolver that are ours, below the folder of settings.

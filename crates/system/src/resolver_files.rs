@@ -5,7 +5,7 @@ use bentlane_dns::{ResolvConf, resolved_drop_in};
 use std::net::{IpAddr, SocketAddr};
 
 use crate::error::SystemError;
-use crate::steps::Facts;
+use crate::facts::Facts;
 
 /// The settings for systemd's resolver, which finds us on any port.
 pub(crate) fn drop_in(facts: &Facts) -> Result<String, SystemError> {

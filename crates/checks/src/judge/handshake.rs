@@ -1,6 +1,7 @@
 use super::{Judged, micros};
-use crate::finding::{Finding, Severity};
+use crate::finding::Finding;
 use crate::fix::{Action, Fix, Part, shell};
+use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::machine::{StoreSeen, StoreTrust};
 use crate::observation::{CertificateFault, Facts, Handshake, Observations, PairFacts};

@@ -8,9 +8,9 @@ mod handshake;
 mod resolve;
 mod streams;
 
-use super::finding::{Finding, Severity};
+use super::finding::Finding;
+use super::hop::{Hop, Severity};
 use super::observation::{Facts, Observations};
-use super::verdict::Hop;
 
 /// How one hop came out.
 #[derive(Debug, Default)]

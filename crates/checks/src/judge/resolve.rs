@@ -6,8 +6,9 @@ use time::macros::format_description;
 
 use super::{Judged, in_words, list, micros};
 use crate::advice::AdviceKind;
-use crate::finding::{Finding, Severity};
+use crate::finding::Finding;
 use crate::fix::{Fix, Part, shell};
+use crate::hop::Severity;
 use crate::hosts::HostsEntry;
 use crate::kind::FindingKind;
 use crate::machine::{BrowserDns, NameserverSaid, Said};

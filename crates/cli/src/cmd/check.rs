@@ -11,9 +11,9 @@ use time::macros::format_description;
 use tokio::time::sleep;
 
 use super::{confirm, fix, from_container, junit, lanes, machine};
-use crate::args::Format;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
+use crate::format::Format;
 use crate::output::{Output, Tone, progress};
 
 /// Routes checked for one step of the progress bar.

@@ -242,7 +242,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::args::Format;
+    use crate::format::Format;
 
     fn verdict(address: &str, states: [HopState; 5]) -> Verdict {
         let hops = Hop::ALL

@@ -1,5 +1,6 @@
 //! The commands: each file holds a command's arguments and what it does with them.
 
+pub(crate) mod args;
 pub(crate) mod authority;
 pub(crate) mod cert;
 pub(crate) mod check;
@@ -32,10 +33,10 @@ use std::path::PathBuf;
 use bentlane_service::ServiceSettings;
 
 use crate::account::Account;
-use crate::args::{Args, Command, Global};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::Output;
+use args::{Args, Command, Global};
 
 /// Runs the command that was typed.
 /// `typed` are its words, for the journal.

@@ -7,9 +7,9 @@ use time::UtcOffset;
 use time::macros::format_description;
 
 use super::lanes::duration;
-use crate::args::Format;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
+use crate::format::Format;
 use crate::output::{Output, Tone, table};
 
 /// How wide a time of day with milliseconds is.

@@ -18,9 +18,9 @@ pub(crate) use self::attach::{How, OnlyPart};
 use self::guide::Guide;
 use super::trust::{self, Shell};
 use super::{junit, machine};
-use crate::args::Format;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
+use crate::format::Format;
 use crate::output::Output;
 
 /// `bentlane system`

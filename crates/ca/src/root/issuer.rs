@@ -13,9 +13,9 @@ use rustls::pki_types::pem::PemObject;
 use time::{Duration, OffsetDateTime};
 use x509_parser::prelude::{FromDer, X509Certificate};
 
-use super::limits::Limits;
-use super::root::{Authority, AuthorityError, BACKDATE};
-use super::verify::third_left;
+use super::{Authority, AuthorityError, BACKDATE};
+use crate::limits::Limits;
+use crate::verify::third_left;
 
 /// How long an issuing certificate is valid.
 const ISSUER_LIFE: Duration = Duration::days(365);
@@ -92,7 +92,7 @@ impl std::fmt::Debug for Leaf {
 }
 
 impl Issuer {
-    pub(super) fn create(
+    pub(crate) fn create(
         root: &Authority,
         limits: &Limits,
         now: OffsetDateTime,
@@ -206,12 +206,12 @@ impl Issuer {
         self.issuer.key().serialize_pem()
     }
 
-    pub(super) fn signer(&self) -> &rcgen::Issuer<'static, KeyPair> {
+    pub(crate) fn signer(&self) -> &rcgen::Issuer<'static, KeyPair> {
         &self.issuer
     }
 
     /// The issuing certificate, and what leads on from it.
-    pub(super) fn chain(&self) -> &[CertificateDer<'static>] {
+    pub(crate) fn chain(&self) -> &[CertificateDer<'static>] {
         &self.chain
     }
 
@@ -259,7 +259,7 @@ impl Issuer {
 }
 
 /// A server's certificate for `names`.
-pub(super) fn leaf_params(
+pub(crate) fn leaf_params(
     names: Vec<SanType>,
     now: OffsetDateTime,
     not_after: OffsetDateTime,
@@ -291,7 +291,7 @@ fn signed_by(certificate: &X509Certificate<'_>, root: &CertificateDer<'_>) -> bo
 }
 
 /// A random positive number of 127 bits: unique without a list, and unguessable.
-pub(super) fn serial_number() -> SerialNumber {
+pub(crate) fn serial_number() -> SerialNumber {
     let mut octets = [0; 16];
     rand::rng().fill_bytes(&mut octets);
     octets[0] = (octets[0] & 0x7f) | 0x40;

@@ -2,6 +2,8 @@
 //! removing one. The stores themselves are asked, so that the answer is true also after a crash, or
 //! when another program changed a store.
 
+pub(crate) mod policy;
+
 use std::os::unix::fs::MetadataExt;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
@@ -13,7 +15,7 @@ use serde::Serialize;
 use crate::browsers::{Browser, Family};
 use crate::error::SystemError;
 use crate::place::Content;
-use crate::policy;
+use crate::profiles::{PROFILES, profiles};
 
 /// The password that Java's own store has, wherever nobody changed it.
 const JAVA_PASSWORD: &str = "changeit";
@@ -23,13 +25,6 @@ const DATABASE: &str = "pki/nssdb";
 /// Where they keep it if it is there already, and where a snap keeps it, below the home folder.
 const OLD_DATABASE: &str = ".pki/nssdb";
 const SNAP_DATABASE: &str = "snap/chromium/current/.pki/nssdb";
-/// Folders below the home folder with Firefox's profiles, which each have a database.
-const PROFILES: &str = ".mozilla/firefox";
-const PACKED_PROFILES: [&str; 2] = [
-    "snap/firefox/common/.mozilla/firefox",
-    ".var/app/org.mozilla.firefox/.mozilla/firefox",
-];
-
 /// Whose store it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -413,20 +408,6 @@ fn system_store() -> Option<(&'static str, &'static str, Tool)> {
 #[must_use]
 pub fn system_bundle() -> Option<&'static Path> {
     system_store().map(|(bundle, ..)| Path::new(bundle))
-}
-
-/// The folders of Firefox's profiles below a home folder.
-pub(crate) fn profiles(home: &Path) -> Vec<PathBuf> {
-    let packed = PACKED_PROFILES.iter().copied();
-    folders_in(home, std::iter::once(PROFILES).chain(packed))
-}
-
-fn folders_in<'a>(home: &Path, folders: impl Iterator<Item = &'a str>) -> Vec<PathBuf> {
-    let entries = folders.filter_map(|folder| fs::read_dir(home.join(folder)).ok());
-    let entries = entries.flatten().flatten().map(|entry| entry.path());
-    let mut folders: Vec<PathBuf> = entries.collect();
-    folders.sort();
-    folders
 }
 
 fn has_database(folder: &Path) -> bool {

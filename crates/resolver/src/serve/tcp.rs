@@ -11,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::{debug, warn};
 
-use crate::serve::View;
+use super::View;
 
 /// Connections at a time; more wait in the system's queue.
 const CONNECTIONS: usize = 256;

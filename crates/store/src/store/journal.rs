@@ -12,8 +12,8 @@ use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 
+use super::{Store, StoreError, from_json, revision_number, unreadable};
 use crate::entity::journal::{ActiveModel, Column, Entity, Model};
-use crate::store::{Store, StoreError, from_json, revision_number, unreadable};
 
 /// What the journal says of one row that changed.
 pub(crate) struct Entry {

@@ -1,3 +1,10 @@
+mod issuer;
+
+pub(crate) use issuer::leaf_params;
+pub use issuer::{Issuer, Leaf, LeafKey};
+
+use crate::fingerprint::{fingerprint, key_sha256};
+use issuer::serial_number;
 use rcgen::{
     BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa,
     KeyPair, KeyUsagePurpose, PKCS_ECDSA_P256_SHA256,
@@ -8,8 +15,7 @@ use serde::{Deserialize, Serialize};
 use time::{Duration, OffsetDateTime};
 use x509_parser::prelude::{FromDer, X509Certificate};
 
-use super::issue::{Issuer, serial_number};
-use super::limits::Limits;
+use crate::limits::Limits;
 use bentlane_model::Name;
 
 /// How long a root is valid.
@@ -302,12 +308,12 @@ impl Authority {
     }
 
     /// The key that issues, when it is its own.
-    pub(super) fn own_signer(&self) -> Result<rcgen::Issuer<'static, KeyPair>, AuthorityError> {
+    pub(crate) fn own_signer(&self) -> Result<rcgen::Issuer<'static, KeyPair>, AuthorityError> {
         let key = KeyPair::from_pem(&self.key_pem().ok_or(AuthorityError::Locked)?)?;
         Ok(rcgen::Issuer::from_ca_cert_der(&self.certificate, key)?)
     }
 
-    pub(super) fn signer(&self) -> Result<&rcgen::Issuer<'static, KeyPair>, AuthorityError> {
+    pub(crate) fn signer(&self) -> Result<&rcgen::Issuer<'static, KeyPair>, AuthorityError> {
         self.key.as_ref().ok_or(AuthorityError::Locked)
     }
 }
@@ -344,28 +350,6 @@ fn params(owner: &Owner, limits: &Limits, now: OffsetDateTime) -> CertificatePar
 
 fn is_root(certificate: &CertificateDer<'_>) -> bool {
     X509Certificate::from_der(certificate).is_ok_and(|(_, it)| it.issuer() == it.subject())
-}
-
-/// SHA-256 of a certificate's public key with its algorithm (SubjectPublicKeyInfo), hexadecimal.
-pub(super) fn key_sha256(certificate: &X509Certificate<'_>) -> String {
-    let key = certificate.public_key().raw;
-    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, key);
-    digest
-        .as_ref()
-        .iter()
-        .map(|byte| format!("{byte:02x}"))
-        .collect()
-}
-
-/// SHA-256 of a certificate: hexadecimal pairs with colons between.
-pub(super) fn fingerprint(certificate: &[u8]) -> String {
-    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, certificate);
-    digest
-        .as_ref()
-        .iter()
-        .map(|octet| format!("{octet:02X}"))
-        .collect::<Vec<_>>()
-        .join(":")
 }
 
 /// Why an authority cannot be made or taken up.

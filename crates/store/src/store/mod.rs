@@ -1,3 +1,7 @@
+mod journal;
+
+pub use journal::undo_of;
+
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::num::NonZeroU16;
@@ -22,8 +26,8 @@ use time::OffsetDateTime;
 use tracing::warn;
 
 use crate::entity::{revision, route, zone};
-use crate::journal::{self, Entry};
 use crate::migration::Migrator;
+use journal::Entry;
 
 /// The channel on which the database tells of each new revision.
 pub const CHANNEL: &str = "bentlane_configuration";

@@ -1,3 +1,6 @@
+mod tcp;
+mod udp;
+
 use std::io;
 use std::net::{SocketAddr, UdpSocket};
 use std::sync::Arc;
@@ -15,7 +18,6 @@ use tracing::debug;
 use crate::forwarder::Forwarder;
 use crate::log::Log;
 use crate::sockets::Sockets;
-use crate::{tcp, udp};
 
 /// The nice value of the resolver's threads, as far as it is allowed (setpriority(2), RLIMIT_NICE).
 const PRIORITY: i32 = -10;

@@ -13,7 +13,7 @@ use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmm
 use tokio::runtime::Handle;
 use tracing::{debug, warn};
 
-use crate::serve::{Next, View};
+use super::{Next, View};
 
 /// Octets of the longest query that is read; what is longer is cut, and so malformed.
 const LONGEST_QUERY: usize = 4096;

@@ -1,11 +1,12 @@
 use std::path::PathBuf;
 
-use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum};
+use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand};
 
-use crate::cmd::{
+use super::{
     authority, cert, check, console, from_container, journal, record, route, serve, setup, status,
     system, trace, traffic, undo, zone,
 };
+use crate::format::Format;
 
 /// Real names with real HTTPS for what runs on this machine, proved hop by hop.
 #[derive(Debug, Parser)]
@@ -64,20 +65,6 @@ pub(crate) struct Global {
         help_heading = "Global options"
     )]
     pub(crate) config: Option<PathBuf>,
-}
-
-/// How data is printed.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Format {
-    /// For people
-    #[default]
-    Table,
-    /// For programs
-    Json,
-    /// For test reports: `bentlane check` alone has it
-    Junit,
-    /// For the network panels of browsers: `bentlane traffic` alone has it
-    Har,
 }
 
 /// What to do.
