@@ -15,7 +15,7 @@ use http::header::{
 use http::{HeaderValue, Method, Response, StatusCode};
 use serde_json::json;
 
-use crate::body::ResponseBody;
+use crate::response_body::ResponseBody;
 
 /// The way off the lane, to its open end.
 const BEND: &str = r#"<svg viewBox="0 0 52 48" aria-hidden="true"><path d="M12 0v6q0 18 18 18h12M46 15v18"/></svg>"#;

@@ -4,10 +4,10 @@ use bentlane_checks::Finding;
 use bentlane_model::{Route, chain};
 use http::StatusCode;
 
-use crate::body::{ClientBodyError, StallError};
 use crate::error_page::ErrorPage;
 use crate::files::FileError;
 use crate::pool::{Boxed, ConnectError, Pool};
+use crate::request_body::{ClientBodyError, StallError};
 use crate::routing_table::Limits;
 
 /// Why a request was not passed on.

@@ -2,14 +2,11 @@
 //! RFC 9110 wants it: conditional requests (§13), ranges (§14).
 
 use std::fs::{File, Metadata};
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self};
 use std::path::{Component, Path, PathBuf};
-use std::pin::Pin;
-use std::task::{Context, Poll, ready};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use bentlane_model::Folder;
-use bytes::Bytes;
 use http::header::{
     ACCEPT_RANGES, ALLOW, CACHE_CONTROL, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_MODIFIED_SINCE,
     IF_NONE_MATCH, IF_RANGE, LAST_MODIFIED, RANGE, X_CONTENT_TYPE_OPTIONS,
@@ -17,14 +14,13 @@ use http::header::{
 use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Uri, request};
 use percent_encoding::percent_decode_str;
 use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
-use tokio::task::{JoinHandle, spawn_blocking};
+use tokio::task::spawn_blocking;
 
-use crate::body::ResponseBody;
+use crate::file_body::FileBody;
 use crate::pool::Boxed;
 use crate::redirect::sent_to;
+use crate::response_body::ResponseBody;
 
-/// Octets of a file that are read at a time.
-const CHUNK: usize = 64 * 1024;
 /// What answers for a folder.
 const INDEX: &str = "index.html";
 
@@ -284,68 +280,6 @@ fn asked_range(
     } else {
         Err(())
     })
-}
-
-/// A file's content on its way, a chunk at a time.
-#[derive(Debug)]
-pub(crate) struct FileBody {
-    file: Option<File>,
-    left: u64,
-    reading: Option<JoinHandle<(File, io::Result<Bytes>)>>,
-}
-
-impl FileBody {
-    fn new(mut file: File, start: u64, end: u64) -> io::Result<Self> {
-        file.seek(SeekFrom::Start(start))?;
-        Ok(Self {
-            file: Some(file),
-            left: end - start,
-            reading: None,
-        })
-    }
-
-    pub(crate) fn left(&self) -> u64 {
-        self.left
-    }
-
-    pub(crate) fn is_over(&self) -> bool {
-        self.left == 0
-    }
-
-    /// The next chunk. A file that became shorter meanwhile ends the response as broken.
-    pub(crate) fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<io::Result<Bytes>>> {
-        if self.is_over() {
-            return Poll::Ready(None);
-        }
-        if let Some(mut file) = self.file.take() {
-            let most = usize::try_from(self.left).unwrap_or(CHUNK).min(CHUNK);
-            self.reading = Some(spawn_blocking(move || {
-                let mut chunk = vec![0; most];
-                let read = file.read(&mut chunk).and_then(|length| {
-                    chunk.truncate(length);
-                    if length == 0 {
-                        return Err(io::ErrorKind::UnexpectedEof.into());
-                    }
-                    Ok(Bytes::from(chunk))
-                });
-                (file, read)
-            }));
-        }
-        let Some(reading) = &mut self.reading else {
-            return Poll::Ready(None);
-        };
-        let outcome = ready!(Pin::new(reading).poll(context));
-        self.reading = None;
-        Poll::Ready(Some(match outcome {
-            Ok((file, Ok(chunk))) => {
-                self.file = Some(file);
-                self.left = self.left.saturating_sub(chunk.len() as u64);
-                Ok(chunk)
-            }
-            Ok((_, Err(error))) => Err(error),
-            Err(cause) => Err(io::Error::other(cause)),
-        }))
-    }
 }
 
 #[cfg(test)]

@@ -397,12 +397,7 @@ mod tests {
             ..Configuration::default()
         });
         let roots = TargetRoots::new("/nowhere".into());
-        Arc::new(RoutingTable::new(
-            Arc::new(snapshot),
-            None,
-            &roots,
-            crate::record::Recorder::default(),
-        ))
+        Arc::new(RoutingTable::new(Arc::new(snapshot), None, &roots))
     }
 
     fn announced(peer: &str, trusts: bool, given: &[(&str, &str)]) -> HeaderMap {

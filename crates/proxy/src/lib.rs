@@ -9,24 +9,26 @@
 //! certificates may be made (it is given an issuer).
 
 mod activity;
-mod body;
 mod certificates;
 mod error_page;
 mod failure;
+mod file_body;
 mod files;
 mod forward;
 mod head_check;
 mod headers;
 mod listener;
 mod outgoing;
-mod own_listeners;
 mod pool;
 mod raw;
 mod record;
 mod redirect;
+mod request_body;
+mod response_body;
 mod route_rules;
 mod routing_table;
 mod server;
+mod shared;
 mod site;
 mod target_connection;
 mod target_tls;

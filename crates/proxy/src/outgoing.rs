@@ -5,10 +5,10 @@ use hyper::body::{Body, Incoming};
 
 use bentlane_model::Scheme;
 
-use crate::body::RequestBody;
 use crate::failure::Failure;
 use crate::headers::HeadFlags;
 use crate::pool::{Lease, Pool};
+use crate::request_body::RequestBody;
 use crate::target_connection::SendError;
 use crate::upgrade::Upgrade;
 use crate::uri::origin_form;

@@ -25,7 +25,7 @@ use tokio_rustls::client::TlsStream;
 use tokio_util::either::Either;
 use tracing::debug;
 
-use crate::body::RequestBody;
+use crate::request_body::RequestBody;
 use crate::target_connection::{self, ResponseDeadline, Sent, Stream, TargetConnection};
 use crate::target_tls::{self, TargetRoots};
 

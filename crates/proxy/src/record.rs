@@ -14,6 +14,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant, SystemTime};
 
 use bentlane_checks::FindingKind;
+use bentlane_model::Snapshot;
 use bentlane_traffic::{
     Ending, Exchange, Outcome, Protocol, Timings, Visitor, combined_line, without_secrets,
 };
@@ -25,8 +26,7 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 
 use crate::activity::Busy;
-use crate::body::Progress;
-use crate::routing_table::{Found, RoutingTable};
+use crate::request_body::Progress;
 
 /// Exchanges that wait to be taken at most; with more, the newest are left out and counted.
 const WAITING: usize = 16 * 1024;
@@ -85,10 +85,9 @@ impl Details {
     }
 }
 
-/// What a long exchange needs of its routing table, copied so that the table can be dropped.
+/// What a long exchange needs of its snapshot, copied so that the snapshot can be dropped.
 #[derive(Debug)]
 struct OwnedContext {
-    recorder: Recorder,
     route: Option<Arc<str>>,
     log: Option<PathBuf>,
 }
@@ -100,37 +99,37 @@ struct Clocks {
     at: SystemTime,
 }
 
-/// The addresses of a routing table's routes, made when they are first needed.
+/// The addresses of a snapshot's routes, made when they are first needed.
 #[derive(Debug, Default)]
 struct RouteLabels {
-    /// Weak, so that the table can be dropped; while this exists, no other table has its address.
-    table: Weak<RoutingTable>,
+    /// Weak, so that it can be dropped; while this exists, no other snapshot has its address.
+    snapshot: Weak<Snapshot>,
     labels: HashMap<usize, Arc<str>, RandomState>,
 }
 
 impl RouteLabels {
-    fn of(&mut self, table: &Arc<RoutingTable>, position: usize) -> Option<Arc<str>> {
-        if self.table.as_ptr() != Arc::as_ptr(table) {
-            self.table = Arc::downgrade(table);
+    fn of(&mut self, snapshot: &Arc<Snapshot>, position: usize) -> Option<Arc<str>> {
+        if self.snapshot.as_ptr() != Arc::as_ptr(snapshot) {
+            self.snapshot = Arc::downgrade(snapshot);
             self.labels = HashMap::default();
         }
         if let Some(label) = self.labels.get(&position) {
             return Some(Arc::clone(label));
         }
-        let label = label(table, position)?;
+        let label = label(snapshot, position)?;
         self.labels.insert(position, Arc::clone(&label));
         Some(label)
     }
 }
 
-fn label(table: &RoutingTable, position: usize) -> Option<Arc<str>> {
-    let route = table.snapshot.configuration().routes.get(position)?;
+fn label(snapshot: &Snapshot, position: usize) -> Option<Arc<str>> {
+    let route = snapshot.configuration().routes.get(position)?;
     Some(route.address.to_string().into())
 }
 
 /// The access log of a route.
-fn log(table: &RoutingTable, position: usize) -> Option<PathBuf> {
-    let route = table.snapshot.configuration().routes.get(position)?;
+fn log(snapshot: &Snapshot, position: usize) -> Option<PathBuf> {
+    let route = snapshot.configuration().routes.get(position)?;
     route.settings.access_log.clone()
 }
 
@@ -206,10 +205,12 @@ impl Recorder {
 pub(crate) struct ExchangeBuilder {
     /// Whether nobody wants to know: a check of our own, or a page of our own.
     pub(crate) skipped: bool,
+    /// Where it is recorded when it ends.
+    pub(crate) recorder: Option<Recorder>,
     pub(crate) details: Details,
-    /// The routing table that it was routed by, once it is answered, and the route's index in it.
-    table: Option<Arc<RoutingTable>>,
-    /// Used instead of the routing table by exchanges that may last much longer than that.
+    /// The snapshot that it was routed by, once it is answered. `position` is the route's index in it.
+    snapshot: Option<Arc<Snapshot>>,
+    /// Used instead of the snapshot by exchanges that may last much longer than that.
     lasting: Option<Box<OwnedContext>>,
     pub(crate) position: Option<usize>,
     /// The request's body, when it has one, until the response's goes on with it.
@@ -236,6 +237,7 @@ impl ExchangeBuilder {
     pub(crate) fn begin(client: IpAddr, secure: bool, version: Version, method: Method) -> Self {
         Self {
             skipped: false,
+            recorder: None,
             details: Details {
                 client,
                 secure,
@@ -248,7 +250,7 @@ impl ExchangeBuilder {
                 carried: 0,
                 sent: 0,
             },
-            table: None,
+            snapshot: None,
             lasting: None,
             position: None,
             received: None,
@@ -289,10 +291,10 @@ impl ExchangeBuilder {
         }));
     }
 
-    /// The head of the response has arrived, by a route of `table`.
-    pub(crate) fn answered(&mut self, status: StatusCode, table: Arc<RoutingTable>) {
+    /// The head of the response has arrived, by a route of `snapshot`.
+    pub(crate) fn answered(&mut self, status: StatusCode, snapshot: Arc<Snapshot>) {
         self.details.status = status;
-        self.table = Some(table);
+        self.snapshot = Some(snapshot);
         self.answered = Some(Instant::now());
     }
 
@@ -312,23 +314,20 @@ impl ExchangeBuilder {
         exchange
     }
 
-    /// It may last for hours: releases the routing table.
+    /// It may last for hours: releases the snapshot.
     pub(crate) fn lasts(&mut self) {
-        if let Some(table) = self.table.take() {
+        if let Some(snapshot) = self.snapshot.take() {
             let position = self.position;
             self.lasting = Some(Box::new(OwnedContext {
-                recorder: table.recorder.clone(),
-                route: position.and_then(|position| label(&table, position)),
-                log: position.and_then(|position| log(&table, position)),
+                route: position.and_then(|position| label(&snapshot, position)),
+                log: position.and_then(|position| log(&snapshot, position)),
             }));
         }
     }
 
     /// The exchange is over.
     pub(crate) fn end(mut self: Box<Self>, ending: Ending) {
-        let table = self.table.as_deref().map(|table| &table.recorder);
-        let lasting = self.lasting.as_deref().map(|lasting| &lasting.recorder);
-        let Some(recorder) = table.or(lasting).filter(|_| !self.skipped).cloned() else {
+        let Some(recorder) = self.recorder.take().filter(|_| !self.skipped) else {
             return;
         };
         let ending = match ending {
@@ -363,8 +362,7 @@ impl ExchangeBuilder {
 }
 
 impl RecordedExchange {
-    /// Takes a note over: the routing table it was routed by, which may long have been replaced, and what may
-    /// be secret are let go of.
+    /// Drops the snapshot, which may long have been replaced, and removes what may be secret.
     fn new(
         mut exchange: Box<ExchangeBuilder>,
         clocks: Clocks,
@@ -378,12 +376,12 @@ impl RecordedExchange {
         let visitor = exchange.visitor.take();
         let (route, file) = match (
             exchange.lasting.take(),
-            exchange.table.take().zip(exchange.position),
+            exchange.snapshot.take().zip(exchange.position),
         ) {
             (Some(lasting), _) => (lasting.route, lasting.log),
-            (None, Some((table, position))) => {
-                let file = visitor.as_ref().and_then(|_| log(&table, position));
-                (labels.of(&table, position), file)
+            (None, Some((snapshot, position))) => {
+                let file = visitor.as_ref().and_then(|_| log(&snapshot, position));
+                (labels.of(&snapshot, position), file)
             }
             (None, None) => (None, None),
         };
@@ -462,15 +460,12 @@ impl RecordedExchange {
 }
 
 impl ExchangeBuilder {
-    /// Sets the route, and the client where the route logs requests. Requests to our own pages are not
-    /// recorded.
-    pub(crate) fn set_route(&mut self, found: Option<Found<'_>>, headers: &HeaderMap) {
-        let Some(found) = found else {
-            return;
-        };
-        self.position = found.routed.position;
-        self.skipped |= found.routed.position.is_none();
-        if found.rules.is_some_and(|rules| rules.logs) {
+    /// Sets the route by its index, and the client where the route `logs` requests. Requests to our own
+    /// pages, which have no index, are not recorded.
+    pub(crate) fn set_route(&mut self, position: Option<usize>, logs: bool, headers: &HeaderMap) {
+        self.position = position;
+        self.skipped |= position.is_none();
+        if logs {
             self.visited_by(headers);
         }
     }

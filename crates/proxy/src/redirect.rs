@@ -2,7 +2,7 @@ use bentlane_model::{Redirect, without_prefix};
 use http::header::LOCATION;
 use http::{HeaderValue, Response, StatusCode, Uri};
 
-use crate::body::ResponseBody;
+use crate::response_body::ResponseBody;
 use crate::route_rules::RouteRules;
 
 /// Sends a client of the plain port to the same URL over TLS, method and body kept (RFC 9110

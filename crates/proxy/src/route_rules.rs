@@ -8,7 +8,7 @@ use http::header::{
 };
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Response, StatusCode};
 
-use crate::body::ResponseBody;
+use crate::response_body::ResponseBody;
 
 /// Seconds for which a browser may remember the answer to a preflight: a route that changes should
 /// be noticed.

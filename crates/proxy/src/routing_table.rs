@@ -6,7 +6,6 @@ use std::time::Duration;
 use bentlane_model::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
 
 use crate::pool::Pool;
-use crate::record::Recorder;
 use crate::route_rules::RouteRules;
 use crate::target_tls::TargetRoots;
 
@@ -67,7 +66,6 @@ pub(crate) struct RoutingTable {
     /// By the route's place in the configuration; empty when no route was told anything.
     rules: Vec<Option<Box<RouteRules>>>,
     /// Where it is noted what came of requests.
-    pub(crate) recorder: Recorder,
     raw: HashMap<(Ipv4Addr, u16), Raw>,
 }
 
@@ -107,13 +105,19 @@ pub(crate) struct Found<'a> {
     pub(crate) rules: Option<&'a RouteRules>,
 }
 
+impl Found<'_> {
+    /// Whether the route has an access log.
+    pub(crate) fn logs(&self) -> bool {
+        self.rules.is_some_and(|rules| rules.logs)
+    }
+}
+
 impl RoutingTable {
     /// The routing table for `snapshot`. Destinations that `previous` had keep their connections.
     pub(crate) fn new(
         snapshot: Arc<Snapshot>,
         previous: Option<&Self>,
         roots: &TargetRoots,
-        recorder: Recorder,
     ) -> Self {
         let known = previous.iter().flat_map(|table| &table.backends);
         let known: HashMap<&Destination, &Arc<Pool>> = known
@@ -162,7 +166,6 @@ impl RoutingTable {
             snapshot,
             backends,
             rules,
-            recorder,
             raw,
         }
     }

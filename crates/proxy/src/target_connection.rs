@@ -29,7 +29,7 @@ use tokio_rustls::client::TlsStream;
 use tokio_util::either::Either;
 use tracing::debug;
 
-use crate::body::{Progress, RequestBody};
+use crate::request_body::{Progress, RequestBody};
 
 /// Idle connections that a thread keeps for one target.
 const KEPT: usize = 64;

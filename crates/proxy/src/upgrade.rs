@@ -16,10 +16,10 @@ use tokio::io::{AsyncWriteExt, copy_bidirectional};
 use tokio_util::io::InspectReader;
 use tracing::debug;
 
-use crate::body::ResponseBody;
 use crate::headers::{append_via, remove_hop_by_hop, upgrade_wanted};
 use crate::pool::Lease;
 use crate::record::ExchangeBuilder;
+use crate::response_body::ResponseBody;
 
 /// What RFC 6455 §1.3 has appended to a key.
 const KEY_SUFFIX: &[u8] = b"258EAFA5-E914-47DA-95CA-C5AB0DC85B11";

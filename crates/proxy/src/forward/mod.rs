@@ -1,19 +1,19 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
+mod plain_http;
+
 use std::future::Future;
 use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
-use bentlane_checks::Finding;
-use bentlane_model::{Mapping, Plain, Scheme, without_prefix};
+use bentlane_model::{Mapping, Scheme, without_prefix};
 use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_TYPE, HOST};
-use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Uri, Version, request};
+use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
 use hyper::body::{Body, Incoming};
 
 use crate::activity::Activity;
-use crate::body::{Progress, RequestBody, ResponseBody};
 use crate::error_page::{ErrorPage, PageFormat};
 use crate::failure::{Failure, Refusal, file_failure, looped, paused};
 use crate::files;
@@ -26,9 +26,11 @@ use crate::outgoing::{ConnectionNeeds, OutgoingRequest};
 use crate::pool::{Boxed, Lease, Pool};
 use crate::record::ExchangeBuilder;
 use crate::redirect;
+use crate::request_body::{Progress, RequestBody};
+use crate::response_body::ResponseBody;
 use crate::route_rules::{self, RouteRules};
 use crate::routing_table::{Backend, Found, RoutingTable};
-use crate::server::Shared;
+use crate::shared::Shared;
 use crate::site::{SocketPair, site_body};
 use crate::target_connection::ResponseDeadline;
 use crate::upgrade::{self};
@@ -128,6 +130,12 @@ impl Client {
         Box::pin(async move { self.answer_to(ask).await })
     }
 
+    fn begin_exchange(&self, version: Version, method: Method) -> Box<ExchangeBuilder> {
+        let mut exchange = ExchangeBuilder::begin(self.peer, self.secure, version, method);
+        exchange.recorder = Some(self.shared.recorder.clone());
+        Box::new(exchange)
+    }
+
     async fn answer_to(&self, mut ask: Box<OutgoingRequest>) -> Response<ResponseBody> {
         let (accept, method) = (
             ask.parts.headers.get(ACCEPT).cloned(),
@@ -135,8 +143,7 @@ impl Client {
         );
         let version = ask.parts.version;
         let table = self.shared.routing_table();
-        let exchange = ExchangeBuilder::begin(self.peer, self.secure, version, method.clone());
-        let mut exchange = Box::new(exchange);
+        let mut exchange = self.begin_exchange(version, method.clone());
         exchange.skipped = ask.flags.is_check;
         exchange.busy = Some(self.activity.begin());
         // Once for each request and before anything else, so that each gets the finding of its own head.
@@ -158,42 +165,13 @@ impl Client {
         if let Some(unread) = ask.body.take().filter(|body| !body.is_end_stream()) {
             exchange.received = Some(Progress::of_unread(unread, self.heads.as_ref()));
         }
-        exchange.answered(response.status(), table);
+        exchange.answered(response.status(), Arc::clone(&table.snapshot));
         response.body_mut().record_to(exchange);
         // What broke the protocol may have left octets behind that nobody can read rightly.
         if response.status() == StatusCode::BAD_REQUEST && version < Version::HTTP_2 {
             let close = HeaderValue::from_static("close");
             response.headers_mut().insert(CONNECTION, close);
         }
-        response
-    }
-
-    /// Sends a request that came in the clear to where TLS is spoken to the same URL over TLS.
-    pub(crate) fn send_to_https(&self, parts: &request::Parts) -> Response<ResponseBody> {
-        let table = self.shared.routing_table();
-        let method = parts.method.clone();
-        let mut exchange = Box::new(ExchangeBuilder::begin(
-            self.peer,
-            self.secure,
-            parts.version,
-            method,
-        ));
-        let path = path_of(&parts.uri);
-        let mut response = match host_of(parts) {
-            Ok(host) => {
-                let name = name_of(host.as_bytes());
-                exchange.asks(&name, path);
-                let found = table.find(&name, parts.uri.path());
-                exchange.set_route(found, &parts.headers);
-                redirect::to_https(&name, self.https_port, path)
-            }
-            Err(reason) => {
-                exchange.asks("", path);
-                ErrorPage::bad_request(reason).response_for(PageFormat::Text, &parts.method)
-            }
-        };
-        exchange.answered(response.status(), table);
-        response.body_mut().record_to(exchange);
         response
     }
 
@@ -217,9 +195,11 @@ impl Client {
         self.check(ask, &name)?;
         let path = ask.parts.uri.path();
         let found = table.find(&name, path);
-        exchange.set_route(found, &ask.parts.headers);
+        if let Some(found) = found {
+            exchange.set_route(found.routed.position, found.logs(), &ask.parts.headers);
+        }
         if !self.secure
-            && let Some(answer) = self.away_from_plain(&ask.parts.uri, &name, found, table)
+            && let Some(answer) = self.answer_to_plain_http(&ask.parts.uri, &name, found, table)
         {
             return answer;
         }
@@ -228,34 +208,6 @@ impl Client {
             return Err(ErrorPage::route_missing(&name, path, &nearest));
         };
         self.serve(ask, &host, &name, found, table, exchange).await
-    }
-
-    /// What a request in the clear is answered with where it is not served.
-    #[inline(never)]
-    fn away_from_plain(
-        &self,
-        uri: &Uri,
-        name: &str,
-        found: Option<Found<'_>>,
-        table: &RoutingTable,
-    ) -> Option<Result<Response<ResponseBody>, Box<ErrorPage>>> {
-        let route = found.map(|found| found.routed.route);
-        match table.snapshot.plain_for(name, route) {
-            Plain::Serve => None,
-            Plain::Redirect => {
-                let path = path_of(uri);
-                Some(Ok(redirect::to_https(name, self.https_port, path)))
-            }
-            Plain::Refuse => {
-                let address = route.map_or(name.to_owned(), |route| route.address.to_string());
-                let url = redirect::location(name, self.https_port, uri.path());
-                let finding = Finding::plain_refused(&address, &url);
-                let status = StatusCode::FORBIDDEN;
-                Some(Err(ErrorPage::finding(
-                    status, name, &address, None, finding,
-                )))
-            }
-        }
     }
 
     /// The host that is asked for. A client of HTTP/1.0 may name it in the handshake alone.
@@ -429,7 +381,8 @@ impl Client {
                 if let Some(heads) = &self.heads {
                     heads.is_raw_now();
                 }
-                exchange.answered(upgrade.status(), Arc::clone(asked.table));
+                let snapshot = Arc::clone(&asked.table.snapshot);
+                exchange.answered(upgrade.status(), snapshot);
                 let exchange = exchange.hand_over();
                 return Ok(upgrade::join(
                     response,

@@ -8,8 +8,8 @@ use tokio::time::interval;
 use tokio_util::sync::{CancellationToken, DropGuard};
 use tracing::{info, warn};
 
+use super::Serving;
 use crate::routing_table::RoutingTable;
-use crate::server::Serving;
 
 /// How often an address that could not be had is tried again.
 const TRY_AGAIN: Duration = Duration::from_secs(2);

@@ -1,3 +1,5 @@
+mod own_listeners;
+
 use std::convert::Infallible;
 use std::future::{Future, poll_fn};
 use std::io;
@@ -32,13 +34,14 @@ use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
 use crate::head_check::HeadCheck;
 use crate::listener::{Listeners, Permit, Permits, accept};
-use crate::own_listeners::{OwnAddresses, OwnListeners};
 use crate::raw;
 use crate::record::Recorder;
 use crate::routing_table::{Limits, RoutingTable};
+use crate::shared::Shared;
 use crate::site::OwnSite;
 use crate::target_tls::TargetRoots;
 use crate::workers::{Place, Workers};
+use own_listeners::{OwnAddresses, OwnListeners};
 
 /// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
 const HANDSHAKE: u8 = 0x16;
@@ -48,26 +51,6 @@ const HTTP2_PREFACE: [u8; 3] = *b"PRI";
 const BUFFER: usize = 256 * 1024;
 /// How long to wait for more of a connection's first bytes.
 const FIRST_BYTES_POLL: Duration = Duration::from_millis(5);
-
-/// What all connections share.
-#[derive(Debug)]
-pub(crate) struct Shared {
-    table: ArcSwap<RoutingTable>,
-    pub(crate) certificates: Arc<Certificates>,
-    pub(crate) limits: Limits,
-    /// What answers under our own name, once it is there.
-    pub(crate) site: OnceLock<Arc<dyn OwnSite>>,
-    /// What we sign messages with in `Via`: another for each service, so that a request that comes
-    /// back to us is told from one that passes another machine's service.
-    pub(crate) id: Box<str>,
-}
-
-impl Shared {
-    /// The routes of the moment; a request keeps them until it is answered.
-    pub(crate) fn routing_table(&self) -> Arc<RoutingTable> {
-        self.table.load_full()
-    }
-}
 
 /// What requests went by until it was replaced.
 #[derive(Debug)]
@@ -99,7 +82,7 @@ impl Proxy {
         limits: Limits,
     ) -> Self {
         certificates.pin(&snapshot);
-        let table = RoutingTable::new(snapshot, None, &roots, Recorder::default());
+        let table = RoutingTable::new(snapshot, None, &roots);
         let own = OwnListeners::new(OwnAddresses::of(&table));
         let mut id = [0; 4];
         // A constant would do, too, as long as no other service passes requests on to us.
@@ -109,6 +92,7 @@ impl Proxy {
                 table: ArcSwap::from_pointee(table),
                 certificates,
                 limits,
+                recorder: Recorder::default(),
                 site: OnceLock::new(),
                 id: format!("bentlane-{:08x}", u32::from_be_bytes(id)).into(),
             }),
@@ -124,7 +108,7 @@ impl Proxy {
     pub fn publish(&self, snapshot: Arc<Snapshot>) -> Replaced {
         self.shared.certificates.pin(&snapshot);
         let now = self.shared.table.load();
-        let next = RoutingTable::new(snapshot, Some(&now), &self.roots, now.recorder.clone());
+        let next = RoutingTable::new(snapshot, Some(&now), &self.roots);
         let wanted = OwnAddresses::of(&next);
         drop(now);
         let replaced = self.shared.table.swap(Arc::new(next));
@@ -147,7 +131,7 @@ impl Proxy {
     /// Where the exchanges are that have passed.
     #[must_use]
     pub fn recorder(&self) -> Recorder {
-        self.shared.table.load().recorder.clone()
+        self.shared.recorder.clone()
     }
 
     /// Starts to serve on `listeners`. It goes on until the service stops.

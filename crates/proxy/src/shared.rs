@@ -1,0 +1,29 @@
+use std::sync::{Arc, OnceLock};
+
+use arc_swap::ArcSwap;
+
+use crate::certificates::Certificates;
+use crate::record::Recorder;
+use crate::routing_table::{Limits, RoutingTable};
+use crate::site::OwnSite;
+
+/// What all connections share.
+#[derive(Debug)]
+pub(crate) struct Shared {
+    pub(crate) table: ArcSwap<RoutingTable>,
+    pub(crate) certificates: Arc<Certificates>,
+    pub(crate) limits: Limits,
+    pub(crate) recorder: Recorder,
+    /// What answers under our own name, once it is there.
+    pub(crate) site: OnceLock<Arc<dyn OwnSite>>,
+    /// What we sign messages with in `Via`: another for each service, so that a request that comes
+    /// back to us is told from one that passes another machine's service.
+    pub(crate) id: Box<str>,
+}
+
+impl Shared {
+    /// The routes of the moment; a request keeps them until it is answered.
+    pub(crate) fn routing_table(&self) -> Arc<RoutingTable> {
+        self.table.load_full()
+    }
+}
