@@ -163,18 +163,14 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
 
     let ends = load::Ends::new(&relay, &subject, folder.path());
     if wanted(Part::Requests) {
-        for protocol in [load::Protocol::Http1, load::Protocol::Http2] {
-            ends.throughput(protocol, scale, &mut report);
-            ends.latency(protocol, scale, &mut report);
-            ends.transfers(protocol, scale, &mut report);
-        }
+        requests(&ends, scale, &mut report);
     }
     if wanted(Part::Clients) {
         clients::compare(
             &relay,
             &responder,
             &subject,
-            folder.path(),
+            bare_folder,
             scale,
             &mut report,
         );
@@ -184,13 +180,14 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
         clients::idle(bentlane, folder.path(), ends, scale, &mut report);
     }
     if wanted(Part::Connections) {
-        let folder = folder.path().join("connections");
-        let relay = process::Server::start(&relaying);
-        let mut subject = subject::Subject::start(bentlane, &folder, responder.address());
-        subject.add_routes(subject::ROUTES, &target);
-        // Started anew, so that no side has memory left from before.
-        subject.restart();
-        load::Ends::new(&relay, &subject, bare_folder).idle(scale, &mut report);
+        connections(
+            bentlane,
+            bare_folder,
+            &responder,
+            &target,
+            scale,
+            &mut report,
+        );
     }
     if wanted(Part::Steady) {
         ends.steady(&subject, scale, &mut report);
@@ -200,27 +197,20 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
         tls::handshakes(&relay, &subject, folder.path(), scale, &mut report);
     }
     if wanted(Part::Names) {
-        dns::compare(&responder, &subject, scale, "", &mut report);
-        dns::kept(&subject, scale, &mut report);
-        dns::garbage(&subject, scale, &mut report);
-        dns::beside_load(&responder, &subject, &ends, scale, &mut report);
+        names(&responder, &subject, &ends, scale, &mut report);
     }
     if wanted(Part::Starts) {
-        report.memory(
-            "after the load, 1,000 routes and 10,000 certificates",
-            subject.resident_kib(),
-        );
-        subject.restarts("1,000", scale, &mut report);
-        report.memory("after a start, 1,000 routes", subject.resident_kib());
+        starts(&mut subject, scale, &mut report);
     }
     if wanted(Part::Growth) {
-        grow::compare(scale, &mut report);
-        subject.add_many(scale.many, &target);
-        let routes = format!(", {} routes", scale.many);
-        dns::compare(&responder, &subject, scale, &routes, &mut report);
-        // It listens elsewhere since it was started anew.
-        let ends = load::Ends::new(&relay, &subject, bare_folder);
-        grow::serving(&mut subject, &ends, scale, &mut report);
+        growth(
+            &relay,
+            &responder,
+            &mut subject,
+            (bare_folder, &target),
+            scale,
+            &mut report,
+        );
     }
     if wanted(Part::Checks) {
         let upstream = responder.address();
@@ -229,10 +219,74 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
 
     report.print();
     drop(subject);
-    let code = if report.within_aims() {
-        ExitCode::SUCCESS
-    } else {
-        ExitCode::FAILURE
+    let code = match report.within_aims() {
+        true => ExitCode::SUCCESS,
+        false => ExitCode::FAILURE,
     };
     (report, code)
+}
+
+/// Measures idle connections, at a relay and a service of their own, started again so that neither has
+/// memory left from other work.
+fn connections(
+    bentlane: &Path,
+    folder: &Path,
+    responder: &process::Server,
+    target: &str,
+    scale: Scale,
+    report: &mut Report,
+) {
+    let relay = process::Server::start(&["relay", target, folder.to_str().unwrap()]);
+    let data = folder.join("connections");
+    let mut subject = subject::Subject::start(bentlane, &data, responder.address());
+    subject.add_routes(subject::ROUTES, target);
+    subject.restart();
+    load::Ends::new(&relay, &subject, folder).idle(scale, report);
+}
+
+fn names(
+    responder: &process::Server,
+    subject: &subject::Subject,
+    ends: &load::Ends,
+    scale: Scale,
+    report: &mut Report,
+) {
+    dns::compare(responder, subject, scale, "", report);
+    dns::kept(subject, scale, report);
+    dns::garbage(subject, scale, report);
+    dns::beside_load(responder, subject, ends, scale, report);
+}
+
+fn starts(subject: &mut subject::Subject, scale: Scale, report: &mut Report) {
+    report.memory(
+        "after the load, 1,000 routes and 10,000 certificates",
+        subject.resident_kib(),
+    );
+    subject.restarts("1,000", scale, report);
+    report.memory("after a start, 1,000 routes", subject.resident_kib());
+}
+
+fn requests(ends: &load::Ends, scale: Scale, report: &mut Report) {
+    for protocol in [load::Protocol::Http1, load::Protocol::Http2] {
+        ends.throughput(protocol, scale, report);
+        ends.latency(protocol, scale, report);
+        ends.transfers(protocol, scale, report);
+    }
+}
+
+fn growth(
+    relay: &process::Server,
+    responder: &process::Server,
+    subject: &mut subject::Subject,
+    (folder, target): (&Path, &str),
+    scale: Scale,
+    report: &mut Report,
+) {
+    grow::compare(scale, report);
+    subject.add_many(scale.many, target);
+    let routes = format!(", {} routes", scale.many);
+    dns::compare(responder, subject, scale, &routes, report);
+    // It listens elsewhere since it was started again.
+    let ends = load::Ends::new(relay, subject, folder);
+    grow::serving(subject, &ends, scale, report);
 }

@@ -2,10 +2,11 @@
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 
 use bentlane_tests::{App, World, make_certificate, reserve_port, run, wait_until};
 
-fn mode(path: &std::path::Path) -> u32 {
+fn mode(path: &Path) -> u32 {
     fs::metadata(path).unwrap().permissions().mode() & 0o777
 }
 
@@ -36,6 +37,23 @@ fn a_server_gets_its_files() {
     );
     assert_eq!((mode(&chain), mode(&key)), (0o644, 0o600));
 
+    openssl_serves_with(&world, &chain, &key);
+
+    let again = world.run(&["cert", "issue", "store.moor.test", "--out", out]);
+    assert_eq!(again.code, 2, "nothing that is there is lost: {again:?}");
+    assert!(again.stderr.contains("is there already"), "{again:?}");
+    world.ok(&[
+        "cert",
+        "issue",
+        "store.moor.test",
+        "--out",
+        out,
+        "--overwrite",
+    ]);
+}
+
+/// Serves with these files, and asks with curl, which trusts the root alone.
+fn openssl_serves_with(world: &World, chain: &Path, key: &Path) {
     let port = reserve_port().to_string();
     let (chain, key) = (chain.to_str().unwrap(), key.to_str().unwrap());
     let server = std::process::Command::new("openssl")
@@ -89,18 +107,6 @@ fn a_server_gets_its_files() {
     }
     server.kill().unwrap();
     server.wait().unwrap();
-
-    let again = world.run(&["cert", "issue", "store.moor.test", "--out", out]);
-    assert_eq!(again.code, 2, "nothing that is there is lost: {again:?}");
-    assert!(again.stderr.contains("is there already"), "{again:?}");
-    world.ok(&[
-        "cert",
-        "issue",
-        "store.moor.test",
-        "--out",
-        out,
-        "--overwrite",
-    ]);
 }
 
 #[test]
@@ -160,6 +166,14 @@ fn files_are_named_and_parted_as_one_likes() {
         "{opened}"
     );
 
+    assert_eq!(fs::read_dir(&folder).unwrap().count(), 3);
+}
+
+#[test]
+fn wrong_requests_for_files_are_refused_and_leave_nothing() {
+    let world = World::with_routes(&[]);
+    let folder = world.path("tls");
+    let out = folder.to_str().unwrap();
     for (args, code, part) in [
         (
             &["www.example.com"][..],
@@ -193,11 +207,7 @@ fn files_are_named_and_parted_as_one_likes() {
         assert_eq!(refused.code, code, "{refused:?}");
         assert!(refused.stderr.contains(part), "{refused:?}");
     }
-    assert_eq!(
-        fs::read_dir(&folder).unwrap().count(),
-        3,
-        "nothing half-made is left"
-    );
+    assert!(!folder.exists(), "nothing half-made is left");
 }
 
 #[test]
@@ -528,6 +538,13 @@ fn exported_files_are_kept_fresh() {
         serde_json::Value::Null
     );
     assert!(key.exists(), "the files stay");
+}
+
+#[test]
+fn wrong_exports_are_refused() {
+    let world = World::with_routes(&[]);
+    let folder = world.path("tls");
+    let to = folder.to_str().unwrap();
     for (args, part) in [
         (
             vec!["cert", "export", "a.example.com", "--to", to],

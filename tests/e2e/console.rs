@@ -71,7 +71,11 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
         .await;
     browser.find_text("p", "1 route: 1 ready").await;
 
-    // A check by hand is a check, too.
+    check_by_hand_and_open_the_routes_page(&browser, port).await;
+    browser.close().await;
+}
+
+async fn check_by_hand_and_open_the_routes_page(browser: &Browser, port: u16) {
     browser
         .find_text("button", "Check all now")
         .await
@@ -96,7 +100,6 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     let deep = browser.find_text("button", "Check deeply").await;
     deep.click().await.unwrap();
     browser.find("[data-slug=root-distrusted]").await;
-    browser.close().await;
 }
 
 /// The keys that put `text` in the place of what is in a field.

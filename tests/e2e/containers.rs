@@ -67,7 +67,22 @@ fn routes_follow_their_containers() {
     engine.ok(&["start", "tiles"]);
     wait_for(&world, "tiles.moor.test", None);
 
-    // A certificate inside, also when the container is made anew.
+    certificates_follow_their_container(&world, &mut engine);
+    ports_are_the_published_ones(&world, &engine);
+    routes_are_checked_from_containers(&world, &engine);
+
+    engine.silence();
+    let found = wait_for(&world, "tiles.moor.test", Some("engine-silent"));
+    assert_eq!(found["hop"], "connect");
+    engine.serve();
+    wait_for(&world, "tiles.moor.test", None);
+
+    let refused = world.run(&["route", "add", "x.moor.test", "container:-x"]);
+    assert_eq!(refused.code, 2, "{refused:?}");
+}
+
+/// Certificates are copied into a container, also when it is made again.
+fn certificates_follow_their_container(world: &World, engine: &mut Containers) {
     let files = ["tiles.moor.test.pem", "tiles.moor.test.key"];
     world.ok(&[
         "cert",
@@ -82,16 +97,16 @@ fn routes_follow_their_containers() {
         let path = format!("/tls/{file}");
         engine.run(&["exec", "tiles", "/bin/busybox", "cat", &path])
     };
-    let first = files.map(|file| read(&engine, file).ok());
+    let first = files.map(|file| read(engine, file).ok());
     assert!(first[0].contains("BEGIN CERTIFICATE") && first[1].contains("PRIVATE KEY"));
 
     engine.ok(&["rm", "--force", "--time", "0", "tiles"]);
-    let found = wait_for(&world, "tiles.moor.test", Some("container-gone"));
+    let found = wait_for(world, "tiles.moor.test", Some("container-gone"));
     assert_eq!(found["summary"], "there is no container tiles");
     engine.start_hut("tiles", &["--publish", "127.0.0.1::80"]);
-    wait_for(&world, "tiles.moor.test", None);
+    wait_for(world, "tiles.moor.test", None);
     wait_until("the new container to have the files", || {
-        let again = files.map(|file| read(&engine, file).stdout);
+        let again = files.map(|file| read(engine, file).stdout);
         (again == first).then_some(())
     });
     // Files that are new while no engine answers reach it once it does.
@@ -104,7 +119,7 @@ fn routes_follow_their_containers() {
     engine.serve();
     wait_until("the container to have the new files", || {
         let now = std::fs::read_to_string(&kept).unwrap();
-        (read(&engine, files[0]).stdout == now).then_some(())
+        (read(engine, files[0]).stdout == now).then_some(())
     });
     let stop = [
         "cert",
@@ -116,28 +131,32 @@ fn routes_follow_their_containers() {
         "/tls",
     ];
     world.ok(&stop);
+}
 
-    // No port is published, or known: the route says which one is meant.
+/// A container without a published port needs one in the route.
+fn ports_are_the_published_ones(world: &World, engine: &Containers) {
     engine.start_hut("quiet", &[]);
     world.ok(&["route", "add", "quiet.moor.test", "container:quiet"]);
-    let found = wait_for(&world, "quiet.moor.test", Some("container-unpublished"));
+    let found = wait_for(world, "quiet.moor.test", Some("container-unpublished"));
     let command = found["fix"]["command"]
         .as_str()
         .unwrap()
         .replace("PORT", "80");
     let words: Vec<&str> = command.split(' ').skip(1).collect();
     world.ok(&words);
-    wait_for(&world, "quiet.moor.test", None);
+    wait_for(world, "quiet.moor.test", None);
 
     engine.start_hut("alone", &["--network", "none"]);
     world.ok(&["route", "add", "alone.moor.test", "container:alone:80"]);
-    let found = wait_for(&world, "alone.moor.test", Some("container-elsewhere"));
+    let found = wait_for(world, "alone.moor.test", Some("container-elsewhere"));
     assert_eq!(found["evidence"][0], "its network: none");
     engine.ok(&["rm", "--force", "--time", "0", "alone"]);
     engine.start_hut("alone", &["--publish", "127.0.0.1::80"]);
-    wait_for(&world, "alone.moor.test", None);
+    wait_for(world, "alone.moor.test", None);
+}
 
-    // What a container sees of a route is another matter.
+/// What a container sees of a route is another matter.
+fn routes_are_checked_from_containers(world: &World, engine: &Containers) {
     let https = format!("quiet.moor.test:{}", "127.0.0.1");
     for (name, settings, slug) in [
         (
@@ -189,13 +208,4 @@ fn routes_follow_their_containers() {
     let nobody = ["check", "--from", "container:nobody", "--engine", &socket];
     let gone = world.run(&nobody);
     assert_eq!(gone.code, 2, "{gone:?}");
-
-    engine.silence();
-    let found = wait_for(&world, "tiles.moor.test", Some("engine-silent"));
-    assert_eq!(found["hop"], "connect");
-    engine.serve();
-    wait_for(&world, "tiles.moor.test", None);
-
-    let refused = world.run(&["route", "add", "x.moor.test", "container:-x"]);
-    assert_eq!(refused.code, 2, "{refused:?}");
 }

@@ -51,6 +51,10 @@ fn records_are_added_answered_kept_and_removed() {
         "127.0.0.1"
     );
 
+    export_remove_and_import(&world);
+}
+
+fn export_remove_and_import(world: &World) {
     let exported = world.ok(&["zone", "export", "moor.test"]);
     world.ok(&["record", "remove", "moor.test", "txt"]);
     world.ok(&["record", "remove", "mail.moor.test"]);

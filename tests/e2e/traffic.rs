@@ -110,6 +110,11 @@ fn each_exchange_is_listed_with_how_it_went() {
     let ids: Vec<i64> = all.iter().map(|it| it["id"].as_i64().unwrap()).collect();
     assert!(ids.windows(2).all(|pair| pair[0] + 1 == pair[1]), "{ids:?}");
 
+    filters_and_pages_choose(&world, &ids);
+    a_summary_counts_by_route(&world);
+}
+
+fn filters_and_pages_choose(world: &World, ids: &[i64]) {
     for (flags, count) in [
         (&["--status", "4xx"][..], 2),
         (&["--status", "500-599", "--method", "head"], 1),
@@ -118,7 +123,7 @@ fn each_exchange_is_listed_with_how_it_went() {
         (&["--limit", "2"], 2),
         (&["--text", "s3cr3t"], 0),
     ] {
-        assert_eq!(listed(&world, flags).len(), count, "{flags:?}");
+        assert_eq!(listed(world, flags).len(), count, "{flags:?}");
     }
     let page = world.get(&format!("/traffic?limit=2&before={}", ids[2]));
     let before: Vec<i64> = page["exchanges"]
@@ -133,7 +138,9 @@ fn each_exchange_is_listed_with_how_it_went() {
         (&since["last"], &since["missed"]),
         (&ids[3].into(), &0.into())
     );
+}
 
+fn a_summary_counts_by_route(world: &World) {
     let table = world.ok(&["traffic"]);
     assert!(
         table.contains("down.moor.test/  (target-refuses)"),

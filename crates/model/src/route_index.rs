@@ -87,36 +87,7 @@ impl<'a> RouteIndex<'a> {
             return Err(problem);
         }
         let refuse = |field, reason: String| Err(Invalid::new(field, reason));
-        if address.port.is_some() {
-            if !address.prefix.is_root() {
-                return refuse(
-                    "prefix",
-                    "a route for raw TCP has no path prefix".to_owned(),
-                );
-            }
-            if !to.is_bare() {
-                let reason = format!(
-                    "bytes of raw TCP go to a port such as `54021` or to `HOST:PORT`, not to `{to}`"
-                );
-                return refuse("to", reason);
-            }
-            if settings.access_log.is_some() {
-                let reason = "raw TCP has no requests that could be logged";
-                return refuse("access_log", reason.to_owned());
-            }
-            if !settings.address.is_some_and(is_own) {
-                let reason = "a route for raw TCP listens on a loopback address of the name's own: \
-                              give `own`, or one such as `127.0.0.5`";
-                return refuse("address", reason.to_owned());
-            }
-        } else if settings.tls == Some(TlsEnd::Passthrough) {
-            let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
-            if !bare || !address.prefix.is_root() {
-                let reason = "TLS passes unopened to a server alone, and for every path: what is \
-                              inside is not seen";
-                return refuse("tls", reason.to_owned());
-            }
-        }
+        check_raw(route)?;
         let is_one = matches!(address.pattern, Pattern::Exact(_)) && address.port.is_none();
         if settings.subdomains && !is_one {
             let reason =
@@ -180,6 +151,47 @@ impl<'a> RouteIndex<'a> {
             _ => Ok(()),
         }
     }
+}
+
+/// Checks what a route for raw TCP, or one that does not open TLS, cannot have.
+fn check_raw(route: &Route) -> Result<(), Invalid> {
+    let Route {
+        address,
+        to,
+        settings,
+    } = route;
+    let refuse = |field, reason: String| Err(Invalid::new(field, reason));
+    if address.port.is_some() {
+        if !address.prefix.is_root() {
+            return refuse(
+                "prefix",
+                "a route for raw TCP has no path prefix".to_owned(),
+            );
+        }
+        if !to.is_bare() {
+            let reason = format!(
+                "bytes of raw TCP go to a port such as `54021` or to `HOST:PORT`, not to `{to}`"
+            );
+            return refuse("to", reason);
+        }
+        if settings.access_log.is_some() {
+            let reason = "raw TCP has no requests that could be logged";
+            return refuse("access_log", reason.to_owned());
+        }
+        if !settings.address.is_some_and(is_own) {
+            let reason = "a route for raw TCP listens on a loopback address of the name's own: \
+                          give `own`, or one such as `127.0.0.5`";
+            return refuse("address", reason.to_owned());
+        }
+    } else if settings.tls == Some(TlsEnd::Passthrough) {
+        let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
+        if !bare || !address.prefix.is_root() {
+            let reason = "TLS passes unopened to a server alone, and for every path: what is \
+                          inside is not seen";
+            return refuse("tls", reason.to_owned());
+        }
+    }
+    Ok(())
 }
 
 /// Refuses settings that are set though they mean nothing for the target, which `why` tells.

@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use arc_swap::ArcSwap;
-use bentlane_api_types::SOCKET;
-use bentlane_model::{Configuration, chain};
+use bentlane_api_types::{Capacity, SOCKET};
+use bentlane_model::{Configuration, Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::{Certificates, Limits, Proxy, TargetRoots};
 use bentlane_resolver::View;
@@ -31,6 +31,7 @@ use crate::exports::{self, Exports};
 use crate::history::History;
 use crate::inherited::Inherited;
 use crate::last_known_good;
+use crate::listening::Listening;
 use crate::machine::MachineObserver;
 use crate::pki::{self, AuthorityStore, BUNDLE, Imports, Pki};
 use crate::query_log::{self, QueryLog};
@@ -89,14 +90,8 @@ impl Service {
         }
         let sockets = BoundSockets::bind(&config.listen, inherited, &data_dir)?;
         let supervisor = Supervisor::new(shutdown);
-        let (api, history) = assemble(
-            &config,
-            &data_dir,
-            &sockets,
-            authority,
-            configuration,
-            supervisor,
-        )?;
+        let foundation = Foundation::new(&config, &data_dir, &sockets, authority, configuration)?;
+        let (api, history) = assemble(&config, &data_dir, foundation, supervisor)?;
         let api = Arc::new(api);
         let site = Site::new(api::console_router(Arc::clone(&api)));
         api.configuration.proxy().serve_site(Arc::new(site));
@@ -193,94 +188,145 @@ impl Service {
     }
 }
 
-/// Connects the parts with each other. Nothing runs yet.
-fn assemble(
+fn checker(
     config: &Config,
-    data_dir: &DataDir,
-    sockets: &BoundSockets,
-    authority: AuthorityStore,
-    configuration: Configuration,
-    supervisor: Supervisor,
-) -> Result<(Api, History), ServiceError> {
-    let started_at = OffsetDateTime::now_utc();
-    let listening = sockets
-        .listening()
-        .map_err(io_error("read the listeners' addresses"))?;
-    let listening = Arc::new(listening);
-    let (limits, capacity) = make_room(Limits::default());
-    let zones = configuration.zones.iter().map(|zone| zone.name.clone());
-    let served = Arc::new(Certificates::new(authority.issuer(pki::certified(zones))?));
-    let compiled = Arc::new(compile(configuration, Arc::default()));
-    let proxy = Proxy::new(
-        Arc::clone(&compiled),
-        Arc::clone(&served),
-        TargetRoots::new(data_dir.path(BUNDLE)),
-        limits,
-    );
-    let snapshot = Arc::new(ArcSwap::new(compiled));
-    let storage = Arc::new(Storage::default());
-    let events = Events::new();
-    let history = History::new(Arc::clone(&storage), config.checks.keep);
+    listening: &Listening,
+    snapshot: Arc<ArcSwap<Snapshot>>,
+    served: Arc<Certificates>,
+    authority: &AuthorityStore,
+    history: &History,
+    events: &Events,
+) -> Result<RouteChecker, ServiceError> {
     let root = authority.root().certificate().clone();
-    let resolver_at = listening.dns.first().copied();
-    let checker = Arc::new(RouteChecker::new(
-        Arc::clone(&snapshot),
+    let resolver = listening.dns.first().copied();
+    Ok(RouteChecker::new(
+        snapshot,
         Prober::new([root], ProbeLimits::default()).map_err(io_error("set up checks"))?,
-        Arc::clone(&served),
+        served,
         &CheckedListeners {
-            resolver: resolver_at.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
+            resolver: resolver.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
             https: &listening.https,
             http: &listening.http,
         },
         config.checks.every,
         history.sender(),
         events.clone(),
-    ));
-    let imports = Imports::load(authority.keys())?;
-    let pki = Arc::new(Pki::new(
-        data_dir,
-        authority,
-        imports,
-        served,
-        Arc::clone(&snapshot),
-        Arc::clone(&checker),
-    ));
-    let machine = Arc::new(MachineObserver::new(
+    ))
+}
+
+/// What other parts are made of.
+struct Foundation {
+    listening: Arc<Listening>,
+    capacity: Capacity,
+    snapshot: Arc<ArcSwap<Snapshot>>,
+    proxy: Proxy,
+    storage: Arc<Storage>,
+    events: Events,
+    history: History,
+    checker: Arc<RouteChecker>,
+    pki: Arc<Pki>,
+}
+
+impl Foundation {
+    fn new(
+        config: &Config,
+        data_dir: &DataDir,
+        sockets: &BoundSockets,
+        authority: AuthorityStore,
+        configuration: Configuration,
+    ) -> Result<Self, ServiceError> {
+        let listening = sockets
+            .listening()
+            .map_err(io_error("read the listeners' addresses"))?;
+        let (limits, capacity) = make_room(Limits::default());
+        let zones = configuration.zones.iter().map(|zone| zone.name.clone());
+        let served = Arc::new(Certificates::new(authority.issuer(pki::certified(zones))?));
+        let compiled = Arc::new(compile(configuration, Arc::default()));
+        let proxy = Proxy::new(
+            Arc::clone(&compiled),
+            Arc::clone(&served),
+            TargetRoots::new(data_dir.path(BUNDLE)),
+            limits,
+        );
+        let snapshot = Arc::new(ArcSwap::new(compiled));
+        let storage = Arc::new(Storage::default());
+        let events = Events::new();
+        let history = History::new(Arc::clone(&storage), config.checks.keep);
+        let checker = Arc::new(checker(
+            config,
+            &listening,
+            Arc::clone(&snapshot),
+            Arc::clone(&served),
+            &authority,
+            &history,
+            &events,
+        )?);
+        let imports = Imports::load(authority.keys())?;
+        let pki = Pki::new(
+            data_dir,
+            authority,
+            imports,
+            served,
+            Arc::clone(&snapshot),
+            Arc::clone(&checker),
+        );
+        Ok(Self {
+            listening: Arc::new(listening),
+            capacity,
+            snapshot,
+            proxy,
+            storage,
+            events,
+            history,
+            checker,
+            pki: Arc::new(pki),
+        })
+    }
+}
+
+/// Connects the parts with each other. Nothing runs yet.
+fn assemble(
+    config: &Config,
+    data_dir: &DataDir,
+    foundation: Foundation,
+    supervisor: Supervisor,
+) -> Result<(Api, History), ServiceError> {
+    let Foundation {
+        listening,
+        capacity,
+        snapshot,
+        proxy,
+        storage,
+        events,
+        history,
+        checker,
+        pki,
+    } = foundation;
+    let started_at = OffsetDateTime::now_utc();
+    let machine = MachineObserver::new(
         data_dir,
         Arc::clone(&listening),
         Arc::clone(&snapshot),
         Arc::clone(&pki),
         started_at,
-    ));
+    );
     let queries = Arc::new(QueryLog::default());
+    let forwarder = config
+        .upstreams
+        .forwarder(&listening.dns, config.rebinding.clone());
+    let dns = listening.dns_settings();
+    let system_files = SystemFiles::new(data_dir, Arc::clone(&listening), Arc::clone(&snapshot));
+    let traffic = TrafficLog::new(proxy.recorder(), Arc::clone(&storage), config.traffic);
+    let exports = Exports::load(data_dir, Arc::clone(&pki), config.engine.clone())?;
     let api = Api {
-        traffic: Arc::new(TrafficLog::new(
-            proxy.recorder(),
-            Arc::clone(&storage),
-            config.traffic,
-        )),
-        resolver: View::new(
-            Arc::clone(&snapshot),
-            listening.dns_settings(),
-            config
-                .upstreams
-                .forwarder(&listening.dns, config.rebinding.clone()),
-            queries.log(),
-        ),
+        traffic: Arc::new(traffic),
+        resolver: View::new(Arc::clone(&snapshot), dns, forwarder, queries.log()),
         queries,
-        system_files: Arc::new(SystemFiles::new(
-            data_dir,
-            Arc::clone(&listening),
-            Arc::clone(&snapshot),
-        )),
-        exports: Arc::new(Exports::load(
-            data_dir,
-            Arc::clone(&pki),
-            config.engine.clone(),
-        )?),
+        system_files: Arc::new(system_files),
+        exports: Arc::new(exports),
         checks: Arc::new(Checks {
             checker: Arc::clone(&checker),
-            machine,
+            machine: Arc::new(machine),
             pki: Arc::clone(&pki),
         }),
         configuration: Arc::new(ActiveConfiguration::new(Parts {

@@ -158,31 +158,8 @@ fn asked(question: &str) -> Result<String, CliError> {
 impl Authority {
     pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         match self {
-            Self::Show(Show {}) => {
-                let authority: AuthorityView = client.get("/authority").await?;
-                let clients = trust::ask(client).await?.clients(&home());
-                let shown = Shown { authority, clients };
-                output.data(&shown, |Shown { authority, clients }| {
-                    let clients = trust::describe(output, clients).join("\n");
-                    format!("{}\n\n{clients}", describe(output, authority))
-                })?;
-            }
-            Self::Export(Export { out, form }) => {
-                let form = form.form();
-                let name = serde_json::to_value(form).map_err(CliError::Answer)?;
-                let name = name.as_str().unwrap_or_default();
-                let path = format!("/authority/root?form={name}");
-                let exporting = busy("exporting the root");
-                let octets = client.bytes(&path).await?;
-                drop(exporting);
-                match out {
-                    None => output.raw(&octets)?,
-                    Some(path) => {
-                        new_file(&path, &octets)?;
-                        output.say(&format!("the root certificate is in {}", path.display()));
-                    }
-                }
-            }
+            Self::Show(Show {}) => show(client, output).await?,
+            Self::Export(wanted) => export(client, output, wanted).await?,
             Self::Rotate(Rotate { passphrase }) => {
                 let authority = rotate(client, &passphrase).await?;
                 output.data(&authority, |view| describe(output, view))?;
@@ -191,56 +168,97 @@ impl Authority {
                      the new one trusted before that is over: bentlane authority export",
                 );
             }
-            Self::Import(ImportFiles {
-                certificate,
-                key,
-                unconstrained,
-                passphrase,
-            }) => {
-                let key = whole_path(key.as_deref().unwrap_or(&certificate))?;
-                let locked = read_text(&key)?.contains("BEGIN ENCRYPTED PRIVATE KEY");
-                let request = ImportRoot {
-                    certificate: whole_path(&certificate)?,
-                    key,
-                    passphrase: locked.then(|| passphrase.read()).transpose()?,
-                    unconstrained,
-                };
-                let authority: AuthorityView = client.post("/authority/import", &request).await?;
-                output.data(&authority, |view| describe(output, view))?;
-                output.say(match authority.unconstrained {
-                    true => {
-                        "this root is in force. It can vouch for any name, so it is not put into \
-                         trust stores: install it as the owner of that root does"
-                    }
-                    false => {
-                        "this root is in force; add it to the trust stores: sudo bentlane \
-                         system attach --only trust"
-                    }
-                });
-            }
+            Self::Import(files) => import(client, output, files).await?,
             Self::Unlock(UnlockKey { passphrase }) => {
                 let unlock = unlock(client, &passphrase).await?;
                 let authority: AuthorityView = client.post("/authority/unlock", &unlock).await?;
                 output.data(&authority, |view| describe(output, view))?;
             }
-            Self::Protect(ProtectKey {
-                remove,
-                passphrase,
-                new_passphrase_file,
-            }) => {
-                let Unlock { passphrase } = unlock(client, &passphrase).await?;
-                let next = match (remove, new_passphrase_file) {
-                    (true, _) => None,
-                    (false, Some(file)) => Some(first_line(&file)?),
-                    (false, None) => Some(asked_twice()?),
-                };
-                let protect = Protect { passphrase, next };
-                let authority: AuthorityView = client.post("/authority/protect", &protect).await?;
-                output.data(&authority, |view| describe(output, view))?;
-            }
+            Self::Protect(key) => protect(client, output, key).await?,
         }
         Ok(Answer::Yes)
     }
+}
+
+async fn show(client: &Client, output: &Output) -> Result<(), CliError> {
+    let authority: AuthorityView = client.get("/authority").await?;
+    let clients = trust::ask(client).await?.clients(&home());
+    let shown = Shown { authority, clients };
+    output.data(&shown, |Shown { authority, clients }| {
+        let clients = trust::describe(output, clients).join("\n");
+        format!("{}\n\n{clients}", describe(output, authority))
+    })?;
+    Ok(())
+}
+
+async fn export(
+    client: &Client,
+    output: &Output,
+    Export { out, form }: Export,
+) -> Result<(), CliError> {
+    let form = form.form();
+    let name = serde_json::to_value(form).map_err(CliError::Answer)?;
+    let name = name.as_str().unwrap_or_default();
+    let path = format!("/authority/root?form={name}");
+    let exporting = busy("exporting the root");
+    let octets = client.bytes(&path).await?;
+    drop(exporting);
+    match out {
+        None => output.raw(&octets)?,
+        Some(path) => {
+            new_file(&path, &octets)?;
+            output.say(&format!("the root certificate is in {}", path.display()));
+        }
+    }
+    Ok(())
+}
+
+async fn import(client: &Client, output: &Output, files: ImportFiles) -> Result<(), CliError> {
+    let ImportFiles {
+        certificate,
+        key,
+        unconstrained,
+        passphrase,
+    } = files;
+    let key = whole_path(key.as_deref().unwrap_or(&certificate))?;
+    let locked = read_text(&key)?.contains("BEGIN ENCRYPTED PRIVATE KEY");
+    let request = ImportRoot {
+        certificate: whole_path(&certificate)?,
+        key,
+        passphrase: locked.then(|| passphrase.read()).transpose()?,
+        unconstrained,
+    };
+    let authority: AuthorityView = client.post("/authority/import", &request).await?;
+    output.data(&authority, |view| describe(output, view))?;
+    output.say(match authority.unconstrained {
+        true => {
+            "this root is in force. It can vouch for any name, so it is not put into \
+             trust stores: install it as the owner of that root does"
+        }
+        false => {
+            "this root is in force; add it to the trust stores: sudo bentlane \
+             system attach --only trust"
+        }
+    });
+    Ok(())
+}
+
+async fn protect(client: &Client, output: &Output, key: ProtectKey) -> Result<(), CliError> {
+    let ProtectKey {
+        remove,
+        passphrase,
+        new_passphrase_file,
+    } = key;
+    let Unlock { passphrase } = unlock(client, &passphrase).await?;
+    let next = match (remove, new_passphrase_file) {
+        (true, _) => None,
+        (false, Some(file)) => Some(first_line(&file)?),
+        (false, None) => Some(asked_twice()?),
+    };
+    let protect = Protect { passphrase, next };
+    let authority: AuthorityView = client.post("/authority/protect", &protect).await?;
+    output.data(&authority, |view| describe(output, view))?;
+    Ok(())
 }
 
 /// The authority, and who trusts it.

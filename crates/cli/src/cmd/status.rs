@@ -1,7 +1,7 @@
 use std::net::SocketAddr;
 
 use bentlane_api_types::{
-    Attention, Capacity, RunsAs, Status as StatusView, TaskStateView, TaskView,
+    Attention, Capacity, DatabaseStatus, RunsAs, Status as StatusView, TaskStateView, TaskView,
 };
 use bentlane_checks::MachineVerdict;
 use clap::Args;
@@ -51,33 +51,37 @@ pub(crate) async fn overview(client: &Client, output: &Output) -> Result<Answer,
     Ok(answer)
 }
 
-fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>) -> String {
-    let minutes = format_description!("[year]-[month]-[day] [hour]:[minute] UTC");
-    let since = status.started_at.format(&minutes).unwrap_or_default();
-    let places = |all: &[SocketAddr]| {
-        all.iter()
-            .map(ToString::to_string)
-            .collect::<Vec<_>>()
-            .join("  ")
-    };
-    let listeners = &status.listeners;
-    let database = if status.database.reachable {
-        status.database.place.clone()
-    } else {
-        let away = format!(
-            "{}  not reachable: routes work, changes do not",
-            status.database.place
-        );
-        output.paint(Tone::Broken, &away)
-    };
-    let upstreams = match status.upstreams.as_deref() {
+fn places(all: &[SocketAddr]) -> String {
+    let all = all.iter().map(ToString::to_string);
+    all.collect::<Vec<_>>().join("  ")
+}
+
+fn database(output: &Output, database: &DatabaseStatus) -> String {
+    if database.reachable {
+        return database.place.clone();
+    }
+    let away = format!(
+        "{}  not reachable: routes work, changes do not",
+        database.place
+    );
+    output.paint(Tone::Broken, &away)
+}
+
+fn upstreams(output: &Output, upstreams: Option<&[SocketAddr]>) -> String {
+    match upstreams {
         None => "other names are refused".to_owned(),
         Some([]) => {
             let none = "no upstream resolver is known: other names do not resolve";
             output.paint(Tone::Broken, none)
         }
         Some(all) => format!("other names from {}", places(all)),
-    };
+    }
+}
+
+fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>) -> String {
+    let minutes = format_description!("[year]-[month]-[day] [hour]:[minute] UTC");
+    let since = status.started_at.format(&minutes).unwrap_or_default();
+    let listeners = &status.listeners;
     let line = |label: &str, text: &str| {
         format!(
             "  {} {text}",
@@ -92,7 +96,14 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
             status.pid
         ),
         String::new(),
-        line("DNS", &format!("{}  {upstreams}", places(&listeners.dns))),
+        line(
+            "DNS",
+            &format!(
+                "{}  {}",
+                places(&listeners.dns),
+                upstreams(output, status.upstreams.as_deref())
+            ),
+        ),
         line(
             "HTTP",
             &format!("{}  redirects to HTTPS", places(&listeners.http)),
@@ -105,7 +116,7 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
                 places(&listeners.console)
             ),
         ),
-        line("database", &database),
+        line("database", &database(output, &status.database)),
         line("data", &status.data_dir),
         line("user", &runs_as(output, &status.runs_as)),
         line("limits", &capacity(output, &status.capacity)),

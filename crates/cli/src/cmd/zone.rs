@@ -179,41 +179,8 @@ impl Zone {
                     )
                 })?;
             }
-            Self::List(List {}) => {
-                let zones: Zones = client.get("/zones").await?;
-                if zones.zones.is_empty() && !output.is_json() {
-                    output.say("there is no zone yet: add one with `bentlane zone add moor.test`");
-                    return Ok(Answer::Yes);
-                }
-                output.data(&zones, |Zones { zones }| {
-                    let row = |zone: &ZoneView| {
-                        [
-                            zone.name.clone(),
-                            zone.routes.to_string(),
-                            zone.records.to_string(),
-                            resolves_to(zone),
-                        ]
-                    };
-                    let heading = ["ZONE", "ROUTES", "RECORDS", "RESOLVES TO"];
-                    table(heading, zones.iter().map(row).collect())
-                })?;
-            }
-            Self::Show(Show { name }) => {
-                let zone: ZoneView = client.get(&format!("/zones/{}", segment(&name))).await?;
-                let records: Records = client.get("/records").await?;
-                let path = format!("/queries?limit={SHOWN_COUNTS}&zone={}", segment(&name));
-                let queries: Queries = client.get(&path).await?;
-                let shown = Shown {
-                    asked_most: queries.counts,
-                    own_records: records
-                        .records
-                        .into_iter()
-                        .filter(|record| record.zone == zone.name)
-                        .collect(),
-                    zone,
-                };
-                output.data(&shown, describe)?;
-            }
+            Self::List(List {}) => list(client, output).await?,
+            Self::Show(Show { name }) => show(client, output, &name).await?,
             Self::Edit(edit) => {
                 let path = format!("/zones/{}", segment(&edit.name));
                 let zone: ZoneView = client.patch(&path, &edit.changes.patch()?).await?;
@@ -221,46 +188,93 @@ impl Zone {
                     format!("{}  {}", zone.name, resolves_to(zone))
                 })?;
             }
-            Self::Import(Import {
-                name,
-                file,
-                dry_run,
-            }) => {
-                let text = read_text(&file)?;
-                let path = format!("/zones/{}/file?dry_run={dry_run}", segment(&name));
-                let importing = busy("importing records");
-                let records: Records = client.put(&path, &ZoneFile { text }).await?;
-                drop(importing);
-                output.data(&records, |records| record_table(&records.records))?;
-                let count = records.records.len();
-                output.say(&match dry_run {
-                    true => format!("{name} would have these {count} records"),
-                    false => format!("{name} has these {count} records now"),
-                });
-            }
+            Self::Import(import) => self::import(client, output, import).await?,
             Self::Export(Export { name }) => {
                 let path = format!("/zones/{}/file", segment(&name));
                 let file: ZoneFile = client.get(&path).await?;
                 output.data(&file, |file| file.text.clone())?;
             }
-            Self::Remove(Remove { name, with_routes }) => {
-                let path = format!("/zones/{}?with_routes={with_routes}", segment(&name));
-                client.delete(&path).await?;
-                output.say(&format!("removed the zone {name}"));
-                let authority: AuthorityView = client.get("/authority").await?;
-                if authority
-                    .limits
-                    .is_some_and(|limits| limits.contains(&name))
-                {
-                    output.say(&format!(
-                        "the root can still vouch for {name}; `bentlane authority rotate` makes one \
-                         that cannot, which then has to be trusted anew"
-                    ));
-                }
-            }
+            Self::Remove(zone) => remove(client, output, zone).await?,
         }
         Ok(Answer::Yes)
     }
+}
+
+async fn list(client: &Client, output: &Output) -> Result<(), CliError> {
+    let zones: Zones = client.get("/zones").await?;
+    if zones.zones.is_empty() && !output.is_json() {
+        output.say("there is no zone yet: add one with `bentlane zone add moor.test`");
+        return Ok(());
+    }
+    output.data(&zones, |Zones { zones }| {
+        let row = |zone: &ZoneView| {
+            [
+                zone.name.clone(),
+                zone.routes.to_string(),
+                zone.records.to_string(),
+                resolves_to(zone),
+            ]
+        };
+        let heading = ["ZONE", "ROUTES", "RECORDS", "RESOLVES TO"];
+        table(heading, zones.iter().map(row).collect())
+    })?;
+    Ok(())
+}
+
+async fn show(client: &Client, output: &Output, name: &str) -> Result<(), CliError> {
+    let zone: ZoneView = client.get(&format!("/zones/{}", segment(name))).await?;
+    let records: Records = client.get("/records").await?;
+    let path = format!("/queries?limit={SHOWN_COUNTS}&zone={}", segment(name));
+    let queries: Queries = client.get(&path).await?;
+    let shown = Shown {
+        asked_most: queries.counts,
+        own_records: records
+            .records
+            .into_iter()
+            .filter(|record| record.zone == zone.name)
+            .collect(),
+        zone,
+    };
+    output.data(&shown, describe)?;
+    Ok(())
+}
+
+async fn import(client: &Client, output: &Output, import: Import) -> Result<(), CliError> {
+    let Import {
+        name,
+        file,
+        dry_run,
+    } = import;
+    let text = read_text(&file)?;
+    let path = format!("/zones/{}/file?dry_run={dry_run}", segment(&name));
+    let importing = busy("importing records");
+    let records: Records = client.put(&path, &ZoneFile { text }).await?;
+    drop(importing);
+    output.data(&records, |records| record_table(&records.records))?;
+    let count = records.records.len();
+    output.say(&match dry_run {
+        true => format!("{name} would have these {count} records"),
+        false => format!("{name} has these {count} records now"),
+    });
+    Ok(())
+}
+
+async fn remove(client: &Client, output: &Output, zone: Remove) -> Result<(), CliError> {
+    let Remove { name, with_routes } = zone;
+    let path = format!("/zones/{}?with_routes={with_routes}", segment(&name));
+    client.delete(&path).await?;
+    output.say(&format!("removed the zone {name}"));
+    let authority: AuthorityView = client.get("/authority").await?;
+    if authority
+        .limits
+        .is_some_and(|limits| limits.contains(&name))
+    {
+        output.say(&format!(
+            "the root can still vouch for {name}; `bentlane authority rotate` makes one \
+             that cannot, which then has to be trusted again"
+        ));
+    }
+    Ok(())
 }
 
 /// A zone with its records, for `show`.

@@ -626,31 +626,8 @@ mod tests {
             );
         }
         assert_eq!(store.revision().await.unwrap(), changes.len() as u64);
-        let refused = store.apply("rowan", &changes[1], None, &known).await;
-        assert!(
-            matches!(refused, Err(StoreError::Rejected(Rejection::Taken(_)))),
-            "{refused:?}"
-        );
-
-        let late = store.apply("rowan", &changes[1], Some(3), &known).await;
-        assert!(
-            matches!(late, Err(StoreError::Moved { latest: 4 })),
-            "{late:?}"
-        );
-        // What is already so is no change.
-        let same = store
-            .apply("rowan", &changes[2], None, &known)
-            .await
-            .unwrap();
-        assert_eq!((same.revision, store.revision().await.unwrap()), (4, 4));
-
-        let (pid, _) = cluster.running().unwrap();
-        let raw = i32::try_from(pid).unwrap();
-        let process = rustix::process::Pid::from_raw(raw).unwrap();
-        rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
-        while std::path::Path::new(&format!("/proc/{pid}")).exists() {
-            tokio::time::sleep(Duration::from_millis(10)).await;
-        }
+        wrong_changes_change_nothing(&store, &changes, &known).await;
+        kill(&cluster).await;
         cluster.ensure_running().await.unwrap();
 
         let configuration = store.configuration().await.unwrap();
@@ -669,6 +646,47 @@ mod tests {
             .await
             .unwrap();
         assert_eq!(after, store.configuration().await.unwrap());
+        the_journal_has_each_change(&store).await;
+        cluster.stop().await.unwrap();
+        assert!(cluster.running().is_none());
+    }
+
+    /// Kills the server, and waits until it is gone.
+    async fn kill(cluster: &Cluster) {
+        let (pid, _) = cluster.running().unwrap();
+        let raw = i32::try_from(pid).unwrap();
+        let process = rustix::process::Pid::from_raw(raw).unwrap();
+        rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
+        while std::path::Path::new(&format!("/proc/{pid}")).exists() {
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    }
+
+    async fn wrong_changes_change_nothing(
+        store: &Store,
+        changes: &[Change],
+        known: &Configuration,
+    ) {
+        let refused = store.apply("rowan", &changes[1], None, known).await;
+        assert!(
+            matches!(refused, Err(StoreError::Rejected(Rejection::Taken(_)))),
+            "{refused:?}"
+        );
+
+        let late = store.apply("rowan", &changes[1], Some(3), known).await;
+        assert!(
+            matches!(late, Err(StoreError::Moved { latest: 4 })),
+            "{late:?}"
+        );
+        // What is already so is no change.
+        let same = store
+            .apply("rowan", &changes[2], None, known)
+            .await
+            .unwrap();
+        assert_eq!((same.revision, store.revision().await.unwrap()), (4, 4));
+    }
+
+    async fn the_journal_has_each_change(store: &Store) {
         let told: Vec<_> = store
             .journal(10)
             .await
@@ -694,7 +712,17 @@ mod tests {
                 "1 add zone moor.test",
             ]
         );
-        // A later version has added a setting, and a migration.
+    }
+
+    #[tokio::test]
+    async fn what_a_later_version_stored_is_kept() {
+        let outer = tempfile::tempdir_in("/tmp").unwrap();
+        let data_dir = DataDir::open(outer.path().join("data")).unwrap();
+        open_up(outer.path());
+        let cluster = Cluster::start(&data_dir).await.unwrap();
+        let store = Store::connect(&cluster.url()).await.unwrap();
+        let known = store.configuration().await.unwrap();
+        // It has added a setting, and a migration.
         let run = |statement: &'static str| {
             let database = &store.database;
             async move { database.execute_unprepared(statement).await.unwrap() }
@@ -718,9 +746,7 @@ mod tests {
             matches!(refused, Err(StoreError::Later { .. })),
             "{refused:?}"
         );
-
         cluster.stop().await.unwrap();
-        assert!(cluster.running().is_none());
     }
 
     fn patch(json: Value) -> Map<String, Value> {

@@ -109,6 +109,55 @@ struct Step {
     details: Vec<String>,
 }
 
+/// Steps as they are planned.
+struct Steps {
+    is_root: bool,
+    /// Those that can be done now.
+    now: Vec<Step>,
+    /// Parts that need root, when this is not root.
+    for_root: Vec<Part>,
+}
+
+impl Steps {
+    /// Adds a step that needs root.
+    fn privileged(&mut self, step: Step) {
+        match self.is_root {
+            true => self.now.push(step),
+            false => self.for_root.push(step.part),
+        }
+    }
+
+    fn lookups(&mut self, machine: &Machine) {
+        let path = machine.path(bentlane_system::Part::Resolver);
+        self.privileged(Step {
+            part: Part::Lookups,
+            text: format!(
+                "{} is pointed at Bent Lane; the present file is kept",
+                path.display()
+            ),
+            details: found::holders_of_standard_ports(),
+        });
+    }
+
+    /// Without root, the stores of the user.
+    fn trust(&mut self) {
+        let stores = trust_stores(&[home()], &installed_browsers());
+        let stores = stores.iter();
+        let stores = stores.filter(|store| self.is_root || !store.needs_root());
+        let details: Vec<String> = stores.map(|it| it.path.display().to_string()).collect();
+        if !self.is_root {
+            self.for_root.push(Part::Trust);
+        }
+        if !details.is_empty() {
+            self.now.push(Step {
+                part: Part::Trust,
+                text: "the root of this machine, which vouches for the zone alone, in".to_owned(),
+                details,
+            });
+        }
+    }
+}
+
 impl Setup {
     pub(crate) async fn run(
         self,
@@ -206,58 +255,30 @@ impl Setup {
             let fails = |seen: &MachineVerdict| seen.failed().any(|item| item.part == part);
             is_new || seen.as_ref().is_none_or(fails)
         };
-        let mut steps = Vec::new();
-        let mut for_root = Vec::new();
+        let mut steps = Steps {
+            is_root,
+            now: Vec::new(),
+            for_root: Vec::new(),
+        };
         if self.wants(Part::Zone) && is_new {
-            steps.push(Step {
+            steps.now.push(Step {
                 part: Part::Zone,
                 text: format!("{zone}, so that it and every name below it lead to this machine"),
                 details: Vec::new(),
             });
         }
-        let mut privileged = |part: Part, step: Step| match is_root {
-            true => steps.push(step),
-            false => for_root.push(part),
-        };
         if self.wants(Part::Lookups) && missing(MachinePart::Lookups) {
-            let path = machine.path(bentlane_system::Part::Resolver);
-            privileged(
-                Part::Lookups,
-                Step {
-                    part: Part::Lookups,
-                    text: format!(
-                        "{} is pointed at Bent Lane; the present file is kept",
-                        path.display()
-                    ),
-                    details: found::holders_of_standard_ports(),
-                },
-            );
+            steps.lookups(&machine);
         }
         if self.wants(Part::Trust) && missing(MachinePart::Trust) {
-            let stores = trust_stores(&[home()], &installed_browsers());
-            let stores = stores.iter().filter(|store| is_root || !store.needs_root());
-            let details: Vec<String> = stores.map(|it| it.path.display().to_string()).collect();
-            if !is_root {
-                for_root.push(Part::Trust);
-            }
-            if !details.is_empty() {
-                steps.push(Step {
-                    part: Part::Trust,
-                    text: "the root of this machine, which vouches for the zone alone, in"
-                        .to_owned(),
-                    details,
-                });
-            }
+            steps.trust();
         }
         if self.wants(Part::Unit) && machine.runs_systemd() {
-            match is_root {
-                true => steps.push(Step {
-                    part: Part::Unit,
-                    text: "systemd runs the service from the start of the machine".to_owned(),
-                    details: Vec::new(),
-                }),
-                false => for_root.push(Part::Unit),
-            }
+            steps.privileged(Step {
+                part: Part::Unit,
+                text: "systemd runs the service from the start of the machine".to_owned(),
+                details: Vec::new(),
+            });
         }
         let routes = match self.wants(Part::Routes) {
             true => proposals(client, &zone).await?,
@@ -267,9 +288,9 @@ impl Setup {
             starts_service: client.is_none(),
             starts_again: false,
             zone,
-            steps,
+            steps: steps.now,
             routes,
-            for_root,
+            for_root: steps.for_root,
         })
     }
 
