@@ -1,48 +1,42 @@
+//! Which processes and users have sockets, from the kernel's tables in `/proc` (proc(5)).
+
 use std::collections::{HashMap, HashSet};
-use std::fs;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
-use std::path::Path;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use bentlane_checks::Holder;
+use bentlane_traffic::is_secret_key;
+use procfs::ProcResult;
+use procfs::net::{TcpNetEntry, TcpState, UdpNetEntry, UdpState, tcp, tcp6, udp, udp6};
+use procfs::process::{FDTarget, Process, all_processes};
 
-/// What is in the names of options whose values are nobody's business.
-const SECRETS: [&str; 6] = ["pass", "secret", "token", "key", "auth", "credential"];
-/// Characters of the line that started a process that are kept.
+/// The most characters of a command line that are shown.
 const LONGEST_LINE: usize = 200;
+/// How long what an index has read is used again.
+const READ_EVERY: Duration = Duration::from_secs(1);
 
-/// Which process has `address`, or an address that stands for it (`0.0.0.0`, `::`).
+/// The process that has `address`, or a wildcard address that includes it (`0.0.0.0`, `::`).
 ///
-/// `None` when nobody has, when the process is another user's, or on systems without `/proc`.
+/// `None` when no process has it, when the process is another user's, or on systems without `/proc`.
 #[must_use]
 pub fn port_holder(address: SocketAddr) -> Option<Holder> {
-    let stands_for = |socket: &Socket| {
-        let ip = socket.local.ip();
-        socket.awaits_others()
-            && socket.local.port() == address.port()
-            && (ip == address.ip() || ip.is_unspecified())
-    };
-    let inode = sockets().find(stands_for)?.inode;
+    let inode = sockets()
+        .find(|socket| socket.accepts_at(address) && socket.is_unconnected)?
+        .inode;
     holders(&HashMap::from([(inode, address)])).remove(&address)
 }
 
-/// Which user has `address`, or an address that stands for it: of other users' processes nothing
-/// more can be seen. `None` when nobody has, or on systems without `/proc`.
+/// The user who has `address`, or a wildcard address that includes it. It is known for processes of
+/// other users, too. `None` when nobody has it, or on systems without `/proc`.
 #[must_use]
 pub fn port_owner(address: SocketAddr) -> Option<u32> {
-    ["tcp", "tcp6", "udp", "udp6"].into_iter().find_map(|name| {
-        let table = fs::read_to_string(Path::new("/proc/net").join(name)).unwrap_or_default();
-        table.lines().skip(1).find_map(|line| {
-            let socket = socket(line).filter(|it| it.awaits_others())?;
-            let ip = socket.local.ip();
-            let stands_for = ip == address.ip() || ip.is_unspecified();
-            let uid = line.split_whitespace().nth(7);
-            (stands_for && socket.local.port() == address.port()).then(|| uid?.parse().ok())?
-        })
-    })
+    let mut sockets = sockets();
+    let found = sockets.find(|socket| socket.accepts_at(address) && socket.is_unconnected);
+    found.map(|socket| socket.uid)
 }
 
-/// Which processes have the sockets with these local addresses; those that cannot be told are left
-/// out.
+/// The processes that have the sockets with these local addresses, as far as they can be found.
 #[must_use]
 pub fn socket_holders(addresses: &HashSet<SocketAddr>) -> HashMap<SocketAddr, Holder> {
     if addresses.is_empty() {
@@ -50,12 +44,10 @@ pub fn socket_holders(addresses: &HashSet<SocketAddr>) -> HashMap<SocketAddr, Ho
     }
     let mut wanted = HashMap::new();
     for socket in sockets() {
-        // One that was not bound to an address has the one that it is spoken to at.
-        let ip = socket.local.ip();
-        let is_his = |address: &&SocketAddr| {
-            address.port() == socket.local.port() && (ip == address.ip() || ip.is_unspecified())
-        };
-        if let Some(address) = addresses.iter().find(is_his) {
+        if let Some(address) = addresses
+            .iter()
+            .find(|address| socket.accepts_at(**address))
+        {
             wanted.insert(socket.inode, *address);
             if wanted.len() == addresses.len() {
                 break;
@@ -65,7 +57,7 @@ pub fn socket_holders(addresses: &HashSet<SocketAddr>) -> HashMap<SocketAddr, Ho
     holders(&wanted)
 }
 
-/// Who has the standard port of HTTPS, where the listeners `https` do not.
+/// The process that has the standard port of HTTPS, where the listeners `https` do not.
 #[must_use]
 pub fn other_on_443(https: &[SocketAddr]) -> Option<Holder> {
     const HTTPS: u16 = 443;
@@ -75,29 +67,39 @@ pub fn other_on_443(https: &[SocketAddr]) -> Option<Holder> {
     port_holder(SocketAddr::new(https.first()?.ip(), HTTPS))
 }
 
-/// Every TCP socket that listens, with who has it; those of other users are left out.
+/// Every TCP socket that listens, with its process; those of other users are left out.
 #[must_use]
 pub fn listeners() -> HashMap<SocketAddr, Holder> {
-    ListenerIndex::default().refresh()
+    Arc::unwrap_or_clone(ListenerIndex::default().listeners(Instant::now()))
 }
 
-/// The TCP sockets that listen, with who has them. To find the process of a socket costs a look at
-/// every open file of the machine, so each socket is looked for once.
+/// The TCP sockets that listen, with their processes. It is read at most once a second, and the
+/// process of a socket, which takes a look at every open file of the machine, is looked up once.
 #[derive(Debug, Default)]
 pub(crate) struct ListenerIndex {
+    read_at: Option<Instant>,
+    listeners: Arc<HashMap<SocketAddr, Holder>>,
     /// By the socket's inode; `None` for one of another user.
     known: HashMap<u64, Option<Holder>>,
 }
 
 impl ListenerIndex {
-    /// Reads the kernel's table again, and looks for the processes of sockets that are new.
-    pub(crate) fn refresh(&mut self) -> HashMap<SocketAddr, Holder> {
-        let listening = ["tcp", "tcp6"].into_iter().flat_map(table);
-        let listening = listening.filter(|socket| socket.awaits_others());
+    /// The listeners, as they were a second ago or less.
+    pub(crate) fn listeners(&mut self, now: Instant) -> Arc<HashMap<SocketAddr, Holder>> {
+        let is_recent = |at: Instant| now.saturating_duration_since(at) < READ_EVERY;
+        if !self.read_at.is_some_and(is_recent) {
+            self.read();
+            self.read_at = Some(now);
+        }
+        Arc::clone(&self.listeners)
+    }
+
+    fn read(&mut self) {
+        let listening = tcp_sockets().filter(|socket| socket.is_unconnected);
         let sockets: HashMap<u64, SocketAddr> = listening
             .map(|socket| (socket.inode, socket.local))
             .collect();
-        let lives = |holder: &Holder| Path::new("/proc").join(holder.pid.to_string()).exists();
+        let lives = |holder: &Holder| pid(holder).and_then(|pid| Process::new(pid).ok()).is_some();
         self.known.retain(|inode, holder| {
             sockets.contains_key(inode) && holder.as_ref().is_none_or(lives)
         });
@@ -106,10 +108,7 @@ impl ListenerIndex {
             .filter(|(inode, _)| !self.known.contains_key(inode))
             .map(|(inode, at)| (*inode, *at))
             .collect();
-        let mut found = match new.is_empty() {
-            true => HashMap::new(),
-            false => holders(&new),
-        };
+        let mut found = holders(&new);
         for (inode, at) in new {
             self.known.insert(inode, found.remove(&at));
         }
@@ -117,203 +116,168 @@ impl ListenerIndex {
             let holder = self.known.get(&inode)?.clone()?;
             Some((at, holder))
         });
-        held.collect()
+        self.listeners = Arc::new(held.collect());
     }
+}
+
+fn pid(holder: &Holder) -> Option<i32> {
+    holder.pid.try_into().ok()
 }
 
 /// The user at the other end of a TCP connection within this machine, which came from `theirs` to
 /// `ours`.
 ///
-/// `None` when that is another machine or network namespace, or the other end is closed already:
-/// the kernel has forgotten then whose it was.
+/// `None` when that is another machine or network namespace, or the other end is closed already, whose
+/// user the kernel no longer knows.
 #[must_use]
 pub fn peer_uid(ours: SocketAddr, theirs: SocketAddr) -> Option<u32> {
     let plain = |at: SocketAddr| SocketAddr::new(at.ip().to_canonical(), at.port());
     let (ours, theirs) = (plain(ours), plain(theirs));
-    ["tcp", "tcp6"].into_iter().find_map(|name| {
-        let table = fs::read_to_string(Path::new("/proc/net").join(name)).unwrap_or_default();
-        table
-            .lines()
-            .skip(1)
-            .find_map(|line| connected_uid(line, ours, theirs))
-    })
-}
-
-/// The user of a socket at `local` that is connected to `remote`, if this is its line.
-fn connected_uid(line: &str, remote: SocketAddr, local: SocketAddr) -> Option<u32> {
-    const ESTABLISHED: u8 = 0x01;
-    let socket = socket(line)?;
-    if socket.local != local || socket.state != ESTABLISHED || socket.inode == 0 {
-        return None;
-    }
-    let fields: Vec<&str> = line.split_whitespace().collect();
-    (address(fields.get(2)?)? == remote).then(|| fields.get(7)?.parse().ok())?
-}
-
-/// What can be told of a process.
-fn described(pid: u32) -> Holder {
-    let read = |file: &str| fs::read(format!("/proc/{pid}/{file}")).unwrap_or_default();
-    let text = |octets: &[u8]| String::from_utf8_lossy(octets).trim().to_owned();
-    let line: Vec<String> = read("cmdline")
-        .split(|octet| *octet == 0)
-        .map(text)
-        .filter(|word| !word.is_empty())
-        .collect();
-    let folder = fs::read_link(format!("/proc/{pid}/cwd")).ok();
-    Holder {
-        pid,
-        command: text(&read("comm")),
-        line: without_secrets(&line).chars().take(LONGEST_LINE).collect(),
-        folder: folder.map(|path| path.display().to_string()),
-    }
-}
-
-/// The words of a command line, without what seems to be secret: the value of an option, or of a
-/// variable, whose name says so.
-fn without_secrets(words: &[String]) -> String {
-    let tells = |name: &str| {
-        let name = name.to_ascii_lowercase();
-        SECRETS.iter().any(|word| name.contains(word))
+    let is_theirs = |socket: &Socket| {
+        let ends = (socket.local, socket.remote) == (theirs, ours);
+        // A socket without an inode was closed by its owner, and is listed as root's.
+        ends && socket.is_established && socket.inode != 0
     };
-    let mut hidden = false;
-    let shown = words.iter().map(|word| match word.split_once('=') {
-        _ if std::mem::take(&mut hidden) => "…".to_owned(),
-        Some((name, _)) if tells(name) => format!("{name}=…"),
-        Some(_) => word.clone(),
-        None => {
-            hidden = word.starts_with('-') && tells(word);
-            word.clone()
-        }
-    });
-    shown.collect::<Vec<_>>().join(" ")
+    tcp_sockets().find(is_theirs).map(|socket| socket.uid)
 }
 
 /// A socket in the kernel's tables.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Socket {
     local: SocketAddr,
-    state: u8,
+    remote: SocketAddr,
+    uid: u32,
     inode: u64,
+    is_established: bool,
+    /// Whether it listens, or is a datagram socket without a peer.
+    is_unconnected: bool,
 }
 
 impl Socket {
-    /// Whether it listens, or is a datagram socket that is not connected.
-    fn awaits_others(self) -> bool {
-        const LISTENING: u8 = 0x0a;
-        const UNCONNECTED: u8 = 0x07;
-        matches!(self.state, LISTENING | UNCONNECTED)
+    /// Whether it has this address, or is bound to a wildcard address that includes it.
+    fn accepts_at(&self, address: SocketAddr) -> bool {
+        let ip = self.local.ip();
+        self.local.port() == address.port() && (ip == address.ip() || ip.is_unspecified())
     }
 }
 
+fn plain(at: SocketAddr) -> SocketAddr {
+    SocketAddr::new(at.ip().to_canonical(), at.port())
+}
+
+impl From<TcpNetEntry> for Socket {
+    fn from(entry: TcpNetEntry) -> Self {
+        Self {
+            local: plain(entry.local_address),
+            remote: plain(entry.remote_address),
+            uid: entry.uid,
+            inode: entry.inode,
+            is_established: entry.state == TcpState::Established,
+            is_unconnected: entry.state == TcpState::Listen,
+        }
+    }
+}
+
+impl From<UdpNetEntry> for Socket {
+    fn from(entry: UdpNetEntry) -> Self {
+        Self {
+            local: plain(entry.local_address),
+            remote: plain(entry.remote_address),
+            uid: entry.uid,
+            inode: entry.inode,
+            is_established: entry.state == UdpState::Established,
+            is_unconnected: entry.state == UdpState::Close,
+        }
+    }
+}
+
+/// All sockets: first those of datagrams, which may be gone soon.
 fn sockets() -> impl Iterator<Item = Socket> {
-    // Short-lived ones first: those of datagrams.
-    ["udp", "udp6", "tcp", "tcp6"].into_iter().flat_map(table)
+    let read: [fn() -> ProcResult<Vec<UdpNetEntry>>; 2] = [udp, udp6];
+    let entries = read.into_iter().flat_map(|read| read().unwrap_or_default());
+    entries.map(Socket::from).chain(tcp_sockets())
 }
 
-fn table(name: &str) -> Vec<Socket> {
-    let table = fs::read_to_string(Path::new("/proc/net").join(name)).unwrap_or_default();
-    table.lines().skip(1).filter_map(socket).collect()
+fn tcp_sockets() -> impl Iterator<Item = Socket> {
+    let read: [fn() -> ProcResult<Vec<TcpNetEntry>>; 2] = [tcp, tcp6];
+    let entries = read.into_iter().flat_map(|read| read().unwrap_or_default());
+    entries.map(Socket::from)
 }
 
-/// The processes that have these sockets open. The newest are looked at first: who has just asked
-/// something has often just started, and will soon be gone.
+/// The processes that have these sockets open. The newest are looked at first: one that has just asked
+/// something has often just started, and may be gone soon.
 fn holders(wanted: &HashMap<u64, SocketAddr>) -> HashMap<SocketAddr, Holder> {
     let mut found = HashMap::new();
-    let Ok(entries) = fs::read_dir("/proc") else {
+    if wanted.is_empty() {
         return found;
-    };
-    let pid = |name: &std::ffi::OsStr| name.to_str()?.parse::<u32>().ok();
-    let mut pids: Vec<u32> = entries
-        .flatten()
-        .filter_map(|entry| pid(&entry.file_name()))
-        .collect();
-    pids.sort_unstable_by(|a, b| b.cmp(a));
-    for pid in pids {
+    }
+    let mut processes: Vec<Process> = all_processes().into_iter().flatten().flatten().collect();
+    processes.sort_unstable_by_key(|process| std::cmp::Reverse(process.pid));
+    for process in processes {
         if found.len() == wanted.len() {
             break;
         }
-        let place = format!("/proc/{pid}");
-        let Ok(files) = fs::read_dir(format!("{place}/fd")) else {
-            continue;
-        };
-        for file in files.flatten() {
-            let inode = fs::read_link(file.path())
-                .ok()
-                .and_then(|link| inode(&link));
-            let Some(inode) = inode else {
-                continue;
-            };
-            if let Some(address) = wanted.get(&inode) {
-                found.insert(*address, described(eldest(pid, inode)));
+        for inode in open_sockets(&process) {
+            if let Some(address) = wanted.get(&inode)
+                && let Ok(process) = Process::new(process.pid)
+                && let Some(holder) = describe(&oldest_holder(process, inode))
+            {
+                found.insert(*address, holder);
             }
         }
     }
     found
 }
 
-/// Whoever among a process and its ancestors has had the socket first: a child has its parent's until
-/// it runs a program of its own, and workers of one server share one.
-fn eldest(pid: u32, inode: u64) -> u32 {
-    let holds = |pid: u32| {
-        let files = fs::read_dir(format!("/proc/{pid}/fd"));
-        let mut files = files.into_iter().flatten().flatten();
-        files.any(|file| {
-            fs::read_link(file.path()).is_ok_and(|link| self::inode(&link) == Some(inode))
-        })
-    };
-    let mut eldest = pid;
-    while let Some(parent) = parent(eldest).filter(|parent| holds(*parent)) {
-        eldest = parent;
-    }
-    eldest
-}
-
-/// The parent of a process (proc(5), the fourth field of `stat`; the name before may hold anything).
-fn parent(pid: u32) -> Option<u32> {
-    let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-    let behind = stat.rsplit_once(')')?.1;
-    behind.split_whitespace().nth(1)?.parse().ok()
-}
-
-/// The inode in the name that the kernel gives an open socket: `socket:[4242]`.
-fn inode(link: &Path) -> Option<u64> {
-    let number = link.to_str()?.strip_prefix("socket:[")?.strip_suffix(']')?;
-    number.parse().ok()
-}
-
-/// A line of `/proc/net/{tcp,udp}*`.
-fn socket(line: &str) -> Option<Socket> {
-    let fields: Vec<&str> = line.split_whitespace().collect();
-    let (local, state, inode) = (fields.get(1)?, fields.get(3)?, fields.get(9)?);
-    Some(Socket {
-        local: address(local)?,
-        state: u8::from_str_radix(state, 16).ok()?,
-        inode: inode.parse().ok()?,
+/// The inodes of the sockets that a process has open; none when it is another user's.
+fn open_sockets(process: &Process) -> impl Iterator<Item = u64> {
+    let files = process.fd().into_iter().flatten().flatten();
+    files.filter_map(|file| match file.target {
+        FDTarget::Socket(inode) => Some(inode),
+        _ => None,
     })
 }
 
-/// An address and a port as the kernel writes them.
-fn address(text: &str) -> Option<SocketAddr> {
-    let (ip, port) = text.split_once(':')?;
-    let ip = ip_from_hex(ip)?.to_canonical();
-    Some((ip, u16::from_str_radix(port, 16).ok()?).into())
+/// The first of a process and its ancestors that had the socket: a child has its parent's until it
+/// runs another program, and workers of one server share one.
+fn oldest_holder(process: Process, inode: u64) -> Process {
+    let parent = |process: &Process| Process::new(process.stat().ok()?.ppid).ok();
+    let mut oldest = process;
+    while let Some(parent) = parent(&oldest)
+        && open_sockets(&parent).any(|it| it == inode)
+    {
+        oldest = parent;
+    }
+    oldest
 }
 
-/// The kernel writes addresses as words of 32 bits in the machine's order.
-fn ip_from_hex(hex: &str) -> Option<IpAddr> {
-    let words: Vec<[u8; 4]> = hex
-        .as_bytes()
-        .chunks(8)
-        .map(|word| {
-            let word = std::str::from_utf8(word).ok()?;
-            Some(u32::from_str_radix(word, 16).ok()?.to_ne_bytes())
-        })
-        .collect::<Option<_>>()?;
-    match words.as_slice() {
-        [word] => Some(Ipv4Addr::from(*word).into()),
-        [_, _, _, _] => Some(Ipv6Addr::from(<[u8; 16]>::try_from(words.concat()).ok()?).into()),
-        _ => None,
-    }
+/// What is shown of a process; `None` when it has ended.
+fn describe(process: &Process) -> Option<Holder> {
+    let words = process.cmdline().unwrap_or_default();
+    let words: Vec<&str> = words.iter().map(|word| word.trim()).collect();
+    let words: Vec<&str> = words.into_iter().filter(|word| !word.is_empty()).collect();
+    Some(Holder {
+        pid: process.pid.try_into().ok()?,
+        command: process.stat().ok()?.comm,
+        line: without_secrets(&words).chars().take(LONGEST_LINE).collect(),
+        folder: process.cwd().ok().map(|path| path.display().to_string()),
+    })
+}
+
+/// The words of a command line, without the values of options and variables whose names are those of
+/// secrets.
+fn without_secrets(words: &[&str]) -> String {
+    let mut hidden = false;
+    let shown = words.iter().map(|word| match word.split_once('=') {
+        _ if std::mem::take(&mut hidden) => "…".to_owned(),
+        Some((name, _)) if is_secret_key(name) => format!("{name}=…"),
+        Some(_) => (*word).to_owned(),
+        None => {
+            hidden = word.starts_with('-') && is_secret_key(word);
+            (*word).to_owned()
+        }
+    });
+    shown.collect::<Vec<_>>().join(" ")
 }
 
 #[cfg(test)]
@@ -324,68 +288,23 @@ mod tests {
 
     use super::*;
 
-    const LINE: &str =
-        "0: 0100007F:1CBF 00000000:0000 0A 00000000:00000000 00:00000000 00000000 0 0 4242 1";
-    const ANY: &str =
-        "0: 00000000:1CBF 00000000:0000 0A 00000000:00000000 00:00000000 00000000 0 0 77 1";
-    const BUSY: &str =
-        "0: 0100007F:1CBF 0100007F:9999 01 00000000:00000000 00:00000000 00000000 0 0 8 1";
-    const MAPPED: &str = "0: 0000000000000000FFFF00000100007F:1CBF 0:0 01 0:0 00:0 0 0 0 10 1";
-    const SIX: &str = "0: 00000000000000000000000001000000:1CBF 0:0 0A 0:0 00:0 0 0 0 9 1";
-
-    #[rstest]
-    #[case(LINE, Some(("127.0.0.1:7359", true, 4242)))]
-    #[case(ANY, Some(("0.0.0.0:7359", true, 77)))]
-    #[case(BUSY, Some(("127.0.0.1:7359", false, 8)))]
-    #[case(SIX, Some(("[::1]:7359", true, 9)))]
-    #[case(MAPPED, Some(("127.0.0.1:7359", false, 10)))]
-    #[case("", None)]
-    #[case("a b c d e f g h i j", None)]
-    fn kernel_tables(#[case] line: &str, #[case] wanted: Option<(&str, bool, u64)>) {
-        let found = socket(line);
-        let found = found.map(|it| (it.local, it.awaits_others(), it.inode));
-        let wanted = wanted.map(|(at, awaits, inode)| (at.parse().unwrap(), awaits, inode));
-        assert_eq!(found, wanted);
-    }
-
     #[test]
     fn an_index_follows_sockets_that_come_and_go() {
         let mut index = ListenerIndex::default();
         let listen = || TcpListener::bind("127.0.0.1:0").unwrap();
         let (first, second) = (listen(), listen());
         let at = |listener: &TcpListener| listener.local_addr().unwrap();
-        let before = index.refresh();
+        let now = Instant::now();
+        let before = index.listeners(now);
         assert_eq!(before[&at(&first)].pid, std::process::id());
         let (gone, third) = (at(&second), listen());
         drop(second);
-        let after = index.refresh();
+        let stale = index.listeners(now + READ_EVERY / 2);
+        assert_eq!(stale, before, "it is read once a second");
+        let after = index.listeners(now + READ_EVERY);
         assert_eq!(after.get(&gone), None);
         assert_eq!(after[&at(&third)], before[&at(&first)]);
         assert_eq!(after[&at(&first)], before[&at(&first)]);
-    }
-
-    #[rstest]
-    #[case("01", "1000", "4242", Some(1000))]
-    #[case("01", "0", "4242", Some(0))]
-    // Closed by its owner: the kernel says 0, whoever it was.
-    #[case("01", "0", "0", None)]
-    #[case("06", "0", "0", None)]
-    #[case("08", "1000", "4242", None)]
-    fn whose_a_connection_is(
-        #[case] state: &str,
-        #[case] uid: &str,
-        #[case] inode: &str,
-        #[case] wanted: Option<u32>,
-    ) {
-        let line = format!("0: 0100007F:9C40 0100007F:1CBF {state} 0:0 00:0 0 {uid} 0 {inode} 1");
-        let (ours, theirs) = ("127.0.0.1:7359", "127.0.0.1:40000");
-        let (ours, theirs) = (ours.parse().unwrap(), theirs.parse().unwrap());
-        assert_eq!(connected_uid(&line, ours, theirs), wanted);
-        assert_eq!(
-            connected_uid(&line, theirs, ours),
-            None,
-            "the other end's line"
-        );
     }
 
     #[test]
@@ -408,8 +327,9 @@ mod tests {
         "run --api-token=… DB_PASSWORD=… y=z"
     )]
     #[case("run --key", "run --key")]
+    #[case("run --csrf-seed x --otp 1", "run --csrf-seed … --otp …")]
     fn secrets_are_not_shown(#[case] line: &str, #[case] shown: &str) {
-        let words: Vec<String> = line.split(' ').map(str::to_owned).collect();
+        let words: Vec<&str> = line.split(' ').collect();
         assert_eq!(without_secrets(&words), shown);
     }
 

@@ -35,8 +35,6 @@ pub struct ProbeLimits {
     pub hop: Duration,
     /// For the response to a request. Default 10 s, since a dev server may compile first.
     pub answer: Duration,
-    /// For how long who has which port is taken from the last look. Default 5 s.
-    pub holders: Duration,
 }
 
 impl Default for ProbeLimits {
@@ -44,13 +42,9 @@ impl Default for ProbeLimits {
         Self {
             hop: Duration::from_secs(2),
             answer: Duration::from_secs(10),
-            holders: Duration::from_secs(5),
         }
     }
 }
-
-/// Who has which port, and when that was looked at.
-type Looked = Option<(Instant, Arc<HashMap<SocketAddr, Holder>>)>;
 
 /// Observes routes through one resolver and one TLS listener, trusting one root.
 #[derive(Clone, Debug)]
@@ -59,10 +53,7 @@ pub struct Prober {
     tls_http1: Arc<ClientConfig>,
     takes_any: Arc<ClientConfig>,
     limits: ProbeLimits,
-    holders: Arc<Mutex<Looked>>,
     index: Arc<Mutex<ListenerIndex>>,
-    /// One look at a time: all routes that are checked wait for the same.
-    looking: Arc<tokio::sync::Mutex<()>>,
 }
 
 impl Prober {
@@ -106,9 +97,7 @@ impl Prober {
             tls_http1: Arc::new(tls_http1),
             takes_any: Arc::new(takes_any),
             limits,
-            holders: Arc::default(),
             index: Arc::default(),
-            looking: Arc::default(),
         })
     }
 
@@ -200,7 +189,7 @@ impl Prober {
         let raw = facts.route.address.port.is_some();
         match &seen.connect.outcome {
             Connect::Open(at) if at.ip().is_loopback() => {
-                let holders = self.holders().await;
+                let holders = self.listeners().await;
                 seen.holder = holder_of(&holders, *at).cloned();
             }
             Connect::Closed {
@@ -209,44 +198,28 @@ impl Prober {
             } => {
                 let first = attempts.first().map(|it| it.address);
                 if let Some(at) = first.filter(|at| at.ip().is_loopback()) {
-                    let holders = self.holders().await;
+                    let holders = self.listeners().await;
                     seen.moved_to = moved_to(facts, at, &holders);
                 }
             }
             _ => {}
         }
         if raw {
-            let holders = self.holders().await;
+            let holders = self.listeners().await;
             let holder = holder_of(&holders, facts.listener);
             let other = holder.filter(|holder| holder.pid != std::process::id());
             seen.listener_holder = other.cloned();
         }
     }
 
-    /// Who listens on which port. One look is for all routes that are checked at about that time.
-    async fn holders(&self) -> Arc<HashMap<SocketAddr, Holder>> {
-        let kept = || {
-            let looked = self.holders.lock().unwrap_or_else(PoisonError::into_inner);
-            let fresh = |at: &Instant| at.elapsed() < self.limits.holders;
-            let (_, found) = looked.as_ref().filter(|(at, _)| fresh(at))?;
-            Some(Arc::clone(found))
-        };
-        if let Some(found) = kept() {
-            return found;
-        }
-        let _one = self.looking.lock().await;
-        if let Some(found) = kept() {
-            return found;
-        }
+    /// The listeners of this machine, with their processes.
+    async fn listeners(&self) -> Arc<HashMap<SocketAddr, Holder>> {
         let index = Arc::clone(&self.index);
-        let refresh = move || {
+        let read = move || {
             let mut index = index.lock().unwrap_or_else(PoisonError::into_inner);
-            index.refresh()
+            index.listeners(Instant::now())
         };
-        let found = Arc::new(spawn_blocking(refresh).await.unwrap_or_default());
-        let mut looked = self.holders.lock().unwrap_or_else(PoisonError::into_inner);
-        *looked = Some((Instant::now(), Arc::clone(&found)));
-        found
+        spawn_blocking(read).await.unwrap_or_default()
     }
 
     /// Follows one request, step after step. Redirects are told, and not followed.
@@ -289,7 +262,7 @@ impl Prober {
         if let Connect::Open(at) = &seen.target.outcome
             && at.ip().is_loopback()
         {
-            seen.holder = holder_of(&*self.holders().await, *at).cloned();
+            seen.holder = holder_of(&*self.listeners().await, *at).cloned();
         }
         if raw {
             seen.answer = Some(timed(connect::accepts(facts.listener, limit)).await);
@@ -310,9 +283,8 @@ impl Prober {
         }
     }
 
-    /// Forgets who had which port: what is asked now wants to know it of now.
-    pub fn look_anew(&self) {
-        *self.holders.lock().unwrap_or_else(PoisonError::into_inner) = None;
+    /// Forgets which processes listen where, so that the next check reads it again.
+    pub fn forget_listeners(&self) {
         *self.index.lock().unwrap_or_else(PoisonError::into_inner) = ListenerIndex::default();
     }
 

@@ -2,15 +2,16 @@
 //! RFC 9110 wants it: conditional requests (§13), ranges (§14).
 
 use std::fs::{File, Metadata};
-use std::io::{self};
+use std::io;
 use std::path::{Component, Path, PathBuf};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use bentlane_model::Folder;
-use http::header::{
-    ACCEPT_RANGES, ALLOW, CACHE_CONTROL, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_MODIFIED_SINCE,
-    IF_NONE_MATCH, IF_RANGE, LAST_MODIFIED, RANGE, X_CONTENT_TYPE_OPTIONS,
+use headers::{
+    AcceptRanges, ContentRange, ETag, HeaderMapExt, IfModifiedSince, IfNoneMatch, IfRange,
+    LastModified,
 };
+use http::header::{ALLOW, CACHE_CONTROL, CONTENT_TYPE, IF_RANGE, RANGE, X_CONTENT_TYPE_OPTIONS};
 use http::{HeaderMap, HeaderValue, Method, Response, StatusCode, Uri, request};
 use percent_encoding::percent_decode_str;
 use rustix::fs::{Mode, OFlags, ResolveFlags, openat2};
@@ -174,7 +175,7 @@ fn serve(
 ) -> io::Result<Response<ResponseBody>> {
     let modified = metadata.modified()?;
     let length = metadata.len();
-    let tag = tag(modified, length);
+    let tag = entity_tag(modified, length)?;
     let mut response = Response::new(ResponseBody::empty());
     let fields = response.headers_mut();
     let media = mime_guess::from_path(name).first_or_octet_stream();
@@ -187,25 +188,25 @@ fn serve(
     fields.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     // A developer's files change at any time: asked for again, and mostly answered with 304.
     fields.insert(CACHE_CONTROL, HeaderValue::from_static("no-cache"));
-    fields.insert(ACCEPT_RANGES, HeaderValue::from_static("bytes"));
-    fields.insert(ETAG, value(&tag)?);
-    fields.insert(LAST_MODIFIED, value(&httpdate::fmt_http_date(modified))?);
+    fields.typed_insert(AcceptRanges::bytes());
+    fields.typed_insert(tag.clone());
+    fields.typed_insert(LastModified::from(modified));
     if is_unchanged(headers, &tag, modified) {
         fields.remove(CONTENT_TYPE);
         *response.status_mut() = StatusCode::NOT_MODIFIED;
         return Ok(response);
     }
-    let range = asked_range(headers, &tag, modified, length).filter(|_| *method == Method::GET);
+    let range = requested_range(headers, &tag, modified, length).filter(|_| *method == Method::GET);
     let (start, end) = match range {
         None => (0, length),
         Some(Ok((start, end))) => {
-            let range = format!("bytes {start}-{}/{length}", end - 1);
-            fields.insert(CONTENT_RANGE, value(&range)?);
+            let range = ContentRange::bytes(start..end, length).map_err(io::Error::other)?;
+            fields.typed_insert(range);
             *response.status_mut() = StatusCode::PARTIAL_CONTENT;
             (start, end)
         }
-        Some(Err(())) => {
-            fields.insert(CONTENT_RANGE, value(&format!("bytes */{length}"))?);
+        Some(Err(_)) => {
+            fields.typed_insert(ContentRange::unsatisfied_bytes(length));
             *response.status_mut() = StatusCode::RANGE_NOT_SATISFIABLE;
             return Ok(response);
         }
@@ -221,44 +222,48 @@ fn serve(
     Ok(response)
 }
 
-/// A strong validator: length and the moment of the last change, to the nanosecond.
-fn tag(modified: SystemTime, length: u64) -> String {
+/// A strong validator: length and time of the last change, to the nanosecond.
+fn entity_tag(modified: SystemTime, length: u64) -> io::Result<ETag> {
     let since = modified.duration_since(UNIX_EPOCH).unwrap_or_default();
-    format!("\"{:x}-{:x}\"", since.as_nanos(), length)
+    let tag = format!("\"{:x}-{:x}\"", since.as_nanos(), length);
+    tag.parse()
+        .map_err(|_| io::Error::other("not an entity tag"))
 }
 
-/// Whether the client has it already (RFC 9110 §13.2.2): the tag goes before the date.
-fn is_unchanged(headers: &HeaderMap, tag: &str, modified: SystemTime) -> bool {
-    let text = |name| headers.get(name).and_then(|value| value.to_str().ok());
-    if let Some(tags) = text(IF_NONE_MATCH) {
-        let weakly = |it: &str| it == "*" || it.strip_prefix("W/").unwrap_or(it) == tag;
-        return tags.split(',').map(str::trim).any(weakly);
+/// Whether the client has this version already: `If-None-Match` takes precedence over
+/// `If-Modified-Since` (RFC 9110 §13.2.2).
+fn is_unchanged(headers: &HeaderMap, tag: &ETag, modified: SystemTime) -> bool {
+    if let Some(tags) = headers.typed_get::<IfNoneMatch>() {
+        return !tags.precondition_passes(tag);
     }
-    let since = text(IF_MODIFIED_SINCE).and_then(|date| httpdate::parse_http_date(date).ok());
-    since.is_some_and(|since| whole_seconds(modified) <= since)
+    let since = headers.typed_get::<IfModifiedSince>();
+    since.is_some_and(|since| !since.is_modified(modified))
 }
 
-fn whole_seconds(at: SystemTime) -> SystemTime {
-    let since = at.duration_since(UNIX_EPOCH).unwrap_or_default();
-    UNIX_EPOCH + Duration::from_secs(since.as_secs())
-}
+/// A range outside the file (RFC 9110 §15.5.17).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Unsatisfiable;
 
-/// The range that is asked for (RFC 9110 §14.2): first octet, and the one behind the last. Several
-/// at once are answered with everything, which is allowed.
-fn asked_range(
+/// The range that is requested (RFC 9110 §14.2): the first byte, and the one after the last; an error
+/// when it lies outside. Several at once are answered with the whole file, which is allowed.
+fn requested_range(
     headers: &HeaderMap,
-    tag: &str,
+    tag: &ETag,
     modified: SystemTime,
     length: u64,
-) -> Option<Result<(u64, u64), ()>> {
+) -> Option<Result<(u64, u64), Unsatisfiable>> {
     let range = headers.get(RANGE)?.to_str().ok()?;
-    if let Some(condition) = headers.get(IF_RANGE) {
-        let condition = condition.to_str().ok()?;
-        let date = httpdate::parse_http_date(condition).ok();
-        if condition != tag && date != Some(whole_seconds(modified)) {
+    if headers.contains_key(IF_RANGE) {
+        let condition = headers.typed_get::<IfRange>()?;
+        if condition.is_modified(Some(tag), Some(&modified.into())) {
             return None;
         }
     }
+    parse_range(range, length)
+}
+
+// By hand: `headers` drops a suffix that is longer than the file, which stands for all of it.
+fn parse_range(range: &str, length: u64) -> Option<Result<(u64, u64), Unsatisfiable>> {
     let (first, last) = range.strip_prefix("bytes=")?.trim().split_once('-')?;
     if last.contains(',') {
         return None;
@@ -275,15 +280,17 @@ fn asked_range(
             (first, last.saturating_add(1).min(length))
         }
     };
-    Some(if start < end {
-        Ok((start, end))
-    } else {
-        Err(())
+    Some(match start < end {
+        true => Ok((start, end)),
+        false => Err(Unsatisfiable),
     })
 }
 
 #[cfg(test)]
 mod tests {
+    use std::time::Duration;
+
+    use http::header::{IF_MODIFIED_SINCE, IF_NONE_MATCH};
     use rstest::rstest;
 
     use super::*;
@@ -316,7 +323,11 @@ mod tests {
     fn ranges(#[case] range: &'static str, #[case] wanted: Option<Result<(u64, u64), ()>>) {
         let mut headers = HeaderMap::new();
         headers.insert(RANGE, HeaderValue::from_static(range));
-        let asked = |headers: &HeaderMap| asked_range(headers, "\"x\"", UNIX_EPOCH, 10);
+        let tag: ETag = "\"x\"".parse().unwrap();
+        let asked = |headers: &HeaderMap| {
+            let range = requested_range(headers, &tag, UNIX_EPOCH, 10);
+            range.map(|range| range.map_err(|Unsatisfiable| ()))
+        };
         assert_eq!(asked(&headers), wanted);
         headers.insert(IF_RANGE, HeaderValue::from_static("\"x\""));
         assert_eq!(asked(&headers), wanted);
@@ -340,6 +351,7 @@ mod tests {
         let mut headers = HeaderMap::new();
         headers.insert(name, HeaderValue::from_static(value));
         let modified = UNIX_EPOCH + Duration::from_millis(1500);
-        assert_eq!(is_unchanged(&headers, "\"x\"", modified), unchanged);
+        let tag: ETag = "\"x\"".parse().unwrap();
+        assert_eq!(is_unchanged(&headers, &tag, modified), unchanged);
     }
 }

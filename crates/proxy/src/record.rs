@@ -9,30 +9,27 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::{Duration, Instant, SystemTime};
 
 use bentlane_checks::FindingKind;
 use bentlane_model::Snapshot;
+use bentlane_queue::BoundedQueue;
 use bentlane_traffic::{
     Ending, Exchange, Outcome, Protocol, Timings, Visitor, combined_line, without_secrets,
 };
-use crossbeam_queue::ArrayQueue;
 use foldhash::fast::RandomState;
 use http::header::{REFERER, USER_AGENT};
 use http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, Version};
 use time::OffsetDateTime;
-use tokio::sync::Notify;
 
 use crate::activity::Busy;
 use crate::request_body::Progress;
 
-/// Exchanges that wait to be taken at most; with more, the newest are left out and counted.
+/// The most exchanges that wait to be taken; of more, the newest are dropped and counted.
 const WAITING: usize = 16 * 1024;
 
-/// The exchanges that ended lately. Noting one takes no lock and never waits. Cloning gives another
-/// handle to the same.
+/// The exchanges that ended lately. Cloning gives another handle to the same.
 #[derive(Clone, Debug)]
 pub struct Recorder {
     inner: Arc<Inner>,
@@ -40,16 +37,12 @@ pub struct Recorder {
 
 #[derive(Debug)]
 struct Inner {
-    queue: ArrayQueue<Box<ExchangeBuilder>>,
-    left_out: AtomicU64,
-    /// For whoever takes them out.
+    queue: BoundedQueue<Box<ExchangeBuilder>>,
+    /// Used by the consumer.
     labels: Mutex<RouteLabels>,
-    /// Whether somebody waits for the next exchange.
-    awaited: AtomicBool,
-    news: Notify,
 }
 
-/// An exchange that ended, in little room.
+/// An exchange that ended, in compact form.
 #[derive(Debug)]
 pub struct RecordedExchange {
     at: SystemTime,
@@ -137,11 +130,8 @@ impl Default for Recorder {
     fn default() -> Self {
         Self {
             inner: Arc::new(Inner {
-                queue: ArrayQueue::new(WAITING),
-                left_out: AtomicU64::new(0),
+                queue: BoundedQueue::new(WAITING),
                 labels: Mutex::default(),
-                awaited: AtomicBool::new(false),
-                news: Notify::new(),
             }),
         }
     }
@@ -173,34 +163,22 @@ impl Recorder {
     }
 
     /// Waits until there is an exchange to take.
-    pub async fn news(&self) {
-        self.inner.awaited.store(true, Ordering::SeqCst);
-        if self.inner.queue.is_empty() {
-            self.inner.news.notified().await;
-        }
-        self.inner.awaited.store(false, Ordering::SeqCst);
+    pub async fn ready(&self) {
+        self.inner.queue.ready().await;
     }
 
-    /// How many exchanges were left out since the start, for want of room.
+    /// How many exchanges were dropped since the start because the queue was full.
     #[must_use]
     pub fn left_out(&self) -> u64 {
-        self.inner.left_out.load(Ordering::Relaxed)
+        self.inner.queue.dropped()
     }
 
     fn put(&self, exchange: Box<ExchangeBuilder>) {
-        if self.inner.queue.push(exchange).is_err() {
-            self.inner.left_out.fetch_add(1, Ordering::Relaxed);
-        }
-        // Whoever reads pauses after each time, so that many cost no more than one.
-        if self.inner.awaited.load(Ordering::SeqCst)
-            && self.inner.awaited.swap(false, Ordering::SeqCst)
-        {
-            self.inner.news.notify_one();
-        }
+        self.inner.queue.push(exchange);
     }
 }
 
-/// What is noted of an exchange while it goes on.
+/// An exchange while it goes on.
 #[derive(Debug)]
 pub(crate) struct ExchangeBuilder {
     /// Whether nobody wants to know: a check of our own, or a page of our own.

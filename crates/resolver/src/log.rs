@@ -1,15 +1,13 @@
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::SystemTime;
 
 use bentlane_dns::{CHECK_MARK, QueryOutcome};
-use crossbeam_queue::ArrayQueue;
-use tokio::sync::Notify;
+use bentlane_queue::BoundedQueue;
 
-/// Questions that wait to be taken at most; with more, the newest are left out and counted.
+/// The most questions that wait to be taken; of more, the newest are dropped and counted.
 const WAITING: usize = 4096;
-/// Octets of a question that are kept: name, type and class. Longer ones are counted alone.
+/// The most bytes of a question that is kept: name, type and class. Longer ones are only counted.
 const LONGEST: usize = 112;
 
 /// A question that was asked.
@@ -35,59 +33,40 @@ impl Question {
     }
 }
 
-/// The questions that were asked lately. Noting one takes no lock, allocates nothing and never
-/// waits. Cloning gives another handle to the same log.
+/// The questions that were asked lately. Adding one takes no lock, allocates nothing and never waits.
+/// Cloning gives another handle to the same log.
 #[derive(Clone, Debug)]
 pub struct Log {
-    inner: Arc<Inner>,
-}
-
-#[derive(Debug)]
-struct Inner {
-    queue: ArrayQueue<Question>,
-    left_out: AtomicU64,
-    /// Whether somebody waits to be told of the next question.
-    awaited: AtomicBool,
-    news: Notify,
+    queue: Arc<BoundedQueue<Question>>,
 }
 
 impl Default for Log {
     fn default() -> Self {
         Self {
-            inner: Arc::new(Inner {
-                queue: ArrayQueue::new(WAITING),
-                left_out: AtomicU64::new(0),
-                awaited: AtomicBool::new(false),
-                news: Notify::new(),
-            }),
+            queue: Arc::new(BoundedQueue::new(WAITING)),
         }
     }
 }
 
 impl Log {
-    /// Takes the questions that were asked since the last time, oldest first.
+    /// Takes the questions that were asked since the last call, oldest first.
     pub fn take(&self) -> impl Iterator<Item = Question> {
-        std::iter::from_fn(|| self.inner.queue.pop())
+        std::iter::from_fn(|| self.queue.pop())
     }
 
     /// Waits until there is a question to take.
-    pub async fn news(&self) {
-        self.inner.awaited.store(true, Ordering::SeqCst);
-        if self.inner.queue.is_empty() {
-            self.inner.news.notified().await;
-        }
-        self.inner.awaited.store(false, Ordering::SeqCst);
+    pub async fn ready(&self) {
+        self.queue.ready().await;
     }
 
-    /// How many questions were left out since the start, for want of room.
+    /// How many questions were dropped since the start because the queue was full.
     #[must_use]
     pub fn left_out(&self) -> u64 {
-        self.inner.left_out.load(Ordering::Relaxed)
+        self.queue.dropped()
     }
 
-    /// Notes the question of `query`, a message whose header was read. Those of our own checks are
-    /// no news.
-    pub(crate) fn note(&self, query: &[u8], client: SocketAddr, outcome: QueryOutcome, code: u8) {
+    /// Adds the question of `query`, a message whose header was read, unless it is one of our own checks.
+    pub(crate) fn add(&self, query: &[u8], client: SocketAddr, outcome: QueryOutcome, code: u8) {
         const HEADER: usize = 12;
         if query.ends_with(CHECK_MARK.1) {
             return;
@@ -109,14 +88,9 @@ impl Log {
             octets,
             length: question.len(),
         };
-        if !fits || self.inner.queue.push(question).is_err() {
-            self.inner.left_out.fetch_add(1, Ordering::Relaxed);
-        }
-        // Whoever reads pauses after each question, so that many cost no more than one.
-        if self.inner.awaited.load(Ordering::SeqCst)
-            && self.inner.awaited.swap(false, Ordering::SeqCst)
-        {
-            self.inner.news.notify_one();
+        match fits {
+            true => self.queue.push(question),
+            false => self.queue.count_dropped(),
         }
     }
 }
@@ -147,9 +121,9 @@ mod tests {
     #[test]
     fn questions_come_out_as_they_went_in() {
         let log = Log::default();
-        log.note(QUERY, CLIENT, QueryOutcome::Ours, 0);
-        log.note(QUERY, CLIENT, QueryOutcome::Refused, 5);
-        log.note(
+        log.add(QUERY, CLIENT, QueryOutcome::Ours, 0);
+        log.add(QUERY, CLIENT, QueryOutcome::Refused, 5);
+        log.add(
             &[QUERY, CHECK_MARK.1].concat(),
             CLIENT,
             QueryOutcome::Ours,
@@ -169,14 +143,14 @@ mod tests {
     fn what_does_not_fit_is_counted() {
         let log = Log::default();
         for _ in 0..WAITING + 3 {
-            log.note(QUERY, CLIENT, QueryOutcome::Ours, 0);
+            log.add(QUERY, CLIENT, QueryOutcome::Ours, 0);
         }
         for odd in [
             &QUERY[..12],
             &QUERY[..20],
             &b"\0\0\0\0\0\0\0\0\0\0\0\0\xc0\x0c"[..],
         ] {
-            log.note(odd, CLIENT, QueryOutcome::Refused, 1);
+            log.add(odd, CLIENT, QueryOutcome::Refused, 1);
         }
         let long = [
             &QUERY[..12],
@@ -187,7 +161,7 @@ mod tests {
             &[0; 5],
         ]
         .concat();
-        log.note(&long, CLIENT, QueryOutcome::Ours, 0);
+        log.add(&long, CLIENT, QueryOutcome::Ours, 0);
         assert_eq!(log.take().count(), WAITING);
         assert_eq!(log.left_out(), 7);
     }

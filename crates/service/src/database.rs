@@ -6,6 +6,7 @@ use bentlane_store::{Cluster, DataDir, Store, StoreError};
 use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
+use url::Url;
 
 use crate::checker::RouteChecker;
 use crate::configuration::{ActiveConfiguration, ChangeError};
@@ -144,19 +145,18 @@ fn private_place(cluster: &Cluster) -> String {
     format!("{} (private server)", cluster.folder().display())
 }
 
-/// A database URL as it may be shown.
+/// A database URL without its password and parameters, to be shown.
 fn without_password(url: &str) -> String {
-    let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
-    let (authority, path) = rest.split_at(rest.find('/').unwrap_or(rest.len()));
-    let place = match authority.rsplit_once('@') {
-        Some((user, host)) => {
-            let user = user.split(':').next().unwrap_or_default();
-            format!("{user}@{host}")
+    match Url::parse(url) {
+        Ok(mut url) => {
+            // It fails for URLs that cannot have one.
+            let _ = url.set_password(None);
+            url.set_query(None);
+            url.set_fragment(None);
+            url.into()
         }
-        None => authority.to_owned(),
-    };
-    let path = path.split('?').next().unwrap_or_default();
-    format!("{scheme}://{place}{path}")
+        Err(_) => "the given database".to_owned(),
+    }
 }
 
 #[cfg(test)]
@@ -175,6 +175,8 @@ mod tests {
         "postgres://rowan@h/lane"
     )]
     #[case("postgres://h:5432", "postgres://h:5432")]
+    #[case("postgres://me:pw@%2Frun%2Fdb/lane", "postgres://me@%2Frun%2Fdb/lane")]
+    #[case("no url with a secret", "the given database")]
     fn passwords_are_not_shown(#[case] url: &str, #[case] shown: &str) {
         assert_eq!(without_password(url), shown);
     }

@@ -1,11 +1,10 @@
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use bentlane_model::chain;
+use bentlane_queue::BoundedQueue;
 use bentlane_store::{Kept, StoreError};
 use time::OffsetDateTime;
-use tokio::sync::{Mutex, mpsc};
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
@@ -22,8 +21,7 @@ const DELETE_EVERY: Duration = Duration::from_secs(3600);
 /// Writes the results of checks to the database, for which nobody waits.
 #[derive(Debug)]
 pub(crate) struct History {
-    sender: HistorySender,
-    receiver: Mutex<mpsc::Receiver<Kept>>,
+    queue: Arc<BoundedQueue<Kept>>,
     storage: Arc<Storage>,
     keep: Duration,
 }
@@ -31,50 +29,44 @@ pub(crate) struct History {
 impl History {
     /// Results are deleted after the time `keep`.
     pub(crate) fn new(storage: Arc<Storage>, keep: Duration) -> Self {
-        let (sender, receiver) = mpsc::channel(MOST_WAITING);
         Self {
-            sender: HistorySender {
-                sender,
-                dropped: Arc::default(),
-            },
-            receiver: Mutex::new(receiver),
+            queue: Arc::new(BoundedQueue::new(MOST_WAITING)),
             storage,
             keep,
         }
     }
 
-    pub(crate) fn sender(&self) -> HistorySender {
-        self.sender.clone()
+    /// Where results are added. Those that do not fit, since the database is away, are dropped.
+    pub(crate) fn queue(&self) -> Arc<BoundedQueue<Kept>> {
+        Arc::clone(&self.queue)
     }
 
     /// Writes results in batches and deletes old ones, until the service stops. While the database is
     /// away they wait.
     pub(crate) async fn run(&self, shutdown: CancellationToken) {
-        let mut receiver = self.receiver.lock().await;
         let mut delete_at = Instant::now();
         let mut batch: Vec<Kept> = Vec::new();
+        let mut reported = 0;
         loop {
             let goes_on = tokio::select! {
                 () = shutdown.cancelled() => false,
-                kept = receiver.recv(), if batch.is_empty() => {
-                    batch.extend(kept);
+                () = self.queue.ready(), if batch.is_empty() => {
                     shutdown.run_until_cancelled(sleep(WRITE_EVERY)).await.is_some()
                 }
                 () = sleep(WRITE_EVERY), if !batch.is_empty() => true,
                 () = sleep_until(delete_at) => true,
             };
             while batch.len() < MOST_WAITING
-                && let Ok(kept) = receiver.try_recv()
+                && let Some(kept) = self.queue.pop()
             {
                 batch.push(kept);
             }
             self.write(&mut batch, goes_on, &mut delete_at).await;
-            let dropped = self.sender.dropped.swap(0, Ordering::Relaxed);
-            if dropped > 0 {
-                warn!(
-                    dropped,
-                    "results of checks were dropped: the database is away"
-                );
+            let dropped = self.queue.dropped();
+            if dropped > reported {
+                let lost = dropped - reported;
+                warn!(lost, "results of checks were dropped: the database is away");
+                reported = dropped;
             }
             if !goes_on {
                 return;
@@ -110,21 +102,6 @@ impl History {
                     warn!(cause = chain(&cause), "cannot delete old results of checks");
                 }
             }
-        }
-    }
-}
-
-/// Hands over results to be written. Those that do not fit, since the database is away, are counted.
-#[derive(Clone, Debug)]
-pub(crate) struct HistorySender {
-    sender: mpsc::Sender<Kept>,
-    dropped: Arc<AtomicU64>,
-}
-
-impl HistorySender {
-    pub(crate) fn send(&self, kept: Kept) {
-        if self.sender.try_send(kept).is_err() {
-            self.dropped.fetch_add(1, Ordering::Relaxed);
         }
     }
 }

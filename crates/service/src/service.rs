@@ -209,7 +209,7 @@ fn checker(
             http: &listening.http,
         },
         config.checks.every,
-        history.sender(),
+        history.queue(),
         events.clone(),
     ))
 }

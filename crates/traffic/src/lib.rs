@@ -19,7 +19,7 @@ use bentlane_checks::FindingKind;
 pub use filter::{ExchangeFilter, StatusRange};
 pub use har::har;
 pub use log_line::{Visitor, combined_line};
-pub use secrets::without_secrets;
+pub use secrets::{is_secret_key, without_secrets};
 pub use tally::{Outcome, Tally};
 
 /// One request and its response, as the proxy saw them: what was asked and how it went. Bodies and

@@ -66,7 +66,9 @@ pub(super) fn url_without_secrets(url: &str) -> String {
     format!("{scheme}://{host}{path}")
 }
 
-fn is_secret_key(key: &str) -> bool {
+/// Whether the value of a parameter, an option or a variable with this name may be secret.
+#[must_use]
+pub fn is_secret_key(key: &str) -> bool {
     let is_plain = |octet: u8| octet.is_ascii_lowercase() || octet.is_ascii_digit();
     let plain = if key.bytes().all(is_plain) {
         Cow::Borrowed(key)

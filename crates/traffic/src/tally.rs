@@ -2,6 +2,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use foldhash::fast::RandomState;
+use hdrhistogram::Histogram;
 use time::OffsetDateTime;
 
 use super::{Ending, RouteTraffic};
@@ -13,8 +14,11 @@ const SPANS: i64 = 360;
 /// Counts that are kept at most, each of one route and span: with many busy routes it reaches less far
 /// back.
 const MOST: usize = 20_000;
-/// Bits of a time that are counted exactly, so that a time is off by a sixteenth at most.
-const EXACT: u32 = 4;
+/// Significant digits of a time that are kept, so that a percentile is off by a sixteenth at most.
+const DIGITS: u8 = 1;
+
+/// The longest time that is told apart, in microseconds: a day.
+const LONGEST: u64 = 86_400_000_000;
 
 /// What exchanges come to, by route, over the last hour. It takes the same room however many there
 /// are, and leaves none out.
@@ -38,13 +42,26 @@ pub struct Outcome {
     pub total_us: u64,
 }
 
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 struct Count {
     exchanges: u64,
     errors: u64,
     sent: u64,
-    /// How many took how long, by [`place`].
-    times: BTreeMap<u16, u64>,
+    /// Times in microseconds. It grows to the longest time, and takes 2 KB at most.
+    times: Histogram<u32>,
+}
+
+impl Default for Count {
+    fn default() -> Self {
+        let mut times = Histogram::new(DIGITS).expect("one digit is possible");
+        times.auto(true);
+        Self {
+            exchanges: 0,
+            errors: 0,
+            sent: 0,
+            times,
+        }
+    }
 }
 
 impl Tally {
@@ -102,7 +119,10 @@ impl Count {
         }
         // A stream lasts as long as somebody listens, and tells nothing by that.
         if !matches!(outcome.ending, Ending::Stream | Ending::Upgraded) {
-            *self.times.entry(place(outcome.total_us)).or_default() += 1;
+            let time = outcome.total_us.min(LONGEST);
+            self.times
+                .record(time)
+                .expect("it grows to the longest time");
         }
     }
 
@@ -110,9 +130,9 @@ impl Count {
         self.exchanges += other.exchanges;
         self.errors += other.errors;
         self.sent = self.sent.saturating_add(other.sent);
-        for (place, count) in &other.times {
-            *self.times.entry(*place).or_default() += count;
-        }
+        self.times
+            .add(&other.times)
+            .expect("both have the same digits, and grow");
     }
 
     fn line(&self, route: &str, over: Duration) -> RouteTraffic {
@@ -124,73 +144,20 @@ impl Count {
             per_second,
             errors: self.errors,
             sent: self.sent,
-            p50_us: self.within(50),
-            p95_us: self.within(95),
-            p99_us: self.within(99),
+            p50_us: self.times.value_at_quantile(0.5),
+            p95_us: self.times.value_at_quantile(0.95),
+            p99_us: self.times.value_at_quantile(0.99),
         }
     }
-
-    /// The time within which so many of a hundred were over.
-    fn within(&self, percent: u64) -> u64 {
-        let all: u64 = self.times.values().sum();
-        let rank = (all * percent).div_ceil(100);
-        let mut seen = 0;
-        let found = self.times.iter().find(|(_, count)| {
-            seen += **count;
-            seen >= rank
-        });
-        found.map_or(0, |(place, _)| longest_at(*place))
-    }
-}
-
-/// Where a time is counted: each doubling has sixteen places, so that short times are told as well as
-/// long ones.
-fn place(micros: u64) -> u16 {
-    let exponent = micros.checked_ilog2().unwrap_or(0).max(EXACT);
-    let shift = exponent - EXACT;
-    let place = (u64::from(shift) << EXACT) + (micros >> shift);
-    u16::try_from(place).unwrap_or(u16::MAX)
-}
-
-/// The longest time that is counted at a place.
-fn longest_at(place: u16) -> u64 {
-    let exact = 1_u64 << EXACT;
-    let place = u64::from(place);
-    let shift = (place / exact).saturating_sub(1);
-    let mantissa = place - shift * exact;
-    ((mantissa + 1) << shift) - 1
 }
 
 #[cfg(test)]
 mod tests {
-    use rstest::rstest;
     use time::macros::datetime;
 
     use super::*;
 
     const NOW: OffsetDateTime = datetime!(2026-11-25 17:04:05 UTC);
-
-    #[rstest]
-    #[case(0)]
-    #[case(1)]
-    #[case(15)]
-    #[case(16)]
-    #[case(31)]
-    #[case(32)]
-    #[case(33)]
-    #[case(4_300)]
-    #[case(999_999)]
-    #[case(3_600_000_000)]
-    #[case(u64::MAX / 2)]
-    fn a_time_is_counted_within_a_sixteenth(#[case] micros: u64) {
-        let longest = longest_at(place(micros));
-        assert!(
-            longest >= micros && longest <= micros + micros / 16,
-            "{longest}"
-        );
-        assert_eq!(place(longest), place(micros));
-        assert_eq!(place(longest + 1), place(micros) + 1);
-    }
 
     const BUSY: Option<&str> = Some("booking.moor.test/api");
 

@@ -72,7 +72,7 @@ impl Errand {
         };
         if outcome == Err(Reason::Rebinding) {
             self.log
-                .note(&self.query, self.client, QueryOutcome::Blocked, NO_ERROR);
+                .add(&self.query, self.client, QueryOutcome::Blocked, NO_ERROR);
         }
     }
 }
@@ -125,9 +125,9 @@ impl View {
         match outcome {
             QueryOutcome::Ours if out.is_empty() => {} // silence
             QueryOutcome::Ours if !matches!(code, NO_ERROR | NX_DOMAIN) => {
-                self.log.note(query, client, QueryOutcome::Refused, code);
+                self.log.add(query, client, QueryOutcome::Refused, code);
             }
-            outcome => self.log.note(query, client, outcome, code),
+            outcome => self.log.add(query, client, outcome, code),
         }
         next
     }

@@ -18,6 +18,7 @@ use bentlane_checks::{
 use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
+use bentlane_queue::BoundedQueue;
 use bentlane_store::Kept;
 use futures_util::{StreamExt, stream};
 use rustls::pki_types::CertificateDer;
@@ -27,7 +28,6 @@ use tokio::time::sleep;
 
 use crate::access_log;
 use crate::events::{Event, Events};
-use crate::history::HistorySender;
 use scheduler::{CheckScheduler, IDLE_ROUND, LastCheck, ROUND};
 
 /// Routes that are checked at the same time.
@@ -50,7 +50,7 @@ pub(crate) struct RouteChecker {
     verdicts: Mutex<HashMap<String, Checked>>,
     /// Which app each route was last proved with.
     proved_with: Mutex<HashMap<String, Holder>>,
-    history: HistorySender,
+    history: Arc<BoundedQueue<Kept>>,
     events: Events,
     changed: Notify,
 }
@@ -121,7 +121,7 @@ impl RouteChecker {
         certificates: Arc<Certificates>,
         listeners: &CheckedListeners<'_>,
         check_every: Duration,
-        history: HistorySender,
+        history: Arc<BoundedQueue<Kept>>,
         events: Events,
     ) -> Self {
         let unbound = SocketAddr::from(([127, 0, 0, 1], 443));
@@ -234,7 +234,7 @@ impl RouteChecker {
         options: &CheckOptions,
     ) -> Vec<Option<Verdict>> {
         if options.trigger == Trigger::Request {
-            self.prober.load().look_anew();
+            self.prober.load().forget_listeners();
         }
         stream::iter(all)
             .map(|one| self.check_one(one, options))
@@ -247,7 +247,7 @@ impl RouteChecker {
     pub(crate) async fn trace(&self, one: &CheckTarget, options: &CheckOptions) -> Option<Trace> {
         let facts = self.facts(one, options)?;
         let prober = self.prober.load_full();
-        prober.look_anew();
+        prober.forget_listeners();
         Some(trace(&facts, &prober.trace(&facts).await))
     }
 
@@ -358,7 +358,7 @@ impl RouteChecker {
             self.events.send(Event::Verdict(Box::new(verdict.clone())));
         }
         if !same {
-            self.history.send(Kept {
+            self.history.push(Kept {
                 verdict: verdict.clone(),
                 holder,
             });

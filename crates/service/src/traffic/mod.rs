@@ -195,7 +195,7 @@ impl TrafficLog {
         loop {
             let goes_on = tokio::select! {
                 () = self.drained.cancelled() => false,
-                () = self.recorder.news() => true,
+                () = self.recorder.ready() => true,
             };
             self.read();
             let (lines, requested) = self.buffer().take_pending();
