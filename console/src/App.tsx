@@ -25,7 +25,7 @@ const MACHINE_EVERY_MS = 15_000;
 export function App({ refused }: { refused?: string }) {
   const { known, connection, note, reload } = useConsole();
   const place = usePlace();
-  const [machine] = usePolled(readMachine, MACHINE_EVERY_MS);
+  const [machine] = usePolled('machine', readMachine, MACHINE_EVERY_MS);
   return (
     <div className="mx-auto max-w-[1120px] px-6 pb-16">
       <header className="flex flex-wrap items-center gap-x-4 gap-y-2 border-b border-rule py-5">

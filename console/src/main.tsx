@@ -1,9 +1,11 @@
+import { QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { App } from './App';
 import { ErrorBoundary } from './ErrorBoundary';
 import { Notice } from './Notice';
 import { signIn } from './api/session';
+import { queryClient } from './state/queryClient';
 import './index.css';
 
 const root = document.getElementById('root');
@@ -17,7 +19,9 @@ const outcome = await signIn();
 page.render(
   <StrictMode>
     <ErrorBoundary>
-      <App refused={outcome.status === 'refused' ? outcome.reason : undefined} />
+      <QueryClientProvider client={queryClient}>
+        <App refused={outcome.status === 'refused' ? outcome.reason : undefined} />
+      </QueryClientProvider>
     </ErrorBoundary>
   </StrictMode>,
 );

@@ -63,13 +63,13 @@ export async function listZones(): Promise<Zone[]> {
   return (await call<{ zones: Zone[] }>('GET', '/zones')).zones;
 }
 
-export async function listRecords(): Promise<DnsRecord[]> {
-  return (await call<{ records: DnsRecord[] }>('GET', '/records')).records;
+export async function listRecords(signal?: AbortSignal): Promise<DnsRecord[]> {
+  return (await call<{ records: DnsRecord[] }>('GET', '/records', undefined, signal)).records;
 }
 
 /** What the resolver was asked lately, newest first. */
-export async function listQueries(): Promise<Query[]> {
-  return (await call<{ queries: Query[] }>('GET', '/queries')).queries;
+export async function listQueries(signal?: AbortSignal): Promise<Query[]> {
+  return (await call<{ queries: Query[] }>('GET', '/queries', undefined, signal)).queries;
 }
 
 /** The latest exchanges that match, latest last. */
@@ -92,8 +92,9 @@ export function followTraffic(
 }
 
 /** What each route's exchanges of the last quarter of an hour come to, the busiest first. */
-export async function sumUpTraffic(): Promise<RouteTraffic[]> {
-  return (await call<{ routes: RouteTraffic[] }>('GET', '/traffic/summary')).routes;
+export async function sumUpTraffic(signal?: AbortSignal): Promise<RouteTraffic[]> {
+  return (await call<{ routes: RouteTraffic[] }>('GET', '/traffic/summary', undefined, signal))
+    .routes;
 }
 
 /** The latest exchanges that match, as an HTTP Archive. */
@@ -112,17 +113,19 @@ function wanted(filter: TrafficFilter, more: Record<string, number>): string {
   return new URLSearchParams(pairs.map(([key, value]) => [key, String(value)])).toString();
 }
 
-export function showAuthority(): Promise<Authority> {
-  return call('GET', '/authority');
+export function showAuthority(signal?: AbortSignal): Promise<Authority> {
+  return call('GET', '/authority', undefined, signal);
 }
 
 /** The trust stores of the machine, with what each says of the root. It takes a moment. */
-export async function listStores(): Promise<TrustStore[]> {
-  return (await call<{ stores: TrustStore[] }>('GET', '/authority/stores')).stores;
+export async function listStores(signal?: AbortSignal): Promise<TrustStore[]> {
+  return (await call<{ stores: TrustStore[] }>('GET', '/authority/stores', undefined, signal))
+    .stores;
 }
 
-export async function listCertificates(): Promise<Certificate[]> {
-  return (await call<{ certificates: Certificate[] }>('GET', '/certificates')).certificates;
+export async function listCertificates(signal?: AbortSignal): Promise<Certificate[]> {
+  return (await call<{ certificates: Certificate[] }>('GET', '/certificates', undefined, signal))
+    .certificates;
 }
 
 /** The root in this form. */
@@ -131,8 +134,8 @@ export function fetchRoot(form: 'pem' | 'der' | 'pkcs12' | 'apple-profile'): Pro
 }
 
 /** The browsers that are signed in. */
-export async function listSessions(): Promise<Session[]> {
-  return (await call<{ sessions: Session[] }>('GET', '/sessions')).sessions;
+export async function listSessions(signal?: AbortSignal): Promise<Session[]> {
+  return (await call<{ sessions: Session[] }>('GET', '/sessions', undefined, signal)).sessions;
 }
 
 /** Signs a browser out. */
@@ -151,14 +154,14 @@ export async function check(addresses: string[] = [], deep = false): Promise<Ver
 }
 
 /** What this machine does with our names; a list, since it is read again and again. */
-export async function readMachine(): Promise<Machine[]> {
-  return [await call<Machine>('GET', '/machine')];
+export async function readMachine(signal?: AbortSignal): Promise<Machine[]> {
+  return [await call<Machine>('GET', '/machine', undefined, signal)];
 }
 
 /** What checks of a route came to, newest first: an entry for each time that it changed. */
-export async function listVerdicts(address: string): Promise<Verdict[]> {
+export async function listVerdicts(address: string, signal?: AbortSignal): Promise<Verdict[]> {
   const path = `/routes/${encodeURIComponent(address)}/verdicts?limit=200`;
-  return (await call<{ verdicts: Verdict[] }>('GET', path)).verdicts;
+  return (await call<{ verdicts: Verdict[] }>('GET', path, undefined, signal)).verdicts;
 }
 
 export function addRoute(input: RouteInput): Promise<Route> {

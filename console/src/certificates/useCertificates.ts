@@ -1,38 +1,31 @@
-import { useEffect, useState } from 'react';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { listCertificates, listStores, showAuthority } from '../api/client';
-import type { Authority, Certificate, TrustStore, Zone } from '../api/types';
+import type { Zone } from '../api/types';
 
-/** How often it is looked again while the page is open: stores are changed outside of it. */
-const AGAIN_MS = 5000;
+/** How often it is read while the page is visible: trust stores change outside of the console. */
+const READ_MS = 5000;
 
-/** The authority, who trusts it, and what is shown under which name. */
+/** The authority, which trust stores hold its root, and the certificate of each name. */
 export function useCertificates(zones: readonly Zone[]) {
-  const [authority, setAuthority] = useState<Authority>();
-  const [stores, setStores] = useState<readonly TrustStore[]>();
-  const [certificates, setCertificates] = useState<readonly Certificate[]>([]);
-
-  useEffect(() => {
-    let current = true;
-    let timer: ReturnType<typeof setTimeout> | undefined;
-    const read = async () => {
-      // The connection's own notice says when the service is away; what is shown stays.
-      const keep = <T>(set: (found: T) => void) =>
-        [(found: T) => current && set(found), () => undefined] as const;
-      if (!document.hidden) {
-        await Promise.all([
-          showAuthority().then(...keep(setAuthority)),
-          listCertificates().then(...keep(setCertificates)),
-          listStores().then(...keep(setStores)),
-        ]);
-      }
-      if (current) timer = setTimeout(() => void read(), AGAIN_MS);
-    };
-    void read();
-    return () => {
-      current = false;
-      clearTimeout(timer);
-    };
-  }, [zones]);
-
-  return { authority, stores, certificates };
+  const read = { refetchInterval: READ_MS, placeholderData: keepPreviousData };
+  const authority = useQuery({
+    queryKey: ['authority', zones],
+    queryFn: ({ signal }) => showAuthority(signal),
+    ...read,
+  });
+  const stores = useQuery({
+    queryKey: ['stores', zones],
+    queryFn: ({ signal }) => listStores(signal),
+    ...read,
+  });
+  const certificates = useQuery({
+    queryKey: ['certificates', zones],
+    queryFn: ({ signal }) => listCertificates(signal),
+    ...read,
+  });
+  return {
+    authority: authority.data,
+    stores: stores.data,
+    certificates: certificates.data ?? [],
+  };
 }

@@ -1,4 +1,5 @@
-import { useEffect, useState } from 'react';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Button } from '../Button';
 import { CELL, Section, Table } from '../Section';
 import { check, listVerdicts } from '../api/client';
@@ -11,6 +12,8 @@ import { STRIP_HOURS, changeOf, spans, stateOf } from './history';
 
 /** Changes that are listed below the strip. */
 const LISTED = 12;
+/** How long until a result of a check is in the database. */
+const STORED_WITHIN_MS = 2_000;
 
 interface RoutePageProps {
   route: Route;
@@ -122,38 +125,24 @@ function HopRow({ report }: { report: HopReport }) {
 
 /** How a route has been: a strip of the last day, and its latest changes. */
 function History({ address, current }: { address: string; current: Verdict | undefined }) {
-  const [read, setRead] = useState<{ verdicts: readonly Verdict[]; at: number }>();
-  const [failed, setFailed] = useState(false);
-  useEffect(() => {
-    let shown = true;
-    const look = () =>
-      listVerdicts(address).then(
-        (verdicts) => {
-          if (shown) setRead({ verdicts, at: Date.now() });
-        },
-        () => {
-          if (shown) setFailed(true);
-        },
-      );
-    // What has just changed is in the database a moment later.
-    void look();
-    const timer = setTimeout(() => void look(), 2_000);
-    return () => {
-      shown = false;
-      clearTimeout(timer);
-    };
-  }, [address, current]);
+  const { data, dataUpdatedAt, isError } = useQuery({
+    queryKey: ['verdicts', address, current?.checked_at],
+    queryFn: ({ signal }) => listVerdicts(address, signal),
+    placeholderData: keepPreviousData,
+    // A result that has just come is in the database a moment later.
+    refetchInterval: ({ state }) => (state.dataUpdateCount < 2 ? STORED_WITHIN_MS : false),
+  });
   return (
     <Section id="history" title={`The last ${STRIP_HOURS} hours`}>
-      {read === undefined ? (
+      {data === undefined ? (
         <p className="mt-2 text-muted">
-          {failed ? 'The database is away, so what was before is not known.' : 'Reading …'}
+          {isError ? 'The database is away, so what was before is not known.' : 'Reading …'}
         </p>
       ) : (
         <>
-          <Strip verdicts={read.verdicts} now={read.at} />
+          <Strip verdicts={data} now={dataUpdatedAt} />
           <Table titles={['When', 'State', 'What changed']}>
-            {read.verdicts.slice(0, LISTED).map((verdict) => (
+            {data.slice(0, LISTED).map((verdict) => (
               <tr key={verdict.checked_at}>
                 <td className={`${CELL} whitespace-nowrap`}>{dayAndClock(verdict.checked_at)}</td>
                 <td className={`${CELL} ${verdict.passed ? '' : 'text-vermilion'}`}>

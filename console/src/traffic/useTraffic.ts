@@ -76,7 +76,7 @@ export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { 
 
 /** What each route's exchanges of the last quarter of an hour come to. */
 export function useSummary(): readonly RouteTraffic[] {
-  return usePolled(sumUpTraffic, SUM_UP_MS);
+  return usePolled('summary', sumUpTraffic, SUM_UP_MS);
 }
 
 function pause(millis: number): Promise<void> {

@@ -284,7 +284,7 @@ impl ErrorPage {
             return String::new();
         };
         let goes_to = target.as_ref().map_or_else(String::new, |target| {
-            format!(r#" <span class="to">backends to {}</span>"#, escape(target))
+            format!(r#" <span class="to">leads to {}</span>"#, escape(target))
         });
         let evidence: String = finding
             .evidence

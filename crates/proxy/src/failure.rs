@@ -165,7 +165,7 @@ pub(crate) fn file_failure(
             Finding::file_missing(&address, target, path, None),
         ),
         FileError::Outside => {
-            let reason = "the path backends out of the folder, where nothing is served from";
+            let reason = "the path leads out of the folder, where nothing is served from";
             let finding = Finding::file_missing(&address, target, path, Some(reason));
             (StatusCode::NOT_FOUND, finding)
         }
