@@ -209,6 +209,11 @@ fn a_root_under_a_passphrase_serves_on_and_says_when_it_is_needed() {
         "{shown}"
     );
     assert!(shown.contains("→ bentlane authority unlock"), "{shown}");
+    world.ok(&["route", "add", "b.fell.test", &app.port()]);
+    let check = ["check", "b.fell.test", "--routes-only", "--format", "json"];
+    let verdict = world.run(&check).json()["verdicts"][0].clone();
+    let found = &verdict["findings"][0];
+    assert_eq!(found["slug"], "beyond-the-root", "{verdict:#}");
     assert_eq!(
         fs::read_to_string(world.data_dir().join("keys/issuing.pem")).unwrap(),
         issuing

@@ -401,7 +401,7 @@ fn changes_of_this_machine_are_taken_back_too() {
             "dry",
             &["/etc/resolv.conf  restore the former file", "as lookups"],
         ),
-        ("lookups", &["everything is as it was before", "as before"]),
+        ("lookups", &["everything is restored", "as before"]),
         ("redo", &["undid change", "as lookups"]),
         ("trust", &["Java's trust store", "as lookups"]),
         ("hosts", &["as lookups"]),

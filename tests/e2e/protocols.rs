@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
-use bentlane_tests::{App, Start, World};
+use bentlane_tests::{App, Start, World, wait_until};
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
 use http_body_util::{BodyExt, Empty, Full};
@@ -343,12 +343,16 @@ fn a_service_with_few_descriptors_serves_few_connections_and_everything_else() {
     assert!(shown.contains("40 connections, 160 open files"), "{shown}");
     world.ok(&["route", "edit", "a.moor.test", "--note", "still here"]);
     drop(many);
-    let said = world.curl(&[
-        "-o",
-        "/dev/null",
-        "-w",
-        "%{http_code}",
-        "https://a.moor.test/",
-    ]);
-    assert_eq!(said.ok(), "200");
+    let url = "https://a.moor.test/";
+    let status = ["-o", "/dev/null", "-w", "%{http_code}", url];
+    assert_eq!(world.curl(&status).ok(), "200");
+    // One more than are served is told so.
+    let held: Vec<TcpStream> = (0..40)
+        .filter_map(|_| TcpStream::connect(at).ok())
+        .collect();
+    assert_eq!(held.len(), 40);
+    wait_until("the page that says so", || {
+        let page = world.curl(&[url]).stdout;
+        page.contains("too-many-connections").then_some(())
+    });
 }

@@ -139,7 +139,7 @@ fn one_command_sets_a_machine_up_and_each_missing_part_is_named() {
                 "exit 2",
             ],
         ),
-        ("undo", &["everything is as it was before", "no service"]),
+        ("undo", &["everything is restored", "no service"]),
         ("after", &["identical"]),
     ]);
 }

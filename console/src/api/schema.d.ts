@@ -31,7 +31,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take a root from another machine or system in the place of this one, which is kept beside. It is
+         * Replace the root by one from another machine or system; the former is kept beside it. The new root is
          *     in force when this returns, and has to be trusted where it is not yet.
          */
         post: operations["import_root"];
@@ -86,7 +86,7 @@ export interface paths {
         put?: never;
         /**
          * Make the next root, certified by this one, with limits that hold every zone. It is in force when
-         *     this returns; stores that trust this one go on working until this one is over.
+         *     this returns; stores that trust this one keep working until it expires.
          */
         post: operations["rotate"];
         delete?: never;
@@ -124,7 +124,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Use the root's key once, to make the issuing certificate anew for the zones of now. */
+        /** Use the root's key once, to make the issuing certificate again for the present zones. */
         post: operations["unlock"];
         delete?: never;
         options?: never;
@@ -139,7 +139,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List what is shown under the names of routes, and under others that somebody has asked for. */
+        /** List the certificates of the routes' names, and of other names that clients have requested. */
         get: operations["list_certificates"];
         put?: never;
         /** Sign a request for a certificate, for a server that wants files. */
@@ -215,7 +215,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show what is shown under one name; it is made if it is not there yet. */
+        /** Show the certificate of one name; it is made if it does not exist yet. */
         get: operations["show_certificate"];
         put?: never;
         post?: never;
@@ -252,7 +252,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * List the names and ports that a check of these routes looks up and connects to, for whoever looks
+         * List the names and ports that a check of these routes looks up and connects to, for a client that looks
          *     from elsewhere.
          */
         post: operations["names_to_look_up"];
@@ -271,7 +271,7 @@ export interface paths {
         };
         /**
          * Follow what happens, as server-sent events.
-         * @description `configuration` tells a new revision, `verdict` what a check came to, `lagged` that events were
+         * @description `configuration` reports a new revision, `verdict` the result of a check, `lagged` that events were
          *     missed and everything is best read again.
          */
         get: operations["follow_events"];
@@ -836,7 +836,7 @@ export interface components {
             /** @description The name of our server. */
             server_name: string;
             /**
-             * @description Whether it is not constrained as our own roots are: whoever has its key can certify any
+             * @description Whether it lacks the constraints of our own roots, so that its key can certify any
              *     name, and it is not added to trust stores.
              */
             unconstrained?: boolean;
@@ -914,7 +914,7 @@ export interface components {
             addresses?: string[];
             /**
              * @description Whether to look further: at what a page asks and loads, and at the app without us. What that
-             *     comes to is told, and not kept.
+             *     finds is reported, and not stored.
              */
             deep?: boolean;
             from?: null | components["schemas"]["FromSeen"];
@@ -935,7 +935,7 @@ export interface components {
          */
         Ending: "whole" | "stream" | "upgraded" | "client-left" | "target-broke-off";
         /**
-         * @description One request and its response, as the proxy saw them: what was asked and how it went. Bodies and
+         * @description One request and its response, as the proxy saw them. Bodies and
          *     header fields are no part of it, and neither are values of a query that may be secrets.
          */
         Exchange: {
@@ -965,7 +965,7 @@ export interface components {
             protocol: components["schemas"]["Protocol"];
             /**
              * Format: int64
-             * @description Octets of the request's body, or that a changed protocol carried to the target.
+             * @description Bytes of the request's body, or that a changed protocol carried to the target.
              */
             received: number;
             /** @description The address of the route; none when no route answers to the name and path. */
@@ -974,7 +974,7 @@ export interface components {
             secure: boolean;
             /**
              * Format: int64
-             * @description Octets of the response's body, or that a changed protocol carried to the client.
+             * @description Bytes of the response's body, or that a changed protocol carried to the client.
              */
             sent: number;
             /**
@@ -1072,15 +1072,15 @@ export interface components {
             /** @description The rule. */
             reason: string;
         };
-        /** @description What a check found wrong: at which hop, how bad, why, and what fixes it. */
+        /** @description What a check found wrong: the hop, the severity, the reason, and the fix. */
         Finding: {
-            /** @description What was seen, a line each. */
+            /** @description The evidence, line by line. */
             evidence: string[];
             /** @description What fixes it. */
             fix: components["schemas"]["Fix"];
             /** @description The hop at which it shows. */
             hop: components["schemas"]["Hop"];
-            /** @description How bad it is. */
+            /** @description Its severity. */
             severity: components["schemas"]["Severity"];
             /** @description What kind of fault it is; stable, so that scripts can rely on it. */
             slug: components["schemas"]["FindingKind"];
@@ -1116,9 +1116,9 @@ export interface components {
         Hop: "resolve" | "handshake" | "connect" | "answer" | "expect";
         /** @description One hop of a verdict. */
         HopReport: {
-            /** @description What was seen, in a few words: an address, a protocol, a status. */
+            /** @description A summary: an address, a protocol, a status. */
             detail: string;
-            /** @description What was seen, in full, a line each. */
+            /** @description The evidence, line by line. */
             evidence?: string[];
             /** @description Which hop. */
             hop: components["schemas"]["Hop"];
@@ -1177,14 +1177,14 @@ export interface components {
         JournalEntry: {
             /** @description `add`, `edit` or `remove`; `attach` or `detach` for this machine. */
             action: string;
-            /** @description What is there since. */
+            /** @description The value after. */
             after?: unknown;
             /**
              * Format: date-time
              * @description When.
              */
             at: string;
-            /** @description What was there before. */
+            /** @description The value before. */
             before?: unknown;
             /** @description `zone`, `route`, `routes` or `machine`. */
             kind: string;
@@ -1258,7 +1258,7 @@ export interface components {
             state: components["schemas"]["ItemState"];
             /** @description What was looked at: a zone, a browser, a variable, a port. */
             subject: string;
-            /** @description What was seen, in a sentence. */
+            /** @description What was observed, in a sentence. */
             summary: string;
         };
         /** @description What was changed on this machine, for the journal. */
@@ -1344,7 +1344,7 @@ export interface components {
             passphrase?: null | components["schemas"]["Passphrase"];
         };
         /**
-         * @description What a client speaks.
+         * @description The protocol of a client.
          * @enum {string}
          */
         Protocol: "http/1.0" | "http/1.1" | "h2";
@@ -1606,7 +1606,7 @@ export interface components {
             /**
              * Format: int64
              * @description The time that half of them took at most, in microseconds. Streams and changed protocols,
-             *     which last as long as somebody listens, are left out of all three.
+             *     which last as long as a client wants, are left out of all three.
              */
             p50_us: number;
             /**
@@ -1628,7 +1628,7 @@ export interface components {
             route?: string | null;
             /**
              * Format: int64
-             * @description Octets of all bodies to clients.
+             * @description Bytes of all bodies to clients.
              */
             sent: number;
         };
@@ -1725,7 +1725,7 @@ export interface components {
             sessions: components["schemas"]["SessionView"][];
         };
         /**
-         * @description How bad a finding is.
+         * @description How severe a finding is.
          * @enum {string}
          */
         Severity: "hint" | "warning" | "error";
@@ -1890,7 +1890,7 @@ export interface components {
             first_byte_us: number;
             /**
              * Format: int64
-             * @description From then until the last octet of the body.
+             * @description From then until the last byte of the body.
              */
             last_byte_us: number;
             /**
@@ -2038,7 +2038,7 @@ export interface components {
             /** @description The suffix, such as `moor.test`. */
             name: string;
         };
-        /** @description The names that tell whether a zone's names are found. */
+        /** @description The names that show whether a zone's names are found. */
         ZoneNames: {
             /** @description The names to look up. */
             names: components["schemas"]["NameToReach"][];

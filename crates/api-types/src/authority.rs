@@ -16,7 +16,7 @@ pub struct AuthorityView {
     /// The suffixes that the root can vouch for, besides the loopback addresses; `null` for
     /// anything at all, as roots of earlier versions could.
     pub limits: Option<Vec<String>>,
-    /// Whether it is not constrained as our own roots are: whoever has its key can certify any
+    /// Whether it lacks the constraints of our own roots, so that its key can certify any
     /// name, and it is not added to trust stores.
     #[serde(default)]
     pub unconstrained: bool,

@@ -15,7 +15,7 @@ pub struct CheckRequest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub only: Option<Hop>,
     /// Whether to look further: at what a page asks and loads, and at the app without us. What that
-    /// comes to is told, and not kept.
+    /// finds is reported, and not stored.
     #[serde(default)]
     pub deep: bool,
     /// Observations from inside a container's network, which alone decide the first two hops.

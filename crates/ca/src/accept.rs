@@ -5,7 +5,7 @@ use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signat
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{CertificateError, DigitallySignedStruct, SignatureScheme};
 
-/// Accepts one certificate, or any, whoever made it and whatever it is for: the server still has to
+/// Accepts one certificate, or any, regardless of its issuer and purpose: the server still has to
 /// prove that it holds the key.
 #[derive(Debug)]
 pub struct OneCertificate {

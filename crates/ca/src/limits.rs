@@ -48,8 +48,8 @@ impl Limits {
         Self { names: kept }
     }
 
-    /// The limits of a new root: `localhost` and `test` (RFC 6761 §6.2 and §6.3), where nobody can
-    /// have a name of their own, and `zones`.
+    /// The limits of a new root: `localhost` and `test` (RFC 6761 §6.2 and §6.3), where users cannot
+    /// own a name, and `zones`.
     #[must_use]
     pub fn of_root(zones: impl IntoIterator<Item = Name>) -> Self {
         let reserved = "test".parse().ok();
@@ -114,7 +114,7 @@ impl Limits {
         extension
     }
 
-    /// The limits that an extension tells.
+    /// The limits in an extension.
     pub(super) fn read(constraints: &NameConstraints<'_>) -> Self {
         let permitted = constraints.permitted_subtrees.iter().flatten();
         Self::new(permitted.filter_map(|subtree| match subtree.base {
@@ -140,7 +140,7 @@ fn der(tag: u8, content: &[u8]) -> Vec<u8> {
             out.push(0x80 | count);
             out.extend_from_slice(octets);
         }
-        // A length has eight octets at most.
+        // A length has eight bytes at most.
         (_, Err(_)) => {}
     }
     out.extend_from_slice(content);

@@ -1,4 +1,4 @@
-//! Certificates that somebody asks for by hand: which names they may hold, and their signing.
+//! Certificates that a user requests: the names that they may have, and how they are signed.
 
 use std::fmt;
 use std::net::IpAddr;
@@ -135,7 +135,7 @@ pub enum OrderError {
         "{days} days are not possible: 1 to {most} are, since the issuing certificate ends then"
     )]
     Days {
-        /// What was asked for.
+        /// The request.
         days: u16,
         /// What is possible.
         most: i64,

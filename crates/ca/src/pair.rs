@@ -56,7 +56,7 @@ pub enum PairError {
     /// The certificate names no server.
     #[error("the certificate names no server (it has no subjectAltName)")]
     NoNames,
-    /// It is over.
+    /// It has expired.
     #[error("the certificate was valid until {until} only")]
     Expired {
         /// Its last day.

@@ -81,7 +81,7 @@ impl PartKind {
     /// What the file holds, of a certificate, its chain and its key, PEM each.
     ///
     /// # Errors
-    /// When no PKCS#12 comes about.
+    /// When the PKCS#12 bundle cannot be made.
     pub fn content(
         self,
         certificate: &str,

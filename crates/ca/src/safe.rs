@@ -43,7 +43,7 @@ impl fmt::Debug for Passphrase {
     }
 }
 
-/// A root as it is kept: its certificates, and its key in the clear or under a passphrase.
+/// A root as it is stored: its certificates, and its key unencrypted or under a passphrase.
 #[derive(Clone)]
 pub struct Safe {
     text: String,
@@ -58,7 +58,7 @@ impl fmt::Debug for Safe {
 }
 
 impl Safe {
-    /// What was kept.
+    /// The stored text.
     #[must_use]
     pub fn from_text(text: String) -> Self {
         Self { text }
@@ -79,7 +79,7 @@ impl Safe {
         })
     }
 
-    /// `authority` to be kept, its key in the clear or under `passphrase` (PKCS#8 with PBES2: scrypt
+    /// `authority` to be stored, its key unencrypted or under `passphrase` (PKCS#8 with PBES2: scrypt
     /// and AES-256, RFC 8018).
     ///
     /// # Errors

@@ -15,7 +15,7 @@ use x509_parser::prelude::{FromDer, X509Certificate};
 use super::fingerprint::{fingerprint, key_sha256};
 use super::limits::Limits;
 
-/// From how long before its end on a certificate is warned of that nobody renews by itself.
+/// How long before its expiry a certificate that is not renewed automatically gets a warning.
 const WARNED_FROM: Duration = Duration::days(21);
 /// What our roots are called, at the start of their common name.
 const OUR_NAME: &str = "Bent Lane root ";
@@ -28,7 +28,7 @@ pub struct Anchor {
     pub our_name: Option<String>,
     /// SHA-256 of the certificate: hexadecimal pairs with colons between.
     pub fingerprint_sha256: String,
-    /// SHA-256 of its public key, by which a root of ours is recognised.
+    /// SHA-256 of its public key, which identifies a root of ours.
     pub key_sha256: String,
     /// What it can vouch for; `None` for anything at all.
     pub limits: Option<Limits>,

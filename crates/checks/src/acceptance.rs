@@ -21,7 +21,7 @@ pub struct Acceptance {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Accepted {
-    /// The standards allow it, and nothing speaks against it.
+    /// The standards allow it.
     Yes,
     /// The standards allow it, and many providers want more than they say.
     Often,
@@ -41,14 +41,14 @@ impl Accepted {
     }
 }
 
-/// What kind of name it is, to somebody who knows public names alone.
+/// What kind of name it is, to a service that only knows public names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Kind {
     /// `localhost`, or below it.
     Loopback,
-    /// In a domain that somebody can own.
+    /// In a domain that can be registered.
     Public,
-    /// Under a suffix that is reserved, or that nobody has registered.
+    /// Under a suffix that is reserved or does not exist.
     Private,
 }
 

@@ -43,11 +43,11 @@ pub enum AdviceKind {
     MulticastDns,
     /// The zone is a suffix below which others register domains.
     PublicSuffix,
-    /// The zone is, or lies in, a domain that somebody can own.
+    /// The zone is, or lies in, a domain that can be registered.
     RealDomain,
     /// Browsers speak HTTPS only there.
     ForcedHttps,
-    /// The suffix is not reserved, and may be somebody's one day.
+    /// The suffix is not reserved, and may be delegated one day.
     Unreserved,
     /// Names right under a single label share no cookies and no wildcard certificate.
     SingleLabel,

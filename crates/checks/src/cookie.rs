@@ -3,7 +3,7 @@ use cookie::{Cookie, SameSite};
 use crate::advice::is_public_suffix;
 use bentlane_model::is_at_or_below;
 
-/// Octets of name and value that browsers keep at most (RFC 6265bis §5.6).
+/// Bytes of name and value that browsers keep at most (RFC 6265bis §5.6).
 const LARGEST: usize = 4096;
 
 /// A cookie that a browser does not keep.

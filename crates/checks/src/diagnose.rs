@@ -97,9 +97,9 @@ mod tests {
     use crate::hosts::HostsEntry;
     use crate::{
         Answer, Attempt, BrowserDns, CertificateFault, Connect, Direct, End, EventsSeen,
-        FindingKind, Handshake, Holder, Machine, NameserverSaid, Page, PairFacts, PreflightSeen,
-        Refusal, Resolve, Said, Severity, StoreSeen, StoreTrust, SystemLookup, TargetLeaf, Timed,
-        UpgradeSeen, Visit, lane,
+        FindingKind, Handshake, Holder, LookupResult, Machine, NameserverResult, Page, PairFacts,
+        PreflightSeen, Refusal, Resolve, Severity, StoreSeen, StoreTrust, SystemLookup, TargetLeaf,
+        Timed, UpgradeSeen, Visit, lane,
     };
     use crate::{advice_for_route, advice_for_zone};
     use bentlane_model::ContainerPlace;
@@ -285,8 +285,8 @@ mod tests {
         }
 
         /// The system finds nothing, and its name servers say this.
-        fn lost(self, server: &str, said: Said) -> Self {
-            let said = NameserverSaid {
+        fn lost(self, server: &str, said: LookupResult) -> Self {
+            let said = NameserverResult {
                 server: server.parse().unwrap(),
                 said,
             };
@@ -342,8 +342,8 @@ mod tests {
         }
     }
 
-    fn negative(zone: &str) -> Said {
-        Said::Negative {
+    fn negative(zone: &str) -> LookupResult {
+        LookupResult::Negative {
             code: "NXDOMAIN".to_owned(),
             zone: Some(zone.to_owned()),
             ttl: Some(30),
@@ -422,10 +422,10 @@ mod tests {
     #[case(healthy().hosts("127.0.0.1"), Kind::HostsOneFamily, Hint)]
     #[case(healthy().seen(|seen| seen.system = None).machine(|machine| machine.names_attached = false), Kind::SystemNotAsking, Hint)]
     #[case(healthy().seen(|seen| seen.system = None), Kind::SystemNotAsking, Error)]
-    #[case(healthy().lost("127.0.0.1:53", Said::Nothing), Kind::SystemNotAsking, Error)]
+    #[case(healthy().lost("127.0.0.1:53", LookupResult::Nothing), Kind::SystemNotAsking, Error)]
     #[case(healthy().lost("192.0.2.53:53", negative("")), Kind::NameserverFirst, Error)]
     #[case(healthy().lost("192.0.2.53:53", negative("moor.test")), Kind::NegativeCached, Error)]
-    #[case(healthy().lost("127.0.0.1:53", Said::Nothing).machine(|machine| machine.dns_holder = Some(("127.0.0.1:53".parse().unwrap(), holder("/")))), Kind::DnsPortHeld, Error)]
+    #[case(healthy().lost("127.0.0.1:53", LookupResult::Nothing).machine(|machine| machine.dns_holder = Some(("127.0.0.1:53".parse().unwrap(), holder("/")))), Kind::DnsPortHeld, Error)]
     #[case(healthy().machine(|machine| machine.browsers.push(BrowserDns { browser: "Firefox".into(), file: "prefs.js".into(), server: None })), Kind::BrowserAsksElsewhere, Warning)]
     #[case(of("moor.local", "a.moor.local", "1"), Kind::MulticastName, Warning)]
     #[case(of("moor.dev", "a.moor.dev", "1").facts(|facts| facts.advice.truncate(1)), Kind::PublicName, Warning)]

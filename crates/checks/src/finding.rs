@@ -10,18 +10,18 @@ use bentlane_model::ContainerPlace;
 use bentlane_model::Name;
 use bentlane_model::Target;
 
-/// What a check found wrong: at which hop, how bad, why, and what fixes it.
+/// What a check found wrong: the hop, the severity, the reason, and the fix.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Finding {
     /// What kind of fault it is; stable, so that scripts can rely on it.
     pub slug: FindingKind,
     /// The hop at which it shows.
     pub hop: Hop,
-    /// How bad it is.
+    /// Its severity.
     pub severity: Severity,
     /// The fault in one sentence.
     pub summary: String,
-    /// What was seen, a line each.
+    /// The evidence, line by line.
     pub evidence: Vec<String>,
     /// What fixes it.
     #[serde(alias = "remedy")]
@@ -109,7 +109,7 @@ impl Finding {
         )
     }
 
-    /// No zone covers `name`; `zones` are those that there are.
+    /// No zone covers `name`; `zones` are the existing ones.
     #[must_use]
     pub fn name_outside_zones(name: &Name, zones: &[String]) -> Self {
         let label_and_zone = name.as_str().split_once('.');
@@ -258,7 +258,7 @@ impl Finding {
         Some(Self::of(kind, summary, evidence, fix))
     }
 
-    /// The route rests.
+    /// The route is paused.
     #[must_use]
     pub fn route_paused(address: &str, note: Option<&str>) -> Self {
         Self::of(
@@ -323,7 +323,7 @@ impl Finding {
         )
     }
 
-    /// The target speaks in the clear, and the route says TLS.
+    /// The target does not use TLS, and the route does.
     #[must_use]
     pub fn target_speaks_plain(address: &str, target: &Target) -> Self {
         let there = target.authority().unwrap_or_default();
@@ -357,7 +357,7 @@ impl Finding {
         )
     }
 
-    /// No TLS with the target comes about.
+    /// The TLS handshake with the target failed.
     #[must_use]
     pub fn target_tls_failed(target: &Target, reason: &str) -> Self {
         Self::of(
@@ -368,12 +368,12 @@ impl Finding {
         )
     }
 
-    /// The route leads back to us; `circle` are the routes that the request has passed.
+    /// The route loops back to us; `circle` are the routes that the request has passed.
     #[must_use]
     pub fn route_loop(address: &str, circle: &[String]) -> Self {
         Self::of(
             FindingKind::RouteLoop,
-            format!("the route {address} leads back to itself"),
+            format!("the route {address} loops back to itself"),
             vec![circle.join(" → ")],
             Fix::edit(
                 if circle.len() > 2 {

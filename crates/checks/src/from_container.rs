@@ -10,7 +10,7 @@ use super::observation::Facts;
 use super::verdict::{HopReport, HopState, Verdict};
 use bentlane_model::Name;
 
-/// What was seen of a name from inside a container's network.
+/// What was observed of a name from inside a container's network.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FromContainer {
     /// The name.

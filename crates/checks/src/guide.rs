@@ -39,7 +39,7 @@ mod tests {
 
     use super::*;
 
-    /// `BENTLANE_WRITE=1 cargo test -p bentlane-checks guide` writes the page anew.
+    /// `BENTLANE_WRITE=1 cargo test -p bentlane-checks guide` writes the page.
     #[test]
     fn the_page_in_the_docs_is_this_one() {
         let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/findings.md");

@@ -59,7 +59,7 @@ impl fmt::Display for Hop {
     }
 }
 
-/// How bad a finding is.
+/// How severe a finding is.
 #[derive(
     Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, utoipa::ToSchema,
 )]

@@ -52,7 +52,7 @@ impl Hosts<'_> {
         entries
     }
 
-    /// The entries that stand before our zones: their names never reach the resolver.
+    /// The entries for names in our zones, which therefore never reach the resolver.
     #[must_use]
     pub fn shadowing(&self, snapshot: &Snapshot) -> Vec<HostsEntry> {
         let ours = |entry: &HostsEntry| snapshot.zone_of(entry.name.as_str()).is_some();
@@ -60,7 +60,7 @@ impl Hosts<'_> {
     }
 
     /// The same file with a block of ours that gives each of `names` its addresses, in order;
-    /// without a block when there are none. Everything else stays to the octet.
+    /// without a block when there are none. Everything else stays to the byte.
     #[must_use]
     pub fn with_block(&self, names: &BTreeMap<Name, Vec<IpAddr>>) -> String {
         let mut text = self.without_block();

@@ -89,7 +89,7 @@ kinds! {
         "The hosts file maps the name to an address of one family (IPv4 or IPv6), and Bent Lane listens on both. It works, except for programs that only look up the other family.";
     /// A browser bypasses the system's resolver.
     BrowserAsksElsewhere = "browser-asks-elsewhere", Warning at Resolve:
-        "A browser on this machine uses a DNS-over-HTTPS server in place of the system's resolver, and that server does not know your zones. Point it to Bent Lane, or turn DNS over HTTPS off.";
+        "A browser on this machine uses a DNS-over-HTTPS server instead of the system's resolver, and that server does not know your zones. Point it to Bent Lane, or turn DNS over HTTPS off.";
     /// A container does not find the name.
     ContainerAsksElsewhere = "container-asks-elsewhere", Error at Resolve:
         "Inside the container (`bentlane check --from container:NAME`), the name does not resolve: the container's name servers do not know the zone.";
@@ -222,7 +222,7 @@ kinds! {
     TargetTlsFailed = "target-tls-failed", Error at Connect:
         "The TLS handshake with the app fails before its certificate is verified.";
 
-    /// The route leads back to the proxy.
+    /// The route loops back to the proxy.
     RouteLoop = "route-loop", Error at Answer:
         "The route's target is Bent Lane itself, so requests loop. They are answered with 508 and the routes of the loop.";
     /// The app accepts no other Host than its own.

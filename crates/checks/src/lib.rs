@@ -34,7 +34,9 @@ pub use guide::guide;
 pub use hop::{Hop, Severity};
 pub use hosts::{Hosts, HostsEntry};
 pub use kind::{CHECK_AGENT, FINDING_HEADER, FindingKind};
-pub use machine::{BrowserDns, Holder, Machine, NameserverSaid, Said, StoreSeen, StoreTrust};
+pub use machine::{
+    BrowserDns, Holder, LookupResult, Machine, NameserverResult, StoreSeen, StoreTrust,
+};
 pub use observation::{
     Answer, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake, Observations,
     PairFacts, PreflightSeen, Resolve, SystemLookup, TargetLeaf, Timed, UpgradeSeen, Visit,

@@ -21,11 +21,11 @@ pub struct Machine {
     pub nameservers: Vec<SocketAddr>,
     /// Our own resolver's addresses.
     pub ours: Vec<SocketAddr>,
-    /// Entries of the hosts file, but for ours, that stand before our zones.
+    /// Entries of the hosts file for names in our zones, except our own block.
     pub hosts: Vec<HostsEntry>,
     /// Who has the port of a name server on this machine that is not ours.
     pub dns_holder: Option<(SocketAddr, Holder)>,
-    /// Browsers that ask a DNS server of their own.
+    /// Browsers that use another DNS server than the system.
     pub browsers: Vec<BrowserDns>,
     /// What trust stores say of our root.
     pub stores: Vec<StoreSeen>,
@@ -53,17 +53,17 @@ pub struct Holder {
     pub pid: u32,
     /// Its program's name.
     pub command: String,
-    /// How it was started, as far as it can be told.
+    /// Its command line, if it is known.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub line: String,
-    /// Its working folder, as far as it can be told.
+    /// Its working folder, if it is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<String>,
 }
 
 impl Holder {
-    /// Whether `other` is the same app, started anew perhaps: it works in the same folder, or what
-    /// it was started with is the same where no folder can be told.
+    /// Whether `other` is the same app, perhaps restarted: it works in the same folder, or what
+    /// it was started with is the same where the folder is unknown.
     #[must_use]
     pub fn is_same_app(&self, other: &Self) -> bool {
         match (&self.folder, &other.folder) {
@@ -83,7 +83,7 @@ impl std::fmt::Display for Holder {
     }
 }
 
-/// A browser that asks a DNS server of its own.
+/// A browser that uses another DNS server than the system.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BrowserDns {
     /// The browser, and where its setting stands.
@@ -127,25 +127,25 @@ pub enum StoreTrust {
     Older,
     /// It does not.
     Distrusted,
-    /// It cannot be told.
+    /// It is unknown.
     Unknown,
 }
 
 /// What one of the system's name servers says of a name.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct NameserverSaid {
+pub struct NameserverResult {
     /// The server.
     pub server: SocketAddr,
     /// What it says.
-    pub said: Said,
+    pub said: LookupResult,
 }
 
 /// An answer as a stub resolver takes it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Said {
+pub enum LookupResult {
     /// These addresses.
     Addresses(Vec<IpAddr>),
-    /// That there are none, which is final.
+    /// The name has none, which is final.
     Negative {
         /// The response code, by its name in the registry.
         code: String,

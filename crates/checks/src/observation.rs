@@ -9,7 +9,7 @@ use super::attempt::Attempt;
 use super::finding::Finding;
 use super::hop::Hop;
 use super::kind::FindingKind;
-use super::machine::{Holder, Machine, NameserverSaid};
+use super::machine::{Holder, Machine, NameserverResult};
 use super::page::Page;
 use crate::advice::Advice;
 use bentlane_model::ContainerPlace;
@@ -45,7 +45,7 @@ pub struct Facts {
     pub listener: SocketAddr,
     /// The port of the TLS listener.
     pub https_port: u16,
-    /// The port of the listener in the clear.
+    /// The port of the plain HTTP listener.
     pub http_port: u16,
     /// Whether to look further than the page itself: at what it asks, and at the app without us.
     pub deep: bool,
@@ -101,7 +101,7 @@ impl Facts {
 /// An imported certificate for the name, as far as a check is concerned.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PairFacts {
-    /// Its first name, by which commands call it.
+    /// Its first name, which commands use for it.
     pub name: String,
     /// All its names.
     pub names: Vec<String>,
@@ -122,9 +122,9 @@ pub struct PairFacts {
 /// An outcome, and how long it took to come.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Timed<T> {
-    /// What was seen.
+    /// What was observed.
     pub outcome: T,
-    /// From the first octet sent to the outcome.
+    /// From the first byte sent to the outcome.
     pub took: Duration,
 }
 
@@ -138,7 +138,7 @@ pub struct Observations {
     /// The system's own look-up; `None` when it has no reason to come to us.
     pub system: Option<Timed<SystemLookup>>,
     /// What the system's name servers say, in their order; asked when the system is at odds with us.
-    pub nameservers: Vec<NameserverSaid>,
+    pub nameservers: Vec<NameserverResult>,
     /// A connection to the target.
     pub connect: Timed<Connect>,
     /// Who has the target's port.
@@ -272,7 +272,7 @@ pub enum Handshake {
 /// What is wrong with a certificate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum CertificateFault {
-    /// Its time is over.
+    /// It has expired.
     Expired,
     /// Its time has not begun.
     Early,
@@ -291,7 +291,7 @@ pub struct TargetLeaf {
     pub not_before: OffsetDateTime,
     /// Until when.
     pub not_after: OffsetDateTime,
-    /// Whether it is for the name by which it is verified.
+    /// Whether it is for the name that it is verified for.
     pub covers: bool,
     /// That name.
     pub wanted: String,
@@ -304,7 +304,7 @@ pub enum Answer {
     Visit(Box<Visit>),
     /// Our listener for raw TCP accepted: what the app says is its own matter.
     Accepted,
-    /// A page of our own, since the request could not be passed on.
+    /// An error page of ours, since the request could not be passed on.
     OwnPage {
         /// Its status code.
         status: u16,
@@ -411,9 +411,9 @@ pub struct EventsSeen {
     pub head: Option<(u16, String)>,
     /// How it was compressed, if it was.
     pub encoding: Option<String>,
-    /// When octets came after the head, and how many events had ended by then.
+    /// When bytes came after the head, and how many events had ended by then.
     pub lumps: Vec<(Duration, usize)>,
-    /// Whether octets came at once when the answer was asked for without compression.
+    /// Whether bytes came at once when the answer was asked for without compression.
     pub flows_uncompressed: bool,
 }
 

@@ -32,7 +32,7 @@ pub struct Page {
     pub fields: Vec<(String, String)>,
     /// The first mebibyte of its content.
     pub body: String,
-    /// Octets of content that came.
+    /// Bytes of content that came.
     pub length: u64,
     /// Why the content broke off, if it did.
     pub cut: Option<String>,
@@ -89,7 +89,7 @@ impl Page {
 pub struct Markup {
     /// Its title.
     pub title: Option<String>,
-    /// What it loads of which a browser blocks what comes in the clear: scripts, styles, frames.
+    /// What it loads that browsers block over plain HTTP: scripts, styles, frames.
     pub loads: Vec<String>,
     /// Where its own scripts are.
     pub scripts: Vec<String>,

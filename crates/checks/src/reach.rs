@@ -30,7 +30,7 @@ pub struct MachineItem {
     pub subject: String,
     /// How it came out.
     pub state: ItemState,
-    /// What was seen, in a sentence.
+    /// What was observed, in a sentence.
     pub summary: String,
     /// What fixes it.
     #[serde(default, rename = "fix", skip_serializing_if = "Option::is_none")]
@@ -90,7 +90,7 @@ impl ItemState {
     }
 }
 
-/// The names that tell whether a zone's names are found.
+/// The names that show whether a zone's names are found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct ZoneNames {
     /// The zone.
@@ -171,11 +171,11 @@ pub enum ClientTrustSeen {
     Former,
     /// It does not trust it.
     Refused,
-    /// It cannot be told, for this reason.
+    /// It is unknown, for this reason.
     Unknown(String),
 }
 
-/// What was seen of a machine.
+/// What was observed of a machine.
 #[derive(Clone, Debug, Default)]
 pub struct MachineSeen {
     /// The names that were looked up.
@@ -200,7 +200,7 @@ pub enum Lookups {
     HostsAlone,
 }
 
-/// Says what was seen of a machine, and what fixes it.
+/// The verdict on a machine: what works, what does not, and the fixes.
 #[must_use]
 pub fn judge_machine(seen: &MachineSeen, now: OffsetDateTime) -> MachineVerdict {
     let mut items: Vec<MachineItem> = Vec::new();
@@ -259,7 +259,7 @@ fn lookup_of(zone: &Name, names: &[NameFound], seen: &MachineSeen) -> Option<Mac
         (Ok(found), _) if !found.is_empty() => {
             let found: Vec<String> = found.iter().map(ToString::to_string).collect();
             format!(
-                "{} leads elsewhere, to {}",
+                "{} resolves to {}, which is not this machine",
                 first.name.name,
                 found.join(", ")
             )
@@ -382,7 +382,7 @@ impl MachineVerdict {
         })
     }
 
-    /// What becomes of a route on this machine.
+    /// The state of a route on this machine.
     #[must_use]
     pub fn standing(&self, verdict: &Verdict) -> Standing {
         match (verdict.passed, self.reaches(&verdict.name)) {
@@ -477,7 +477,7 @@ mod tests {
     #[case(with(|seen| seen.https[0].set_port(17443)), &["ports ~ URLs carry the port 17443 → sudo bentlane serve"], true, true)]
     #[case(with(|seen| { seen.https[0].set_port(17443); seen.port_443 = Some("nginx (process 7)".into()) }), &["ports ~ URLs carry the port 17443: nginx (process 7) has 443 → "], true, true)]
     #[case(with(lost), &["lookups ✕ names are not found: no such name → sudo bentlane system attach --only lookups"], false, false)]
-    #[case(with(|seen| seen.zones[0].1[0].found = Ok(vec!["192.0.2.1".parse().unwrap()])), &["lookups ✕ x.moor.test leads elsewhere, to 192.0.2.1 → sudo bentlane system attach --only lookups"], false, false)]
+    #[case(with(|seen| seen.zones[0].1[0].found = Ok(vec!["192.0.2.1".parse().unwrap()])), &["lookups ✕ x.moor.test resolves to 192.0.2.1, which is not this machine → sudo bentlane system attach --only lookups"], false, false)]
     #[case(with(|seen| { lost(seen); seen.lookups = Lookups::HostsAlone }), &["lookups ✕ names are not found: no such name → sudo bentlane system attach --only hosts"], false, false)]
     #[case(with(|seen| hosts_alone(seen, Ok(&["127.0.0.1"]))), &[], true, true)]
     #[case(with(|seen| hosts_alone(seen, Err("no such name"))), &["lookups ✕ x.hut.moor.test is not found: no such name → "], true, false)]

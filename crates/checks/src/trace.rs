@@ -43,7 +43,7 @@ pub struct Step {
     pub details: Vec<String>,
 }
 
-/// What was seen while one request went its way.
+/// What was observed of one request.
 #[derive(Clone, Debug)]
 pub struct TraceSeen {
     /// The name asked of our resolver.
@@ -60,7 +60,7 @@ pub struct TraceSeen {
     pub answer: Option<Timed<Answer>>,
 }
 
-/// Puts together what was seen and what was decided.
+/// Combines what was observed and what was decided.
 #[must_use]
 pub fn trace(facts: &Facts, seen: &TraceSeen) -> Trace {
     let mut line = Line::default();
@@ -269,7 +269,7 @@ fn request_decision(facts: &Facts) -> (String, Vec<String>) {
     )];
     if *strip_prefix {
         details.push(format!(
-            "the path goes without {}, told in X-Forwarded-Prefix",
+            "the path is sent without {}, which X-Forwarded-Prefix has",
             facts.route.address.prefix
         ));
     }

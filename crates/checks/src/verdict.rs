@@ -17,7 +17,7 @@ pub enum HopState {
     Broken,
     /// An earlier hop is broken, so this one says nothing.
     NotReached,
-    /// The route does not say what to expect, so nobody can tell whether it is the right app.
+    /// The route does not declare what to expect, so it is unknown whether it is the right app.
     NotDeclared,
 }
 
@@ -36,9 +36,9 @@ pub struct HopReport {
     pub hop: Hop,
     /// How it came out.
     pub state: HopState,
-    /// What was seen, in a few words: an address, a protocol, a status.
+    /// A summary: an address, a protocol, a status.
     pub detail: String,
-    /// What was seen, in full, a line each.
+    /// The evidence, line by line.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub evidence: Vec<String>,
     /// How long it took, in microseconds; absent when it was not tried.
@@ -106,7 +106,7 @@ impl Verdict {
         self.hops.iter().map(|report| report.state).collect()
     }
 
-    /// Whether `other` says the same of the route, times and evidence aside.
+    /// Whether `other` says the same of the route, except for times and evidence.
     #[must_use]
     pub fn agrees_with(&self, other: &Self) -> bool {
         let kinds = |it: &Self| {

@@ -32,7 +32,7 @@ pub(crate) enum CliError {
         "no service runs on {data_dir}: start one with `bentlane serve`, or name its folder with --data-dir"
     )]
     NotRunning { data_dir: String },
-    /// The service is gone, or does not speak to us.
+    /// The service is gone, or refuses to answer.
     #[error(
         "the service does not answer at {socket}: see whether it still runs, or start it with `bentlane serve`"
     )]
@@ -44,7 +44,7 @@ pub(crate) enum CliError {
     /// The service was started and did not come up.
     #[error("the service did not start: run `bentlane serve` to see why")]
     NotStarted,
-    /// Whoever listens is not the service of the folder's owner.
+    /// The process that listens is not the service of the folder's owner.
     #[error(
         "{socket} belongs to the user {owner}, and a process of the user {found} listens there: nothing was sent to it"
     )]
@@ -90,7 +90,7 @@ pub(crate) enum CliError {
         #[source]
         source: AuthorityError,
     },
-    /// There is nobody to ask.
+    /// There is no terminal to ask on.
     #[error(
         "this changes the machine, and there is no terminal to ask on: add --yes, or see with --dry-run what it would do"
     )]
@@ -101,7 +101,7 @@ pub(crate) enum CliError {
     /// Lines of a file, each with what is wrong in it.
     #[error("nothing was changed, since not every line is right:\n  {}", .0.join("\n  "))]
     Lines(Vec<String>),
-    /// Nobody gives the passphrase.
+    /// There is no passphrase.
     #[error(
         "a passphrase is needed, and there is no terminal to ask on: name a file with --passphrase-file, or set BENTLANE_PASSPHRASE"
     )]

@@ -20,7 +20,7 @@ pub(crate) struct Output {
 
 /// What a colour stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Tone {
+pub(crate) enum Style {
     /// As it should be.
     Passing,
     /// Not as it should be.
@@ -42,10 +42,7 @@ impl Output {
     }
 
     /// Whether what goes to stderr may be in colours.
-    #[allow(
-        clippy::unused_self,
-        reason = "whoever speaks has been given the output"
-    )]
+    #[allow(clippy::unused_self, reason = "this is the output")]
     pub(crate) fn words_in_colour(&self) -> bool {
         !colours_refused() && io::stderr().is_terminal()
     }
@@ -64,16 +61,16 @@ impl Output {
     }
 
     /// Paints `text` when the terminal takes colours.
-    pub(crate) fn paint(&self, tone: Tone, text: &str) -> String {
+    pub(crate) fn paint(&self, tone: Style, text: &str) -> String {
         if !self.colours {
             return text.to_owned();
         }
         let code = match tone {
-            Tone::Passing => "36",
-            Tone::Broken => "31",
-            Tone::Muted => "2",
-            Tone::Fix => "33",
-            Tone::Strong => "1",
+            Style::Passing => "36",
+            Style::Broken => "31",
+            Style::Muted => "2",
+            Style::Fix => "33",
+            Style::Strong => "1",
         };
         format!("\x1b[{code}m{text}\x1b[0m")
     }
@@ -100,15 +97,12 @@ impl Output {
         self.raw(format!("{line}\n").as_bytes())
     }
 
-    /// Prints octets as they are.
-    #[allow(
-        clippy::unused_self,
-        reason = "whoever prints has been given the output"
-    )]
+    /// Prints bytes as they are.
+    #[allow(clippy::unused_self, reason = "this is the output")]
     pub(crate) fn raw(&self, octets: &[u8]) -> Result<(), CliError> {
         let mut out = io::stdout().lock();
         match out.write_all(octets).and_then(|()| out.flush()) {
-            // Whoever read us has seen enough.
+            // The reader has closed the pipe.
             Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
             outcome => outcome.map_err(|source| CliError::Io {
                 verb: "write to stdout".to_owned(),
@@ -118,12 +112,9 @@ impl Output {
     }
 
     /// Says a word about what happens.
-    #[allow(
-        clippy::unused_self,
-        reason = "whoever speaks has been given the output"
-    )]
+    #[allow(clippy::unused_self, reason = "this is the output")]
     pub(crate) fn say(&self, words: &str) {
-        // Words that nobody can hear are no reason to fail.
+        // A closed standard error is no reason to fail.
         let _ = writeln!(io::stderr().lock(), "{words}");
     }
 
@@ -150,7 +141,7 @@ pub(crate) fn progress(steps: usize, what: &str) -> ProgressBar {
     ProgressBar::new(steps as u64).with_style(style)
 }
 
-/// Shows on a terminal that something goes on whose length nobody knows, until it is dropped.
+/// Shows a spinner on a terminal until it is dropped.
 pub(crate) fn busy(what: &'static str) -> Busy {
     if !io::stderr().is_terminal() {
         return Busy(ProgressBar::hidden());
@@ -169,7 +160,7 @@ impl Drop for Busy {
     }
 }
 
-/// A format that is not for what was asked.
+/// A format that the command does not have.
 fn refused(reason: &str) -> Result<(), CliError> {
     Err(CliError::Value {
         field: "--format",

@@ -17,11 +17,11 @@ const SOCKETS: [&str; 3] = [
     "/run/podman/podman.sock",
     "/run/user/{uid}/podman/podman.sock",
 ];
-/// The variables by which engines' own clients are told the socket.
+/// The variables that name the socket for the engines' own clients.
 const VARIABLES: [&str; 2] = ["DOCKER_HOST", "CONTAINER_HOST"];
 /// Seconds that an answer may take.
 const LIMIT: u64 = 5;
-/// How soon an engine is asked again that does not tell of changes.
+/// How soon an engine that does not report changes is asked again.
 const UNTOLD: Duration = Duration::from_secs(2);
 /// The label with the port that is meant.
 const PORT_LABEL: &str = "bentlane.port";
@@ -33,7 +33,7 @@ pub struct Engine {
     socket: PathBuf,
 }
 
-/// Why an engine does not tell.
+/// Why an engine does not answer.
 #[derive(Debug, thiserror::Error)]
 pub enum EngineError {
     /// There is no socket.
@@ -127,14 +127,14 @@ impl Engine {
         Ok(containers)
     }
 
-    /// Waits until something about a container has changed, or `most` is over.
+    /// Waits until something about a container has changed, at most for the time `most`.
     pub async fn changed(&self, most: Duration) {
         let kinds = std::collections::HashMap::from([("type", vec!["container"])]);
         let options = EventsOptionsBuilder::default().filters(&kinds).build();
         let mut events = Box::pin(self.client.events(Some(options)));
         match tokio::time::timeout(most, events.next()).await {
             Ok(Some(Ok(_))) | Err(_) => {}
-            // An engine that does not tell is asked again soon.
+            // An engine that does not report changes is asked again soon.
             Ok(_) => tokio::time::sleep(UNTOLD).await,
         }
     }

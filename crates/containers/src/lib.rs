@@ -1,4 +1,4 @@
-//! Containers, as their engine tells of them over its API.
+//! Containers, as their engine's API reports them.
 //!
 //! [`Engine`] is found at its socket, lists the containers that are asked for with where they can be
 //! connected to, and tells when something about them has changed. It changes nothing but what

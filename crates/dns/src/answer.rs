@@ -6,10 +6,10 @@ use hickory_proto::op::{
 use hickory_proto::rr::{DNSClass, Name as WireName, Record, RecordType};
 
 use super::cookie::{self, Cookie};
-use super::forward::{Asked, Reason};
+use super::fast_path;
+use super::forward::{ForwardedQuestion, Reason};
+use super::local_zone::{AnswerData, LocalZone, NameData};
 use super::query::{CLASS_IN, Query, plain};
-use super::quick;
-use super::realm::{Datum, Found, Realm};
 use super::settings::Settings;
 use super::wire::{PLAIN_UDP_LIMIT, SHORTEST_RECORD, Transport, UDP_LIMIT, encode};
 use bentlane_model::Snapshot;
@@ -24,10 +24,10 @@ pub enum Outcome {
     /// The answer is in `out`.
     Answer,
     /// What we know of the answer is in `out`: aliases that lead to a name outside the zones. What
-    /// others say of that can be added with [`Asked::join`].
-    Alias(Asked),
+    /// others say of that can be added with [`ForwardedQuestion::join`].
+    Alias(ForwardedQuestion),
     /// It is for others to answer; `out` is empty.
-    Elsewhere(Asked),
+    Elsewhere(ForwardedQuestion),
 }
 
 /// Answers one query from the zones of `snapshot` into `out`, or says nothing. What `out` held
@@ -51,7 +51,7 @@ pub fn answer(
     out.clear();
     if let Some(query) = Query::read(query) {
         // An answer of the short way fits every transport.
-        if quick::answer(&query, snapshot, settings, out).is_some() {
+        if fast_path::answer(&query, snapshot, settings, out).is_some() {
             return Outcome::Answer;
         }
         if let Some(asked) = elsewhere(&query, snapshot) {
@@ -75,13 +75,13 @@ pub fn answer(
 /// nothing, which leaves `out` empty.
 pub fn refuse(query: &[u8], out: &mut Vec<u8>) {
     out.clear();
-    if let Some(asked) = Query::read(query).as_ref().and_then(Asked::new) {
+    if let Some(asked) = Query::read(query).as_ref().and_then(ForwardedQuestion::new) {
         asked.write_failure(Reason::Stranger, out);
     }
 }
 
 /// The question, when it is one that a resolver elsewhere could answer.
-fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<Asked> {
+fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<ForwardedQuestion> {
     let transfer = matches!(
         RecordType::from(query.kind),
         RecordType::AXFR | RecordType::IXFR
@@ -89,8 +89,8 @@ fn elsewhere(query: &Query<'_>, snapshot: &Snapshot) -> Option<Asked> {
     let served = query.class == CLASS_IN
         && !transfer
         && query.edns.is_none_or(|edns| edns.version == 0)
-        && Realm::of(snapshot, query.name.as_str()).is_none();
-    served.then(|| Asked::new(query)).flatten()
+        && LocalZone::of(snapshot, query.name.as_str()).is_none();
+    served.then(|| ForwardedQuestion::new(query)).flatten()
 }
 
 /// Names that no upstream resolver is asked for, at or below these (RFC 6761 §6, RFC 6762 §12,
@@ -126,7 +126,7 @@ fn answer_any(
 
 /// The question for the name that an alias leads to, when `query` wants it followed and others can
 /// be asked.
-fn onward(query: &Message, name: WireName) -> Option<Asked> {
+fn onward(query: &Message, name: WireName) -> Option<ForwardedQuestion> {
     if !query.metadata.recursion_desired || special(&text_of(&name)) {
         return None;
     }
@@ -141,7 +141,9 @@ fn onward(query: &Message, name: WireName) -> Option<Asked> {
         *edns = plain;
     }
     let octets = next.to_vec().ok()?;
-    Query::read(&octets).as_ref().and_then(Asked::new)
+    Query::read(&octets)
+        .as_ref()
+        .and_then(ForwardedQuestion::new)
 }
 
 /// The fields of the header that decide what may be said at all.
@@ -248,7 +250,7 @@ fn fill(
     let class_known = matches!(question.query_class(), DNSClass::IN | DNSClass::ANY);
     let kind = question.query_type();
     let transfer = matches!(kind, RecordType::AXFR | RecordType::IXFR);
-    let realm = Realm::of(snapshot, name).filter(|_| class_known && !transfer);
+    let realm = LocalZone::of(snapshot, name).filter(|_| class_known && !transfer);
     let Some((realm, apex)) = realm.and_then(|realm| Some((realm, realm.apex_name()?))) else {
         response.metadata.response_code = ResponseCode::Refused;
         return None;
@@ -262,19 +264,23 @@ fn fill(
     if data.is_none() {
         response.metadata.response_code = ResponseCode::NXDomain;
     }
-    let Found {
+    let NameData {
         data,
         is_negative,
+        is_missing,
         leads_to,
-    } = data.unwrap_or(Found {
+    } = data.unwrap_or(NameData {
         is_negative: true,
-        ..Found::default()
+        ..NameData::default()
     });
+    if is_missing {
+        response.metadata.response_code = ResponseCode::NXDomain;
+    }
     if is_negative {
         let soa = realm.soa(&settings, serial);
         response.add_authorities(soa.map(|soa| Record::from_rdata(apex, settings.ttl, soa)));
     }
-    response.add_answers(data.into_iter().map(|Datum { name, ttl, data }| {
+    response.add_answers(data.into_iter().map(|AnswerData { name, ttl, data }| {
         Record::from_rdata(name.unwrap_or_else(|| owner.clone()), ttl, data)
     }));
     leads_to
@@ -586,6 +592,19 @@ mod tests {
         assert_eq!(told, wanted);
     }
 
+    /// RFC 6604 §3: the code is that of the last name.
+    #[test]
+    fn an_alias_of_a_name_that_does_not_exist_says_so() {
+        let settings = Settings::default();
+        let octets = query("lost.moor.test.", RecordType::A).to_vec().unwrap();
+        let mut out = Vec::new();
+        let snapshot = own_records(Answers::RoutedNames);
+        answer(&octets, &snapshot, &settings, Transport::Udp, &mut out);
+        let response = Message::from_vec(&out).unwrap();
+        assert_eq!(response.metadata.response_code, ResponseCode::NXDomain);
+        assert_eq!(response.answers.len(), 1, "with the alias itself");
+    }
+
     #[test]
     fn aliases_that_go_round_end() {
         let told = told(
@@ -879,7 +898,7 @@ mod tests {
             let settings = Settings::default();
             let mut short = Vec::new();
             let known = Query::read(&octets).is_some_and(|query| {
-                quick::answer(&query, &snapshot, &settings, &mut short).is_some()
+                fast_path::answer(&query, &snapshot, &settings, &mut short).is_some()
             });
             let long = answer_any(&octets, &snapshot, &settings, Transport::Udp);
             if known {

@@ -7,10 +7,10 @@ use std::time::Duration;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::RecordType;
 
+use super::fast_path::put_edns;
 use super::query::{
     CHECKING_DISABLED, DNSSEC_OK, Query, RECURSION_AVAILABLE, RECURSION_DESIRED, Reader, TYPE_OPT,
 };
-use super::quick::put_edns;
 use super::rebind::RebindProtection;
 use super::wire::{SHORTEST_RECORD, Transport, UDP_LIMIT, encode, limit_of};
 
@@ -68,7 +68,7 @@ impl Reason {
 
 /// A question to forward, read from a client's query.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Asked {
+pub struct ForwardedQuestion {
     id: [u8; 2],
     flags: u16,
     /// Name, type and class as the client wrote them.
@@ -86,7 +86,7 @@ pub struct Key {
     checking_disabled: bool,
 }
 
-impl Asked {
+impl ForwardedQuestion {
     pub(super) fn new(query: &Query<'_>) -> Option<Self> {
         let flags = query.edns.map_or(0, |edns| edns.flags);
         Some(Self {
@@ -110,7 +110,7 @@ impl Asked {
         &self.key
     }
 
-    /// The query for an upstream resolver, under an id that nobody can guess.
+    /// The query for an upstream resolver, under an unpredictable id.
     #[must_use]
     pub fn upstream_query(&self, id: u16) -> Vec<u8> {
         let mut out = id.to_be_bytes().to_vec();
@@ -283,10 +283,16 @@ impl Stored {
     }
 
     /// Writes the answer to `asked`, `age` seconds after it came.
-    pub fn write(&self, asked: &Asked, age: u32, transport: Transport, out: &mut Vec<u8>) {
+    pub fn write(
+        &self,
+        asked: &ForwardedQuestion,
+        age: u32,
+        transport: Transport,
+        out: &mut Vec<u8>,
+    ) {
         out.clear();
         let dnssec_ok = asked.key.dnssec_ok;
-        // A client that did not ask for signatures is told of none (RFC 6840 §5.7).
+        // A client that did not ask for signatures gets no AD bit (RFC 6840 §5.7).
         let authentic = if self.authentic && dnssec_ok {
             AUTHENTIC_DATA
         } else {
@@ -509,9 +515,9 @@ mod tests {
         message.to_vec().unwrap()
     }
 
-    fn asked(name: &str, payload: Option<u16>) -> Asked {
+    fn asked(name: &str, payload: Option<u16>) -> ForwardedQuestion {
         let query = client_query(name, payload);
-        Asked::new(&Query::read(&query).unwrap()).unwrap()
+        ForwardedQuestion::new(&Query::read(&query).unwrap()).unwrap()
     }
 
     /// The reply of an upstream resolver with these answers.
@@ -536,7 +542,7 @@ mod tests {
         RData::CNAME(CNAME(Name::from_ascii(to).unwrap()))
     }
 
-    fn judge(asked: &Asked, reply: &Message) -> Reply {
+    fn judge(asked: &ForwardedQuestion, reply: &Message) -> Reply {
         asked.judge(
             &asked.upstream_query(ID),
             &reply.to_vec().unwrap(),
@@ -544,14 +550,14 @@ mod tests {
         )
     }
 
-    fn usable(asked: &Asked, reply: &Message) -> Stored {
+    fn usable(asked: &ForwardedQuestion, reply: &Message) -> Stored {
         match judge(asked, reply) {
             Reply::Usable(stored) => stored,
             other => panic!("{other:?}"),
         }
     }
 
-    fn written(stored: &Stored, asked: &Asked, age: u32) -> Message {
+    fn written(stored: &Stored, asked: &ForwardedQuestion, age: u32) -> Message {
         let mut out = vec![9; 3];
         stored.write(asked, age, Transport::Udp, &mut out);
         Message::from_vec(&out).unwrap()

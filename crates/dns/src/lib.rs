@@ -4,23 +4,23 @@ pub mod zone_file;
 
 mod answer;
 mod cookie;
+mod fast_path;
 mod forward;
+mod local_zone;
 mod outcome;
 mod query;
-mod quick;
-mod realm;
 mod rebind;
 mod resolv_conf;
 mod settings;
 mod wire;
 
-/// An EDNS option for local use (RFC 6891 §9) by which our own checks are known, and what it holds.
+/// An EDNS option for local use (RFC 6891 §9) that marks our own checks, and its content.
 /// It comes last in their queries, so that the query log, which is about what others ask, can leave
 /// them out at a glance.
 pub const CHECK_MARK: (u16, &[u8]) = (65_001, b"bentlane-check");
 
 pub use answer::{Outcome, answer, refuse};
-pub use forward::{Asked, Cache, Key, Reason, Reply, Stored, least_ttl};
+pub use forward::{Cache, ForwardedQuestion, Key, Reason, Reply, Stored, least_ttl};
 pub use outcome::QueryOutcome;
 pub use query::question_in_words;
 pub use rebind::{RebindLevel, RebindProtection};

@@ -12,6 +12,6 @@ pub enum QueryOutcome {
     Forwarded,
     /// An upstream resolver led to an address that the rebinding protection blocks.
     Blocked,
-    /// Not answered: refused, malformed, or nobody to ask.
+    /// Not answered: refused, malformed, or without an upstream resolver.
     Refused,
 }

@@ -20,7 +20,7 @@ pub struct ResolvConf {
 /// Where systemd's resolver listens for the machine's lookups (systemd-resolved.service(8)).
 const RESOLVED_STUB: IpAddr = IpAddr::V4(Ipv4Addr::new(127, 0, 0, 53));
 
-/// The settings by which systemd's resolver asks us, at the first of `dns`, for names of `zones` and
+/// The settings that make systemd's resolver ask us, at the first of `dns`, for names of `zones` and
 /// no others (resolved.conf(5)).
 #[must_use]
 pub fn resolved_drop_in(dns: SocketAddr, zones: &[Name]) -> String {
@@ -38,7 +38,7 @@ impl ResolvConf {
         self.nameservers.contains(&RESOLVED_STUB)
     }
 
-    /// Reads a file. Lines that nobody understands are left out, as the system's own reader does.
+    /// Reads a file. Unknown lines are ignored, as the system does.
     #[must_use]
     pub fn parse(text: &str) -> Self {
         let mut conf = Self {

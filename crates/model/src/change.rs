@@ -31,7 +31,7 @@ pub enum Change {
     AddRoute(Box<Route>),
     /// Many new routes, all or none.
     AddRoutes(Vec<Route>),
-    /// A route leads elsewhere, or otherwise.
+    /// A route gets another target, or other settings.
     EditRoute(RouteEdit),
     /// A route goes.
     RemoveRoute(Address),
@@ -88,7 +88,7 @@ pub enum Rejection {
     /// Several values do.
     #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
     Several(Vec<Invalid>),
-    /// What is there already stands against it.
+    /// It conflicts with what exists.
     #[error(transparent)]
     Taken(Invalid),
     /// Later changes prevent an undo.
@@ -193,7 +193,7 @@ pub struct Conflict {
     pub key: Option<String>,
     /// What the earlier change left; `None` when that was nothing.
     pub left: Option<Value>,
-    /// What is there now.
+    /// The present value.
     pub now: Option<Value>,
 }
 

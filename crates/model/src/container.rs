@@ -48,7 +48,7 @@ impl FromStr for ContainerTarget {
     }
 }
 
-/// A container, as its engine tells of it.
+/// A container, as its engine reports it.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct ContainerSeen {
     /// Its name.

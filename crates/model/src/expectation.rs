@@ -37,7 +37,7 @@ impl Expectation {
         *self == Self::default()
     }
 
-    /// Whether it tells one app from another by what is in the answer.
+    /// Whether it identifies an app by its answer.
     #[must_use]
     pub fn knows_the_app(&self) -> bool {
         let Self {

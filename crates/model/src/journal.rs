@@ -22,9 +22,9 @@ pub struct JournalEntry {
     pub kind: String,
     /// The zone's name, the route's address, or the files of the machine.
     pub subject: String,
-    /// What was there before.
+    /// The value before.
     pub before: Option<Value>,
-    /// What is there since.
+    /// The value after.
     pub after: Option<Value>,
     /// The revision that the change undid.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -194,7 +194,7 @@ fn check_raw(route: &Route) -> Result<(), Invalid> {
     Ok(())
 }
 
-/// Refuses settings that are set though they mean nothing for the target, which `why` tells.
+/// Refuses settings that have no effect for the target; `why` is the reason.
 fn refuse_without_use(
     have_use: bool,
     settings: &[(&'static str, bool)],

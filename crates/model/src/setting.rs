@@ -10,7 +10,7 @@ use crate::invalid::Invalid;
 /// One setting of a route, a zone or an expectation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Setting {
-    /// Its key in JSON and in the database; a flag has hyphens in place of underscores.
+    /// Its key in JSON and in the database; a flag has hyphens instead of underscores.
     pub key: &'static str,
     /// What it takes.
     pub kind: SettingKind,
@@ -35,7 +35,7 @@ pub enum SettingKind {
     Switch,
     /// Several texts.
     List,
-    /// Settings of its own.
+    /// A group of settings.
     Group(&'static [Setting]),
 }
 
@@ -81,7 +81,7 @@ pub(crate) fn is_default<T: Default + PartialEq>(value: &T) -> bool {
 
 /// Declares a type whose fields are settings.
 ///
-/// With `with its own default`, the type has a [`Default`] of its own, and every field is written.
+/// With `with its own default`, the type implements [`Default`] itself, and every field is written.
 ///
 /// Each has a doc comment, which is its help; its type here and in JSON; what stands for its value;
 /// and what holds while it is not set. `rare` leaves it out of the short help.
@@ -164,10 +164,10 @@ macro_rules! settings {
 pub(crate) use settings;
 
 /// `settings` after a JSON merge patch (RFC 7396): `null` unsets, what is left out stays, and lists
-/// are replaced. `known` are the keys that there are.
+/// are replaced. `known` are the existing keys.
 ///
 /// # Errors
-/// Each key that there is not, and each value that its setting does not take.
+/// Each unknown key, and each value that its setting does not accept.
 pub(crate) fn merged<T>(
     settings: &T,
     patch: &Map<String, Value>,
@@ -183,7 +183,7 @@ where
     let mut after = whole.clone();
     for (key, value) in patch {
         let change = Value::Object(Map::from_iter([(key.clone(), value.clone())]));
-        // Alone, so that each wrong value is found, and told with its key.
+        // Each alone, so that every wrong value is reported with its key.
         let mut alone = whole.clone();
         json_patch::merge(&mut alone, &change);
         json_patch::merge(&mut after, &change);
@@ -198,7 +198,7 @@ where
     T::deserialize(after).map_err(|error| vec![Invalid::new("settings", error)])
 }
 
-/// Notes each key that there is not.
+/// Adds each unknown key to `wrong`.
 fn check_keys(
     patch: &Map<String, Value>,
     known: &'static [Setting],

@@ -85,7 +85,7 @@ impl RouteSettings {
     /// lists are replaced.
     ///
     /// # Errors
-    /// Each key that there is not, and each value that its setting does not take.
+    /// Each unknown key, and each value that its setting does not accept.
     pub fn merged(&self, patch: &Map<String, Value>) -> Result<Self, Vec<Invalid>> {
         let mut merged: Self = merged(self, patch, Self::SETTINGS)?;
         // A path below the folder, however it was written.
@@ -149,7 +149,7 @@ words! {
 }
 
 words! {
-    /// What becomes of plain HTTP.
+    /// How to handle plain HTTP.
     #[derive(Default)]
     Plain, "plain" {
         /// Clients are sent to the same URL over TLS.

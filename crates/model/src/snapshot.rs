@@ -74,7 +74,7 @@ pub struct Snapshot {
     has_unopened: bool,
     /// Whether a route chose its certificate.
     has_pinned: bool,
-    /// What answers to a name of our own.
+    /// What answers to our own name.
     own: Option<(Route, DestinationId)>,
 }
 
@@ -377,7 +377,7 @@ impl Snapshot {
         routes.find_map(|route| route.settings.cert.as_ref())
     }
 
-    /// What becomes of plain HTTP for a route.
+    /// How to handle plain HTTP for a route.
     #[must_use]
     pub fn plain_for(&self, name: &str, route: Option<&Route>) -> Plain {
         let chosen = route.and_then(|route| route.settings.plain);

@@ -27,14 +27,14 @@ pub enum Target {
     Port(NonZeroU16),
     /// A server somewhere.
     Server {
-        /// What it speaks.
+        /// Its protocol.
         scheme: Scheme,
         /// Its host.
         host: Host,
         /// Its port, the scheme's own when the URL names none.
         port: NonZeroU16,
     },
-    /// A container; where that is, its engine tells.
+    /// A container, whose address its engine reports.
     Container(ContainerTarget),
     /// Files below a folder of this machine, which we answer with ourselves.
     Folder(Folder),
@@ -42,16 +42,16 @@ pub enum Target {
     Redirect(Redirect),
 }
 
-/// What a server at a target speaks.
+/// The protocol of a target.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Scheme {
-    /// Written `HOST:PORT`: HTTP/1.1 in the clear, or whatever a route for raw TCP carries.
+    /// Written `HOST:PORT`: HTTP/1.1 without TLS, or whatever a route for raw TCP carries.
     Bare,
-    /// HTTP/1.1 in the clear.
+    /// HTTP/1.1 without TLS.
     Http,
     /// HTTP/2 or HTTP/1.1 over TLS, as the server chooses.
     Https,
-    /// HTTP/2 in the clear, without asking first (RFC 9113 §3.3): what gRPC servers speak.
+    /// HTTP/2 without TLS, by prior knowledge (RFC 9113 §3.3), as gRPC servers use it.
     H2c,
 }
 
@@ -82,7 +82,7 @@ pub enum Host {
 
 impl Target {
     /// The addresses to try in turn, or the host name and port that have to be looked up first. A
-    /// redirect has none, and those of a container are its engine's to tell.
+    /// redirect has none, and those of a container come from its engine.
     ///
     /// # Errors
     /// The host's name and port, when the target names no address.
@@ -125,7 +125,7 @@ impl Target {
         Some((other, port.get()).into())
     }
 
-    /// What the server there speaks; `None` when there is none to connect to.
+    /// The protocol of the server there; `None` when there is none to connect to.
     #[must_use]
     pub fn scheme(&self) -> Option<Scheme> {
         match self {
@@ -193,7 +193,7 @@ impl Target {
 }
 
 impl Scheme {
-    /// What stands before `://`; empty for a bare `HOST:PORT`.
+    /// The text before `://`; empty for a bare `HOST:PORT`.
     #[must_use]
     pub fn as_str(self) -> &'static str {
         match self {

@@ -129,7 +129,7 @@ fn merged_back(
                 .flat_map(Map::keys)
                 .collect();
             let merged = keys.into_iter().filter_map(|inner| {
-                // Keys are told as the command line has them: `note`, not `settings.note`.
+                // Keys are written as on the command line: `note`, not `settings.note`.
                 let path = match key {
                     "" | "settings" => inner.clone(),
                     key => format!("{key}.{inner}"),

@@ -75,7 +75,7 @@ impl ZoneSettings {
     /// The settings after a JSON merge patch (RFC 7396): `null` unsets, what is left out stays.
     ///
     /// # Errors
-    /// Each key that there is not, and each value that its setting does not take.
+    /// Each unknown key, and each value that its setting does not accept.
     pub fn merged(&self, patch: &Map<String, Value>) -> Result<Self, Vec<Invalid>> {
         merged(self, patch, Self::SETTINGS)
     }

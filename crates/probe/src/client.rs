@@ -1,4 +1,4 @@
-use crate::shake::{Stream, speaks_h2};
+use crate::handshake::{Stream, speaks_h2};
 use std::time::Duration;
 
 use bentlane_checks::Page;
@@ -14,14 +14,14 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::task::AbortHandle;
 use tokio::time::{Instant, timeout};
 
-/// Octets of an answer's content that are read at most.
+/// Bytes of an answer's content that are read at most.
 const LARGEST: usize = 1 << 20;
 /// What a check says that it is.
 const AGENT: &str = concat!("bentlane-check/", env!("CARGO_PKG_VERSION"));
 /// A browser's wish for a page; our own pages come as data.
 const WISH: &str = "application/problem+json, text/html;q=0.9, */*;q=0.8";
 
-/// A stream to a server, in the clear or not.
+/// A stream to a server, with or without TLS.
 pub(crate) trait Io: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Io for T {}
 
@@ -34,7 +34,7 @@ pub(crate) struct Connection {
 
 /// A request without content.
 #[derive(Clone, Debug)]
-pub(crate) struct Ask<'a> {
+pub(crate) struct PlainRequest<'a> {
     pub(crate) method: Method,
     /// The URL, whose host is the `Host`.
     pub(crate) url: &'a str,
@@ -42,7 +42,7 @@ pub(crate) struct Ask<'a> {
     pub(crate) fields: &'a [(&'a str, &'a str)],
 }
 
-impl<'a> Ask<'a> {
+impl<'a> PlainRequest<'a> {
     pub(crate) fn get(url: &'a str) -> Self {
         Self {
             method: Method::GET,
@@ -80,7 +80,7 @@ impl Drop for Reply {
 }
 
 /// Asks on a connection, and gives the head of the answer.
-pub(crate) async fn ask(connection: Connection, ask: &Ask<'_>) -> Result<Reply, String> {
+pub(crate) async fn ask(connection: Connection, ask: &PlainRequest<'_>) -> Result<Reply, String> {
     let mut request = ask.request()?;
     let io = TokioIo::new(connection.stream);
     if connection.h2 {
@@ -124,7 +124,7 @@ fn reply(
 /// within `limit`, as of a stream of events, is taken as far as it came.
 pub(crate) async fn fetch(
     connection: Connection,
-    request: &Ask<'_>,
+    request: &PlainRequest<'_>,
     limit: Duration,
 ) -> Result<(Page, Duration), Failure> {
     let start = Instant::now();

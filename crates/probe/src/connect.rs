@@ -8,7 +8,7 @@ use tokio::net::{TcpStream, lookup_host};
 use tokio::task::JoinSet;
 use tokio::time::timeout;
 
-/// Connects to every address of `target` at once, and lets go again.
+/// Connects to every address of `target` at once, and closes the connections.
 pub(crate) async fn connect(
     target: &Target,
     place: Option<ContainerPlace>,

@@ -1,7 +1,7 @@
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
-use bentlane_checks::{FromContainer, Said};
+use bentlane_checks::{FromContainer, LookupResult};
 use bentlane_model::Name;
 
 use crate::{connect, lookup};
@@ -25,8 +25,8 @@ pub async fn look_from_here(
     };
     if !seen.by_hosts {
         let said = lookup::ask_nameservers(nameservers, name, limit).await;
-        let first = said.into_iter().find(|it| it.said != Said::Nothing);
-        if let Some(Said::Addresses(found)) = first.map(|it| it.said) {
+        let first = said.into_iter().find(|it| it.said != LookupResult::Nothing);
+        if let Some(LookupResult::Addresses(found)) = first.map(|it| it.said) {
             seen.addresses = found;
         }
     }

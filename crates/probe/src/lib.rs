@@ -9,10 +9,10 @@
 mod client;
 mod connect;
 mod from_here;
+mod handshake;
 mod holder;
 mod lookup;
 mod observe;
-mod shake;
 mod target;
 mod visit;
 

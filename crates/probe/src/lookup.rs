@@ -2,7 +2,7 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::Duration;
 
-use bentlane_checks::{NameserverSaid, Resolve, Said, SystemLookup};
+use bentlane_checks::{LookupResult, NameserverResult, Resolve, SystemLookup};
 use bentlane_dns::CHECK_MARK;
 use bentlane_model::Name;
 use futures_util::future::join_all;
@@ -15,7 +15,7 @@ use tokio::time::timeout;
 
 /// How a question travels.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Over {
+pub(crate) enum LookupTransport {
     Udp,
     Tcp,
 }
@@ -24,7 +24,7 @@ pub(crate) enum Over {
 pub(crate) async fn look_up(
     resolver: SocketAddr,
     name: &Name,
-    over: Over,
+    over: LookupTransport,
     limit: Duration,
 ) -> Resolve {
     let both = async {
@@ -67,13 +67,18 @@ pub(crate) async fn ask_nameservers(
     servers: &[SocketAddr],
     name: &Name,
     limit: Duration,
-) -> Vec<NameserverSaid> {
+) -> Vec<NameserverResult> {
     let said = servers.iter().map(|server| async {
-        let said = match timeout(limit, ask(*server, name, RecordType::A, Over::Udp)).await {
+        let said = match timeout(
+            limit,
+            ask(*server, name, RecordType::A, LookupTransport::Udp),
+        )
+        .await
+        {
             Ok(Ok(message)) => said(&message),
-            _ => Said::Nothing,
+            _ => LookupResult::Nothing,
         };
-        NameserverSaid {
+        NameserverResult {
             server: *server,
             said,
         }
@@ -81,11 +86,11 @@ pub(crate) async fn ask_nameservers(
     join_all(said).await
 }
 
-fn said(message: &Message) -> Said {
+fn said(message: &Message) -> LookupResult {
     let code = message.metadata.response_code;
     let found: Vec<IpAddr> = addresses(message).collect();
     match code {
-        ResponseCode::NoError if !found.is_empty() => Said::Addresses(found),
+        ResponseCode::NoError if !found.is_empty() => LookupResult::Addresses(found),
         ResponseCode::NoError | ResponseCode::NXDomain => {
             let soa = message.authorities.iter().find_map(|record| {
                 let RData::SOA(soa) = &record.data else {
@@ -94,13 +99,13 @@ fn said(message: &Message) -> Said {
                 let zone = record.name.to_ascii().trim_end_matches('.').to_lowercase();
                 Some((zone, record.ttl.min(soa.minimum)))
             });
-            Said::Negative {
+            LookupResult::Negative {
                 code: code_name(code),
                 zone: soa.as_ref().map(|(zone, _)| zone.clone()),
                 ttl: soa.map(|(_, ttl)| ttl),
             }
         }
-        _ => Said::Nothing,
+        _ => LookupResult::Nothing,
     }
 }
 
@@ -108,7 +113,7 @@ async fn ask(
     resolver: SocketAddr,
     name: &Name,
     kind: RecordType,
-    over: Over,
+    over: LookupTransport,
 ) -> io::Result<Message> {
     let mut owner = WireName::from_ascii(name.as_str()).map_err(io::Error::other)?;
     owner.set_fqdn(true);
@@ -122,8 +127,8 @@ async fn ask(
     query.set_edns(edns);
     let octets = query.to_vec().map_err(io::Error::other)?;
     match over {
-        Over::Udp => over_udp(resolver, &octets, query.metadata.id).await,
-        Over::Tcp => over_tcp(resolver, &octets).await,
+        LookupTransport::Udp => over_udp(resolver, &octets, query.metadata.id).await,
+        LookupTransport::Tcp => over_tcp(resolver, &octets).await,
     }
 }
 

@@ -16,12 +16,12 @@ use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
 use tokio::task::spawn_blocking;
 
+use crate::handshake::Stream;
 use crate::holder::ListenerIndex;
-use crate::lookup::Over;
-use crate::shake::Stream;
-use crate::target::OfTarget;
-use crate::visit::{Through, is_at_odds, wants_comparison};
-use crate::{connect, lookup, shake};
+use crate::lookup::LookupTransport;
+use crate::target::TargetClient;
+use crate::visit::{ListenerClient, is_at_odds, wants_comparison};
+use crate::{connect, handshake, lookup};
 
 /// A first answer that takes longer is asked for again.
 const SLOW: Duration = Duration::from_secs(3);
@@ -79,7 +79,7 @@ impl Prober {
         let mut tls = builder()?
             .with_root_certificates(trusted)
             .with_no_client_auth();
-        // A session that is taken up again shows no certificate, and proves nothing.
+        // A resumed session shows no certificate, and proves nothing.
         tls.resumption = Resumption::disabled();
         let tls_http1 = tls.clone();
         tls.alpn_protocols.clone_from(&both);
@@ -109,7 +109,7 @@ impl Prober {
             timed(lookup::look_up(
                 facts.resolver,
                 &facts.name,
-                Over::Udp,
+                LookupTransport::Udp,
                 limit
             )),
             timed(self.connect(facts)),
@@ -148,7 +148,7 @@ impl Prober {
         let Timed {
             outcome: (outcome, stream),
             took,
-        } = timed(shake::shake(
+        } = timed(handshake::shake(
             Arc::clone(&self.tls),
             facts.listener,
             facts.name.as_str(),
@@ -159,14 +159,14 @@ impl Prober {
     }
 
     /// What others than our resolver say of the name.
-    async fn look_up_further(&self, facts: &Facts) -> Further {
+    async fn look_up_further(&self, facts: &Facts) -> DeepObservations {
         let (name, limit) = (&facts.name, self.limits.hop);
-        let mut further = Further::default();
+        let mut further = DeepObservations::default();
         if !matches!(facts.only, None | Some(Hop::Resolve)) {
             return further;
         }
         if facts.deep {
-            let over_tcp = lookup::look_up(facts.resolver, name, Over::Tcp, limit);
+            let over_tcp = lookup::look_up(facts.resolver, name, LookupTransport::Tcp, limit);
             further.over_tcp = Some(timed(over_tcp).await);
         }
         let exact = matches!(facts.route.address.pattern, Pattern::Exact(_));
@@ -222,12 +222,12 @@ impl Prober {
         spawn_blocking(read).await.unwrap_or_default()
     }
 
-    /// Follows one request, step after step. Redirects are told, and not followed.
+    /// Follows one request, step by step. Redirects are reported, and not followed.
     pub async fn trace(&self, facts: &Facts) -> TraceSeen {
         let limit = self.limits.hop;
-        let resolve = lookup::look_up(facts.resolver, &facts.name, Over::Udp, limit);
+        let resolve = lookup::look_up(facts.resolver, &facts.name, LookupTransport::Udp, limit);
         let resolve = timed(resolve).await;
-        let reached = timed(shake::reach(facts.listener, limit)).await;
+        let reached = timed(handshake::reach(facts.listener, limit)).await;
         let raw = facts.route.address.port.is_some();
         let (listener, stream) = match reached.outcome {
             Ok(stream) => (Ok(()), Some(stream)),
@@ -244,7 +244,7 @@ impl Prober {
         let mut secured = None;
         if let Some(stream) = stream.filter(|_| !raw) {
             let tls = Arc::clone(&self.tls);
-            let shaken = timed(shake::shake_on(tls, stream, facts.name.as_str(), limit)).await;
+            let shaken = timed(handshake::shake_on(tls, stream, facts.name.as_str(), limit)).await;
             let (outcome, stream) = shaken.outcome;
             let took = shaken.took;
             handshake = Timed { outcome, took };
@@ -273,8 +273,8 @@ impl Prober {
         seen
     }
 
-    fn through<'a>(&'a self, facts: &'a Facts) -> Through<'a> {
-        Through {
+    fn through<'a>(&'a self, facts: &'a Facts) -> ListenerClient<'a> {
+        ListenerClient {
             facts,
             tls: &self.tls,
             tls_http1: &self.tls_http1,
@@ -295,7 +295,7 @@ impl Prober {
             Connect::Open(at) => Some(*at),
             _ => None,
         };
-        let target = at.map(|at| OfTarget {
+        let target = at.map(|at| TargetClient {
             facts,
             at,
             tls: Arc::clone(&self.takes_any),
@@ -328,13 +328,13 @@ impl Prober {
 }
 
 #[derive(Default)]
-struct Further {
+struct DeepObservations {
     over_tcp: Option<Timed<Resolve>>,
     system: Option<Timed<SystemLookup>>,
-    nameservers: Vec<bentlane_checks::NameserverSaid>,
+    nameservers: Vec<bentlane_checks::NameserverResult>,
 }
 
-impl Further {
+impl DeepObservations {
     fn note_in(self, seen: &mut Observations) {
         seen.resolve_over_tcp = self.over_tcp;
         seen.system = self.system;

@@ -11,11 +11,11 @@ use rustls::pki_types::ServerName;
 use rustls::server::ParsedCertificate;
 
 use crate::client::over;
-use crate::client::{Ask, Connection, Failure, fetch};
-use crate::shake::{Stream, reach, secure};
+use crate::client::{Connection, Failure, PlainRequest, fetch};
+use crate::handshake::{Stream, reach, secure};
 
 /// The target of a route, asked without the proxy.
-pub(crate) struct OfTarget<'a> {
+pub(crate) struct TargetClient<'a> {
     pub(crate) facts: &'a Facts,
     /// Where it accepts.
     pub(crate) at: SocketAddr,
@@ -24,7 +24,7 @@ pub(crate) struct OfTarget<'a> {
     pub(crate) limit: Duration,
 }
 
-impl OfTarget<'_> {
+impl TargetClient<'_> {
     /// Asks for the route's path under the target's own host, or under the route's name as the
     /// proxy does.
     pub(crate) async fn ask(&self, by_name: bool) -> Direct {
@@ -39,9 +39,9 @@ impl OfTarget<'_> {
         let scheme = if self.is_tls() { "https" } else { "http" };
         let url = format!("{scheme}://{own}{path}");
         let forwarded: &[(&str, &str)] = &[("host", &name), ("x-forwarded-proto", "https")];
-        let ask = Ask {
+        let ask = PlainRequest {
             fields: if by_name { forwarded } else { &[] },
-            ..Ask::get(&url)
+            ..PlainRequest::get(&url)
         };
         match self.connect().await {
             Err(reason) => Direct::Failed(reason),
@@ -68,7 +68,7 @@ impl OfTarget<'_> {
         self.facts.route.to.scheme().is_some_and(Scheme::is_tls)
     }
 
-    /// The name by which the target's certificate is verified.
+    /// The name that the target's certificate is verified for.
     fn server_name(&self) -> String {
         let route = &self.facts.route;
         route.to.server_name(route.settings.target_name.as_ref())

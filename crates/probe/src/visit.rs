@@ -13,9 +13,9 @@ use tokio::time::{Instant, timeout};
 use url::Url;
 
 use crate::client::over;
-use crate::client::{Ask, Connection, Failure, ask, fetch};
-use crate::shake::{Stream, secure};
-use crate::target::OfTarget;
+use crate::client::{Connection, Failure, PlainRequest, ask, fetch};
+use crate::handshake::{Stream, secure};
+use crate::target::TargetClient;
 
 /// Redirects that are followed at most.
 const MOST_REDIRECTS: usize = 10;
@@ -25,7 +25,7 @@ const LISTENED: Duration = Duration::from_millis(2_500);
 const MOST_OF_A_PAGE: usize = 5;
 
 /// Asks through our own listener, as a client does.
-pub(crate) struct Through<'a> {
+pub(crate) struct ListenerClient<'a> {
     pub(crate) facts: &'a Facts,
     pub(crate) tls: &'a Arc<ClientConfig>,
     /// The same, for HTTP/1.1 alone: what is upgraded.
@@ -34,7 +34,7 @@ pub(crate) struct Through<'a> {
     pub(crate) limit: Duration,
 }
 
-impl Through<'_> {
+impl ListenerClient<'_> {
     /// Asks for the route's URL on `stream` and follows redirects as long as they lead to us.
     pub(crate) async fn visit(&self, stream: Stream) -> Answer {
         let mut url = self.facts.url.clone();
@@ -48,7 +48,7 @@ impl Through<'_> {
                 None => self.connect(&url, self.tls).await,
             };
             let fetched = match connected {
-                Ok(connection) => fetch(connection, &Ask::get(&url), self.limit).await,
+                Ok(connection) => fetch(connection, &PlainRequest::get(&url), self.limit).await,
                 Err(reason) => Err(Failure::Broke(reason)),
             };
             let (page, took) = match fetched {
@@ -84,7 +84,7 @@ impl Through<'_> {
 
     /// Asks for the URL once on `stream`.
     pub(crate) async fn once(&self, stream: Stream) -> Answer {
-        let request = Ask::get(&self.facts.url);
+        let request = PlainRequest::get(&self.facts.url);
         match fetch(over(stream), &request, self.limit).await {
             Err(Failure::Silent) => Answer::Silent,
             Err(Failure::Broke(reason)) => Answer::Failed(reason),
@@ -110,7 +110,7 @@ impl Through<'_> {
     /// How long the head of another answer to the same takes.
     pub(crate) async fn again(&self) -> Option<Duration> {
         let connection = self.connect(&self.facts.url, self.tls).await.ok()?;
-        let fetched = fetch(connection, &Ask::get(&self.facts.url), self.limit).await;
+        let fetched = fetch(connection, &PlainRequest::get(&self.facts.url), self.limit).await;
         fetched.ok().map(|(_, took)| took)
     }
 
@@ -119,7 +119,7 @@ impl Through<'_> {
     pub(crate) async fn look_further(
         &self,
         visit: &Visit,
-        target: Option<&OfTarget<'_>>,
+        target: Option<&TargetClient<'_>>,
         seen: &mut Observations,
     ) {
         let expect = &self.facts.route.settings.expect;
@@ -164,15 +164,15 @@ impl Through<'_> {
             let Ok(connection) = self.connect(url.as_str(), self.tls).await else {
                 continue;
             };
-            let request = Ask::get(url.as_str());
+            let request = PlainRequest::get(url.as_str());
             if let Ok((page, _)) = fetch(connection, &request, self.limit).await {
                 markup.note_script(&page.body);
             }
         }
     }
 
-    /// Asks for a change to WebSocket (RFC 6455 §4.1), and lets go of it again.
-    async fn upgrade(&self, url: &Url, target: Option<&OfTarget<'_>>) -> UpgradeSeen {
+    /// Requests an upgrade to WebSocket (RFC 6455 §4.1), and closes it again.
+    async fn upgrade(&self, url: &Url, target: Option<&TargetClient<'_>>) -> UpgradeSeen {
         let path = url[url::Position::BeforePath..].to_owned();
         let origin = origin(url);
         let connection = self.connect(url.as_str(), self.tls_http1).await;
@@ -182,7 +182,7 @@ impl Through<'_> {
             && let Some(target) = target
             && let Some(own) = self.facts.route.to.authority()
         {
-            // As the proxy tells it when it is to send the app its own host.
+            // As the proxy sends it when the app is to get its own host.
             let (url, origin) = (format!("http://{own}{path}"), format!("https://{own}"));
             let connection = target.connect().await;
             with_own_origin = self.upgraded(connection, &url, &origin).await;
@@ -200,7 +200,7 @@ impl Through<'_> {
         url: &str,
         origin: &str,
     ) -> Option<u16> {
-        let request = Ask {
+        let request = PlainRequest {
             fields: &[
                 ("connection", "Upgrade"),
                 ("upgrade", "websocket"),
@@ -208,7 +208,7 @@ impl Through<'_> {
                 ("sec-websocket-key", "YmVudGxhbmUtY2hlY2shIQ=="),
                 ("origin", origin),
             ],
-            ..Ask::get(url)
+            ..PlainRequest::get(url)
         };
         let asked = timeout(self.limit, ask(connection.ok()?, &request)).await;
         Some(asked.ok()?.ok()?.response.status().as_u16())
@@ -233,12 +233,12 @@ impl Through<'_> {
             lumps: Vec::new(),
             flows_uncompressed: false,
         };
-        let request = Ask {
+        let request = PlainRequest {
             fields: &[
                 ("accept", "text/event-stream"),
                 ("accept-encoding", encoding),
             ],
-            ..Ask::get(url.as_str())
+            ..PlainRequest::get(url.as_str())
         };
         let Ok(connection) = self.connect(url.as_str(), self.tls).await else {
             return seen;
@@ -286,7 +286,7 @@ impl Through<'_> {
             return None;
         }
         let route = to.route.address.to_string();
-        let request = Ask {
+        let request = PlainRequest {
             method: Method::OPTIONS,
             url: url.as_str(),
             fields: &[

@@ -44,7 +44,7 @@ struct Imported {
 /// The certificate of a name.
 #[derive(Clone, Debug)]
 pub struct Shown {
-    /// The certificate, and what is shown behind it.
+    /// The certificate, and the chain after it.
     pub chain: Vec<CertificateDer<'static>>,
     /// When the next one is made; `None` for one from elsewhere.
     pub renew_at: Option<OffsetDateTime>,
@@ -75,7 +75,7 @@ impl Certificates {
         }
     }
 
-    /// Takes another issuer; its leaves are made anew. Connections at work go on.
+    /// Replaces the issuer, whose leaves are made again. Open connections are not affected.
     pub fn replace_issuer(&self, issuer: Issuer) {
         *self.state() = State::new(issuer);
     }
@@ -103,7 +103,7 @@ impl Certificates {
         Ok(())
     }
 
-    /// What is shown under `name`, when that comes from elsewhere.
+    /// The imported certificate that is shown for `name`.
     #[must_use]
     pub fn imported(&self, name: &str) -> Option<Shown> {
         let chain = self.imported_key(name)?.cert.clone();

@@ -69,7 +69,7 @@ impl PageFormat {
     }
 }
 
-/// A page of our own.
+/// An error page.
 #[derive(Debug)]
 pub(crate) struct ErrorPage {
     status: StatusCode,
@@ -105,7 +105,7 @@ impl ErrorPage {
         Self::refusal(StatusCode::BAD_REQUEST, reason)
     }
 
-    /// For a request whose fields take more octets than the limit (RFC 6585 §5).
+    /// For a request whose fields take more bytes than the limit (RFC 6585 §5).
     #[cold]
     pub(crate) fn fields_too_large() -> Self {
         Self::refusal(
@@ -115,7 +115,7 @@ impl ErrorPage {
     }
 
     /// For a request on a connection that was made for another name (RFC 9110 §15.5.20): the client
-    /// asks again on one of its own.
+    /// asks again on its own connection.
     #[cold]
     pub(crate) fn misdirected(connection: &str, name: &str) -> Self {
         let reason = format!("this connection is for {connection}, not for {name}: open another");
@@ -184,7 +184,7 @@ impl ErrorPage {
             *target = None;
             finding.evidence.clear();
             finding.summary = "this cannot be shown at the moment".to_owned();
-            finding.fix.text = "tell the owner of this machine".to_owned();
+            finding.fix.text = "ask the owner of this machine".to_owned();
             finding.fix.command = None;
         }
     }

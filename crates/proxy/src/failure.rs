@@ -17,14 +17,14 @@ pub(crate) enum Failure {
     /// The target did not answer in time.
     Late,
     /// The client did not send the body in time.
-    StallError,
+    Stalled,
     /// The client sent something that is no body.
-    ClientBodyError,
+    ClientBody,
     /// The exchange broke off.
     Exchange(hyper::Error),
-    /// The target speaks TLS, and was asked in the clear.
+    /// The target uses TLS, and got plain HTTP.
     SpeaksTls,
-    /// The fields of the response take so many octets.
+    /// The fields of the response take so many bytes.
     Oversized(usize),
     /// The target answers so instead of changing its protocol.
     NoUpgrade(StatusCode),
@@ -61,12 +61,12 @@ impl Failure {
                 let finding = Finding::answer_late(target, &limit);
                 (StatusCode::GATEWAY_TIMEOUT, finding)
             }
-            Self::StallError => {
+            Self::Stalled => {
                 let limit = limits.request_idle;
                 return Box::new(ErrorPage::request_stalled(limit));
             }
             Self::NoUpgrade(status) => (bad, Finding::upgrade_refused(target, status.as_u16())),
-            Self::ClientBodyError => {
+            Self::ClientBody => {
                 return Box::new(ErrorPage::bad_request(
                     "the body of the request cannot be read",
                 ));
@@ -105,10 +105,10 @@ impl Failure {
         let mut cause: Option<&dyn std::error::Error> = Some(&error);
         while let Some(some) = cause {
             if some.is::<StallError>() {
-                return Self::StallError;
+                return Self::Stalled;
             }
             if some.is::<ClientBodyError>() {
-                return Self::ClientBodyError;
+                return Self::ClientBody;
             }
             cause = some.source();
         }
@@ -131,7 +131,7 @@ fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding
         ConnectError::Untrusted(reason) => Finding::target_untrusted(address, target, &reason),
         ConnectError::SpeaksPlain => Finding::target_speaks_plain(address, target),
         ConnectError::Tls(reason) => Finding::target_tls_failed(target, &reason),
-        ConnectError::ClientBodyError(reason) => Finding::answer_missing(target, &reason),
+        ConnectError::Broken(reason) => Finding::answer_missing(target, &reason),
     }
 }
 

@@ -6,7 +6,7 @@ use std::task::{Context, Poll, ready};
 use bytes::Bytes;
 use tokio::task::{JoinHandle, spawn_blocking};
 
-/// Octets of a file that are read at a time.
+/// Bytes of a file that are read at a time.
 const CHUNK: usize = 64 * 1024;
 
 /// A file's content on its way, a chunk at a time.

@@ -186,7 +186,7 @@ fn serve(
     let value = |text: &str| HeaderValue::try_from(text).map_err(io::Error::other);
     fields.insert(CONTENT_TYPE, value(&media)?);
     fields.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
-    // A developer's files change at any time: asked for again, and mostly answered with 304.
+    // A developer's files change at any time, so clients revalidate, which a 304 answers.
     fields.insert(CACHE_CONTROL, HeaderValue::from_static("no-cache"));
     fields.typed_insert(AcceptRanges::bytes());
     fields.typed_insert(tag.clone());

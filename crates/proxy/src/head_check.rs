@@ -22,7 +22,7 @@ use tokio::time::{Sleep, sleep};
 /// Bytes at the start of a line that are looked at: the name of a field, and a length.
 const LONGEST_LINE: usize = 128;
 
-/// How long a client that still sends a body which nobody reads may take to read the answer.
+/// How long a client that still sends an unread body may take to read the answer.
 pub(crate) const LINGERS: Duration = Duration::from_secs(2);
 
 /// What is wrong with a head.
@@ -41,7 +41,7 @@ struct Shared {
     /// Two bits for each head, the oldest lowest, and one bit above the newest. This and the handler
     /// belong to one task, so that nothing changes between reading and writing it.
     heads: AtomicU64,
-    /// Nobody reads the body to its end: where the next head begins is not known.
+    /// The body is not read to its end, so it is unknown where the next request begins.
     left: AtomicBool,
     /// The connection has changed its protocol: what comes is no head.
     raw: AtomicBool,
@@ -245,7 +245,7 @@ impl<S> HeadCheck<S> {
         let (line, behind) = bytes.split_at_checked(at).unwrap_or((bytes, &[]));
         let behind = behind.get(1..).unwrap_or_default();
         if self.line.is_empty() && !self.is_cut && line.len() <= LONGEST_LINE {
-            // Mostly a line comes in one piece.
+            // A line usually comes in one piece.
             self.end_line(line, true, line.last().copied());
         } else {
             self.keep(line);
@@ -370,7 +370,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> AsyncWrite for HeadCheck<S> {
 
     /// Says that nothing more comes. A socket that is closed while bytes wait in it resets the
     /// connection, and the client may lose the answer by that: so what a client still sends of a body
-    /// that nobody wants is read and dropped, for a while.
+    /// that is not needed is read and dropped, for a while.
     fn poll_shutdown(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<()>> {
         let this = self.get_mut();
         if this.lingers.is_none() {

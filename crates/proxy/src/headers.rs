@@ -39,7 +39,7 @@ pub(crate) struct Origin {
     forwarded_for: Box<str>,
     scheme: HeaderValue,
     port: HeaderValue,
-    /// The values used last: a connection is mostly used for one host and route.
+    /// The values used last: most connections are used for one host and route.
     values: ArcSwapOption<ForwardingValues>,
 }
 
@@ -71,11 +71,11 @@ impl Origin {
         }
     }
 
-    /// Tells the target where the request came from. What the client claims of this is replaced, or
+    /// Sets the forwarding headers for the target. The client's values are replaced, or
     /// added to where it is trusted.
     ///
     /// # Errors
-    /// The routes that the request has passed, when `routed` is one of them already: it leads back to
+    /// The routes that the request has passed, when `routed` is one of them already: it loops back to
     /// itself.
     pub(crate) fn announce(
         &self,
@@ -207,7 +207,7 @@ fn circle<'a>(
     Some(circle.map(name).collect())
 }
 
-/// Tells the target of a prefix that it does not see, behind those of proxies before us.
+/// Adds a prefix that the target does not see to `X-Forwarded-Prefix`.
 pub(crate) fn forwarded_prefix(headers: &mut HeaderMap, prefix: &HeaderValue) {
     headers.insert(X_FORWARDED_PREFIX.clone(), prefix.clone());
 }
@@ -230,7 +230,7 @@ pub(crate) fn map_request_urls(headers: &mut HeaderMap, mapping: &Mapping<'_>) {
     }
 }
 
-/// Maps what the target says of its own places to the client's world.
+/// Maps the target's URLs in a response to those of the client.
 pub(crate) fn map_response(headers: &mut HeaderMap, mapping: &Mapping<'_>) {
     let location = headers.get(LOCATION).and_then(|value| value.to_str().ok());
     if let Some(mapped) = location.and_then(|location| mapping.location(location))
@@ -253,11 +253,11 @@ fn text_value(text: &str) -> HeaderValue {
     HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static("unknown"))
 }
 
-/// What one look at the fields of a message tells: it costs less than a look-up for each name that
-/// mostly is not there.
+/// What one pass over the headers of a message finds: it costs less than a lookup of each name, which
+/// is usually absent.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct HeadFlags {
-    /// Octets of the fields as HTTP/1.1 writes them: `name: value` and the end of the line.
+    /// Bytes of the fields as HTTP/1.1 writes them: `name: value` and the end of the line.
     pub(crate) octets: usize,
     /// Whether some concern one connection alone.
     pub(crate) hop_by_hop: bool,
@@ -265,7 +265,7 @@ pub(crate) struct HeadFlags {
     pub(crate) places: bool,
     /// Whether there is an `Alt-Svc`.
     pub(crate) alternative: bool,
-    /// Whether a check of our own asks.
+    /// Whether it is one of our own checks.
     pub(crate) is_check: bool,
     /// Whether a client claims a prefix that a proxy before us took away.
     forwarded_prefix: bool,

@@ -61,7 +61,7 @@ impl Listeners {
     /// Where the plain sockets listen.
     ///
     /// # Errors
-    /// When the system does not tell.
+    /// When the system call fails.
     pub fn plain_addresses(&self) -> io::Result<Vec<SocketAddr>> {
         self.plain.iter().map(StdListener::local_addr).collect()
     }
@@ -69,7 +69,7 @@ impl Listeners {
     /// Where the TLS sockets listen.
     ///
     /// # Errors
-    /// When the system does not tell.
+    /// When the system call fails.
     pub fn tls_addresses(&self) -> io::Result<Vec<SocketAddr>> {
         self.tls.iter().map(StdListener::local_addr).collect()
     }
@@ -95,7 +95,7 @@ fn bind_all(
         .collect()
 }
 
-/// Connections beyond the limit that are told so at a time.
+/// The most connections beyond the limit that get a 503 at the same time.
 const TOLD: usize = 64;
 
 /// How many connections there may be.

@@ -19,7 +19,7 @@ pub(crate) struct OutgoingRequest {
     pub(crate) parts: request::Parts,
     /// The change of protocol that it asks for.
     pub(crate) upgrade: Option<Upgrade>,
-    /// Until somebody reads it.
+    /// `None` once it is being read.
     pub(crate) body: Option<Incoming>,
     /// The body as it is sent, until it is.
     pub(crate) sending: RequestBody,
@@ -37,7 +37,7 @@ impl OutgoingRequest {
         }
     }
 
-    /// The request in the form of the protocol that `lease` speaks (RFC 9112 §3.2, RFC 9113 §8.3.1).
+    /// The request in the form of the protocol of `lease` (RFC 9112 §3.2, RFC 9113 §8.3.1).
     /// What is left here is of no use until it is put back.
     pub(crate) fn fit(
         &mut self,

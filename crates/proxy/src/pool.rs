@@ -37,7 +37,7 @@ const SHOWING: Duration = Duration::from_secs(1);
 /// The connections to one destination.
 ///
 /// Those of HTTP/1.1 wait with the thread that made them, without a lock; a request takes one out and
-/// its response's body puts it back when the last octet has been read. Over HTTP/2 all requests share
+/// its response's body puts it back when the last byte has been read. Over HTTP/2 all requests share
 /// one.
 #[derive(Debug)]
 pub(crate) struct Pool {
@@ -57,7 +57,7 @@ pub(crate) type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 #[derive(Debug)]
 pub(crate) enum Lease {
     Http1(Box<TargetConnection>),
-    /// One of many handles: giving it back is letting go of it.
+    /// One of many handles: dropping it returns it.
     Http2(http2::SendRequest<RequestBody>),
 }
 
@@ -150,10 +150,10 @@ pub(crate) enum ConnectError {
     Untrusted(String),
     /// The target answers a hello with something that is not TLS.
     SpeaksPlain,
-    /// No TLS comes about, for another reason.
+    /// The TLS handshake failed for another reason.
     Tls(String),
     /// It breaks off before it can be used.
-    ClientBodyError(String),
+    Broken(String),
 }
 
 impl Pool {
@@ -362,7 +362,7 @@ async fn dial(address: SocketAddr, limit: Duration) -> Result<TcpStream, Refusal
 }
 
 fn broken(error: hyper::Error) -> ConnectError {
-    ConnectError::ClientBodyError(bentlane_model::chain(&error))
+    ConnectError::Broken(bentlane_model::chain(&error))
 }
 
 fn tls_failure(error: &io::Error) -> ConnectError {
@@ -379,5 +379,81 @@ fn tls_failure(error: &io::Error) -> ConnectError {
             ConnectError::Tls("the target closes the connection during the handshake".to_owned())
         }
         None => ConnectError::Tls(error.to_string()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use bentlane_model::{Containers, Route};
+    use tokio::net::TcpListener;
+
+    use super::*;
+
+    fn pool(target: &str) -> Arc<Pool> {
+        let address = "a.moor.test".parse().unwrap();
+        let route = Route::new(address, target.parse().unwrap());
+        let destination = Destination::of(&route, &Containers::default());
+        Arc::new(Pool::new(destination, TargetRoots::new("/nowhere".into())))
+    }
+
+    const LIMIT: Duration = Duration::from_secs(20);
+
+    /// A port of ::1 that is closed on 127.0.0.1, as with a dev server that listens on ::1 alone.
+    async fn on_ipv6_alone() -> (TcpListener, u16) {
+        loop {
+            let listener = TcpListener::bind("[::1]:0").await.unwrap();
+            let port = listener.local_addr().unwrap().port();
+            if TcpListener::bind(("127.0.0.1", port)).await.is_ok() {
+                return (listener, port);
+            }
+        }
+    }
+
+    #[tokio::test]
+    async fn both_families_of_loopback_are_tried_and_the_one_that_answers_is_preferred() {
+        let (listener, port) = on_ipv6_alone().await;
+        let pool = pool(&port.to_string());
+        let stream = pool.open(LIMIT).await.unwrap();
+        assert_eq!(stream.peer_addr().unwrap(), listener.local_addr().unwrap());
+        let next = pool.candidates().await.unwrap();
+        assert!(next[0].is_ipv6(), "{next:?}");
+    }
+
+    #[tokio::test]
+    async fn the_other_family_is_named_where_the_target_names_one() {
+        let (listener, port) = on_ipv6_alone().await;
+        let failure = pool(&format!("http://127.0.0.1:{port}")).open(LIMIT).await;
+        let Err(ConnectError::Closed {
+            attempts,
+            elsewhere,
+        }) = failure
+        else {
+            panic!("{failure:?}");
+        };
+        assert_eq!(attempts[0].refusal, Refusal::Refused);
+        assert_eq!(elsewhere, Some(listener.local_addr().unwrap()));
+    }
+
+    #[tokio::test]
+    async fn a_connection_that_is_given_back_is_idle() {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let pool = pool(&port.to_string());
+        assert!(pool.take_idle().await.is_none());
+        let lease = pool.connect(LIMIT, false, 64 * 1024).await.unwrap();
+        assert!(!lease.is_http2());
+        let (_kept_open, _) = listener.accept().await.unwrap();
+        lease.give_back();
+        assert!(pool.take_idle().await.is_some());
+        assert!(pool.take_idle().await.is_none(), "it is in use");
+    }
+
+    #[tokio::test]
+    async fn a_host_without_an_address_is_named() {
+        let failure = pool("http://no-such-host.invalid:80").open(LIMIT).await;
+        assert!(
+            matches!(failure, Err(ConnectError::UnknownHost(_))),
+            "{failure:?}"
+        );
     }
 }

@@ -12,14 +12,14 @@ use tracing::debug;
 use crate::pool::Pool;
 use crate::routing_table::Limits;
 
-/// Octets on their way in each direction.
+/// Bytes on their way in each direction.
 const BUFFER: usize = 64 * 1024;
 /// The longest hello that is looked at for its server name: as much as one record holds.
 const LONGEST_HELLO: usize = 16 * 1024 + 5;
 /// How long to wait for more of a hello.
 const LOOK_AGAIN: Duration = Duration::from_millis(5);
 
-/// Passes every octet both ways until both sides have closed; a side that closes alone is passed on
+/// Copies all bytes both ways until both sides have closed; when one side closes, that is passed on
 /// as such.
 pub(crate) async fn pass<S>(mut client: S, pool: &Pool, limits: &Limits)
 where

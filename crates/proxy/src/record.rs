@@ -1,7 +1,7 @@
-//! What is noted of each exchange, on its way to whoever keeps it.
+//! Records of exchanges, on their way to the part that keeps them.
 //!
 //! A request's note is filled in as it goes, without a lock and with one allocation beside itself, and
-//! put into a bounded queue when the last octet of the response has been read. Everything that takes
+//! put into a bounded queue when the last byte of the response has been read. Everything that takes
 //! longer is done by whoever takes it out: hiding what may be secret and keeping the rest close together
 //! at once, so that the note's room is soon another one's, and telling it in full when somebody asks.
 
@@ -65,7 +65,7 @@ pub(crate) struct Details {
     name_length: usize,
     status: StatusCode,
     pub(crate) finding: Option<FindingKind>,
-    /// How many octets went to the target.
+    /// How many bytes went to the target.
     pub(crate) carried: u64,
     pub(crate) sent: u64,
 }
@@ -181,7 +181,7 @@ impl Recorder {
 /// An exchange while it goes on.
 #[derive(Debug)]
 pub(crate) struct ExchangeBuilder {
-    /// Whether nobody wants to know: a check of our own, or a page of our own.
+    /// Whether it is not recorded: one of our own checks, or one of our own pages.
     pub(crate) skipped: bool,
     /// Where it is recorded when it ends.
     pub(crate) recorder: Option<Recorder>,
@@ -193,7 +193,7 @@ pub(crate) struct ExchangeBuilder {
     pub(crate) position: Option<usize>,
     /// The request's body, when it has one, until the response's goes on with it.
     pub(crate) received: Option<Progress>,
-    /// Whether the response has no end of its own.
+    /// Whether the response is a stream without an end.
     pub(crate) is_stream: bool,
     visitor: Option<Box<Visitor>>,
     /// Says that its connection is at work, for as long as this is there.
@@ -244,7 +244,7 @@ impl ExchangeBuilder {
         }
     }
 
-    /// What is asked for.
+    /// Sets the name and path of the request.
     pub(crate) fn asks(&mut self, name: &str, path: &str) {
         let mut place = String::with_capacity(name.len() + path.len());
         place.push_str(name);
@@ -252,7 +252,7 @@ impl ExchangeBuilder {
         (self.details.place, self.details.name_length) = (place.into(), name.len());
     }
 
-    /// Whether it is known what is asked for.
+    /// Whether name and path are set.
     pub(crate) fn knows_place(&self) -> bool {
         !self.details.place.is_empty()
     }
@@ -276,7 +276,7 @@ impl ExchangeBuilder {
         self.answered = Some(Instant::now());
     }
 
-    /// The same note, to be ended by somebody else; what stays is nobody's.
+    /// Moves this exchange out, to be ended elsewhere; what stays is not recorded.
     pub(crate) fn hand_over(&mut self) -> Box<Self> {
         let Details {
             client,
@@ -303,7 +303,7 @@ impl ExchangeBuilder {
         }
     }
 
-    /// The exchange is over.
+    /// Ends the exchange.
     pub(crate) fn end(mut self: Box<Self>, ending: Ending) {
         let Some(recorder) = self.recorder.take().filter(|_| !self.skipped) else {
             return;
@@ -326,7 +326,7 @@ impl ExchangeBuilder {
         let answered = self.answered.unwrap_or(end);
         let begun = self.connecting.or(self.asked).unwrap_or(self.start);
         let connect = self.connecting.map(|begun| {
-            // A connection that did not come about took until the answer that says so.
+            // A connection that failed took until the answer that says so.
             self.connected.unwrap_or(answered) - begun
         });
         let asked = self.asked.or(self.connecting.map(|_| answered));
@@ -389,7 +389,7 @@ impl RecordedExchange {
         self.route.as_ref()
     }
 
-    /// Whether the target gave no response, broke it off, or answered with an error of its own (5xx).
+    /// Whether the target gave no response, broke it off, or answered with a server error (5xx).
     #[must_use]
     pub fn is_failure(&self) -> bool {
         self.details.finding.is_some()

@@ -109,7 +109,7 @@ pub(crate) struct RequestBody(Option<Box<Sending>>);
 struct Sending {
     watched: TimedBody,
     progress: Progress,
-    /// Who is told when nobody reads it to its end.
+    /// Notified when it is not read to its end.
     heads: Option<HeadFindings>,
 }
 
@@ -128,7 +128,7 @@ struct Since {
     unread: Mutex<Option<DiscardedBody>>,
 }
 
-/// A body of which nobody wants the rest.
+/// A body that is not needed any more.
 #[derive(Debug)]
 struct DiscardedBody {
     incoming: Incoming,
@@ -184,14 +184,14 @@ impl Progress {
         }
     }
 
-    /// For a body that nobody has begun to read.
+    /// For a body of which nothing was read.
     pub(crate) fn of_unread(incoming: Incoming, heads: Option<&HeadFindings>) -> Self {
         let progress = Self::new();
         progress.keep_unread(incoming, heads);
         progress
     }
 
-    /// How many octets have passed.
+    /// How many bytes have passed.
     pub(crate) fn octets(&self) -> u64 {
         self.0.octets.load(Ordering::Relaxed)
     }
@@ -281,8 +281,36 @@ impl Body for RequestBody {
     }
 }
 
-/// The octets of data in what a body gave.
+/// The bytes of data in what a body gave.
 pub(crate) fn octets_of<E>(frame: Option<&Result<Frame<Bytes>, E>>) -> usize {
     let data = frame.and_then(|frame| frame.as_ref().ok()?.data_ref());
     data.map_or(0, Bytes::len)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_empty_body_has_ended_and_no_progress() {
+        let body = RequestBody::empty();
+        assert!(body.is_end_stream());
+        assert_eq!(body.size_hint().exact(), Some(0));
+        assert!(body.progress().is_none());
+    }
+
+    #[test]
+    fn progress_counts_bytes_and_forgets_the_time_before() {
+        let progress = Progress::new();
+        progress.advance(3);
+        progress.advance(4);
+        assert_eq!(progress.octets(), 7);
+        assert!(progress.since() < Duration::from_secs(20));
+    }
+
+    #[test]
+    fn a_stall_says_how_long() {
+        let stalled = StallError(Duration::from_secs(30));
+        assert_eq!(stalled.to_string(), "nothing came for 30 s");
+    }
 }

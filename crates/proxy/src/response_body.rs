@@ -13,15 +13,15 @@ use crate::record::ExchangeBuilder;
 use crate::request_body::{BodyError, Progress, TimedBody, octets_of};
 use crate::site::SiteBody;
 
-/// A response's body: the target's, passed on as it comes, a file's, or a page of our own.
+/// A response's body: the target's, passed on as it arrives, a file, or a page of ours.
 #[derive(Debug)]
 pub(crate) struct ResponseBody {
     kind: Kind,
-    /// What is noted of the exchange, until the body is over.
+    /// The record, until the body ends.
     exchange: Option<Box<ExchangeBuilder>>,
     /// The request's body, of which something may be unread: kept until the response is on its way.
     request: Option<Progress>,
-    /// Why it breaks off, until that is told.
+    /// Why it ends early, until that is returned.
     fault: Option<BodyError>,
 }
 
@@ -40,8 +40,8 @@ enum Kind {
 }
 
 impl ResponseBody {
-    /// A body that puts its connection back into the pool when the last octet has been read. A
-    /// body that ends early closes the connection: what is left on it belongs to nobody.
+    /// A body that puts its connection back into the pool when the last byte has been read. A
+    /// body that ends early closes the connection, since the rest of the body may follow.
     pub(crate) fn passing(
         incoming: Incoming,
         lease: Lease,
@@ -95,12 +95,12 @@ impl ResponseBody {
         Self::of(Kind::Site(body))
     }
 
-    /// A body of our own.
+    /// A text of ours.
     pub(crate) fn own(octets: impl Into<Bytes>) -> Self {
         Self::of(Kind::Own(Some(octets.into())))
     }
 
-    /// No body at all.
+    /// An empty body.
     pub(crate) fn empty() -> Self {
         Self::of(Kind::Own(None))
     }
@@ -154,7 +154,7 @@ impl Body for ResponseBody {
 
 impl Drop for ResponseBody {
     fn drop(&mut self) {
-        // One without octets is not asked for any.
+        // An empty one is not polled.
         let ending = match (&self.fault, self.kind.is_over()) {
             (Some(_), _) => Ending::TargetBrokeOff,
             (None, true) => Ending::Whole,
@@ -205,5 +205,45 @@ impl Kind {
             Self::Site(body) => body.is_end_stream(),
             Self::Passing { watched, .. } => watched.incoming.is_end_stream(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use http::{Method, Version};
+    use http_body_util::BodyExt;
+
+    use super::*;
+    use crate::record::Recorder;
+
+    fn exchange(recorder: &Recorder) -> Box<ExchangeBuilder> {
+        let client = [127, 0, 0, 1].into();
+        let mut exchange = ExchangeBuilder::begin(client, true, Version::HTTP_2, Method::GET);
+        exchange.recorder = Some(recorder.clone());
+        Box::new(exchange)
+    }
+
+    #[tokio::test]
+    async fn an_exchange_is_recorded_when_its_body_has_been_read() {
+        let recorder = Recorder::default();
+        let mut body = ResponseBody::own("larkfell");
+        assert_eq!(body.size_hint().exact(), Some(8));
+        body.record_to(exchange(&recorder));
+        assert!(recorder.is_empty());
+        assert_eq!(body.collect().await.unwrap().to_bytes(), "larkfell");
+        let (recorded, _) = recorder.take().next().unwrap();
+        let recorded = recorded.exchange(1);
+        assert_eq!((recorded.ending, recorded.sent), (Ending::Whole, 8));
+    }
+
+    #[tokio::test]
+    async fn a_body_that_is_dropped_early_was_left_by_the_client() {
+        let recorder = Recorder::default();
+        let mut body = ResponseBody::own("larkfell");
+        body.record_to(exchange(&recorder));
+        drop(body);
+        let (recorded, _) = recorder.take().next().unwrap();
+        assert_eq!(recorded.exchange(1).ending, Ending::ClientLeft);
+        assert!(ResponseBody::empty().is_end_stream());
     }
 }

@@ -14,7 +14,7 @@ use crate::response_body::ResponseBody;
 /// be noticed.
 const PREFLIGHT_KEPT: &str = "60";
 
-/// How a route that was told something passes requests on.
+/// How a route with settings passes requests on.
 #[derive(Debug)]
 pub(crate) struct RouteRules {
     /// The prefix that the target does not see.

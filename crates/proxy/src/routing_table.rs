@@ -14,25 +14,25 @@ use crate::target_tls::TargetRoots;
 pub struct Limits {
     /// For a target to accept a connection. Default 5 s.
     pub connect: Duration,
-    /// From the end of a request's head to the first octet of its response. Default 120 s, since a
+    /// From the end of a request's head to the first byte of its response. Default 120 s, since a
     /// dev server may compile first.
     pub first_byte: Duration,
     /// For a client to send a request's head, or to finish its handshake. Default 30 s.
     pub head: Duration,
-    /// Octets of a request's head; a longer one gets 431. Default 64 KiB.
+    /// Bytes of a request's head; a longer one gets 431. Default 64 KiB.
     pub head_octets: u32,
     /// For a client to send more of a request's body. Default 60 s.
     pub request_idle: Duration,
-    /// For a target to send more of a response's body; an event stream may be silent for ever.
+    /// For a target to send more of a response's body; event streams have no limit.
     /// Default 10 min.
     pub response_idle: Duration,
     /// For a client's connection of HTTP/2 without a request at work; then it is ended. Default 5 min.
     pub idle: Duration,
-    /// For a body as a whole, either way; event streams and upgrades may last for ever. Default 6 h.
+    /// For a body as a whole, either way; event streams and upgrades have no limit. Default 6 h.
     pub total: Duration,
-    /// Octets of a response's head; a longer one gets 502. Default 256 KiB.
+    /// Bytes of a response's head; a longer one gets 502. Default 256 KiB.
     pub response_head_octets: usize,
-    /// Client connections at a time; a few more are told so, and others wait in the system's queue.
+    /// The most client connections; a few more get a 503, and others wait in the system's queue.
     /// Default 10,000.
     pub connections: usize,
     /// How long connections may finish their work when the proxy stops. Default 5 s.
@@ -63,7 +63,7 @@ pub(crate) struct RoutingTable {
     pub(crate) snapshot: Arc<Snapshot>,
     /// By [`bentlane_model::DestinationId`].
     backends: Vec<Backend>,
-    /// By the route's place in the configuration; empty when no route was told anything.
+    /// By the route's index in the configuration; empty when no route has settings.
     rules: Vec<Option<Box<RouteRules>>>,
     /// Where it is noted what came of requests.
     raw: HashMap<(Ipv4Addr, u16), Raw>,

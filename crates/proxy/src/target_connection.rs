@@ -1,6 +1,6 @@
-//! Connections to targets over HTTP/1.1, which have no task of their own: whoever sends a request over
-//! one works for it, in the same task, until the response has been read. So an octet that comes in
-//! wakes nobody but the one who waits for it.
+//! Connections to targets over HTTP/1.1, which have no task: the task that sends a request over
+//! one works for it, in the same task, until the response has been read. So a byte that comes in
+//! wakes that task only.
 //!
 //! In between they wait with the thread that made them. A connection is only ever used by that thread:
 //! its socket is registered there, and another thread would have to be woken by it.
@@ -39,7 +39,7 @@ const FRESH: Duration = Duration::from_secs(4);
 /// How often old ones are closed, as long as there are any.
 const SWEEP: Duration = Duration::from_secs(1);
 
-/// The octets of a target, in the clear or out of TLS.
+/// The bytes of a target, in the clear or out of TLS.
 pub(crate) type Stream = Either<TcpStream, TlsStream<TcpStream>>;
 
 /// A stream on which a target may answer and leave before it has read the whole request, as one does
@@ -111,7 +111,7 @@ fn has_left(cause: &io::Error) -> bool {
     )
 }
 
-/// What came of a request; one of which no octet went out comes back with the error.
+/// What came of a request; one of which no byte went out comes back with the error.
 pub(crate) type Sent = Result<Response<Incoming>, SendError>;
 pub(crate) type SendError = TrySendError<Request<RequestBody>>;
 
@@ -139,7 +139,7 @@ pub(crate) struct ResponseDeadline {
 }
 
 impl ResponseDeadline {
-    /// How much longer it goes on once the limit is over; `None` when the answer is late.
+    /// How much longer to wait once the limit is reached; `None` when the answer is late.
     pub(crate) fn left(&self) -> Option<Duration> {
         let since = self.progress.as_ref()?.since();
         self.limit.checked_sub(since)
@@ -252,7 +252,7 @@ impl TargetConnection {
         }
     }
 
-    /// Goes on in a task of its own.
+    /// Continues in its own task.
     #[cold]
     fn go_on(self: Box<Self>) {
         tokio::spawn(self.work());
@@ -289,7 +289,7 @@ impl TargetConnection {
         }
     }
 
-    /// Whether it is there, and ready for a request. Nobody is woken by it from then on.
+    /// Whether it is open and ready for a request. It wakes no task from then on.
     fn look(&mut self) -> bool {
         work(&mut self.connection, &mut self.over, &mut quiet());
         !self.over && self.sender.is_ready()
@@ -394,4 +394,86 @@ pub(crate) async fn take(pool: u64) -> Option<Box<TargetConnection>> {
 /// Closes every connection that waits with this thread.
 pub(crate) fn close_all() {
     drop(IDLE.take());
+}
+
+#[cfg(test)]
+mod tests {
+    use http_body_util::BodyExt;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+    use tokio::net::TcpListener;
+
+    use super::*;
+
+    /// A connection to a server that gives this answer to each request; none when it is empty.
+    async fn connection(pool: u64, answer: &'static [u8]) -> Box<TargetConnection> {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let at = listener.local_addr().unwrap();
+        tokio::spawn(async move {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            while stream.read(&mut [0; 4096]).await.is_ok_and(|read| read > 0) {
+                stream.write_all(answer).await.unwrap();
+            }
+        });
+        let stream = Either::Left(TcpStream::connect(at).await.unwrap());
+        let connection = TargetConnection::new(stream, pool, 64 * 1024).await;
+        Box::new(connection.unwrap())
+    }
+
+    fn within(limit: Duration) -> ResponseDeadline {
+        ResponseDeadline {
+            since: Instant::now(),
+            limit,
+            progress: None,
+        }
+    }
+
+    fn request() -> Request<RequestBody> {
+        let mut request = Request::new(RequestBody::empty());
+        let host = http::HeaderValue::from_static("a.moor.test");
+        request.headers_mut().insert(http::header::HOST, host);
+        request
+    }
+
+    const ANSWER: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 3\r\n\r\nhut";
+
+    /// Sends a request and reads the whole answer.
+    async fn ask(connection: &mut TargetConnection) -> Bytes {
+        let sent = connection.send(request(), within(Duration::from_secs(20)));
+        let mut incoming = sent.await.unwrap().unwrap().into_body();
+        let frame = poll_fn(|context| connection.poll_frame(&mut incoming, context)).await;
+        let data = frame.unwrap().unwrap().into_data().unwrap();
+        assert!(incoming.collect().await.unwrap().to_bytes().is_empty());
+        data
+    }
+
+    #[tokio::test]
+    async fn a_connection_is_used_again_until_it_is_given_back_for_good() {
+        let pool = u64::MAX;
+        let mut connection = connection(pool, ANSWER).await;
+        assert_eq!(ask(&mut connection).await, "hut");
+        connection.give_back();
+        assert!(take(pool - 1).await.is_none(), "it belongs to another pool");
+        let mut connection = take(pool).await.unwrap();
+        assert_eq!(ask(&mut connection).await, "hut");
+        connection.use_once();
+        connection.give_back();
+        assert!(take(pool).await.is_none());
+    }
+
+    #[tokio::test]
+    async fn a_connection_that_the_target_has_closed_is_not_used_again() {
+        let pool = u64::MAX - 2;
+        let closing = b"HTTP/1.1 200 OK\r\nconnection: close\r\ncontent-length: 3\r\n\r\nhut";
+        let mut connection = connection(pool, closing).await;
+        assert_eq!(ask(&mut connection).await, "hut");
+        connection.give_back();
+        assert!(take(pool).await.is_none());
+    }
+
+    #[tokio::test]
+    async fn a_late_answer_is_not_waited_for() {
+        let mut connection = connection(u64::MAX - 3, b"").await;
+        let sent = connection.send(request(), within(Duration::from_millis(30)));
+        assert!(sent.await.is_none());
+    }
 }

@@ -70,7 +70,7 @@ impl Upgrade {
         }
     }
 
-    /// The status by which the client learns that it has come about.
+    /// The status that tells the client that it succeeded.
     pub(crate) fn status(&self) -> StatusCode {
         match self {
             Self::Field(_) => StatusCode::SWITCHING_PROTOCOLS,
@@ -108,7 +108,7 @@ fn accept_of(key: &HeaderValue) -> String {
     BASE64.encode(digest(&SHA1_FOR_LEGACY_USE_ONLY, &whole).as_ref())
 }
 
-/// Passes on the target's consent and then, in a task of its own, every octet both ways until both
+/// Passes on the target's consent and then, in a task of its own, every byte both ways until both
 /// sides have closed.
 #[inline(never)]
 pub(crate) fn join(
@@ -126,7 +126,7 @@ pub(crate) fn join(
             Ok(client) => TokioIo::new(client),
             Err(cause) => {
                 exchange.end(Ending::ClientLeft);
-                return debug!(%cause, "an upgrade did not come about");
+                return debug!(%cause, "an upgrade failed");
             }
         };
         let (mut to_target, mut to_client) = (0, read.len() as u64);

@@ -17,7 +17,7 @@ const MOST: usize = 16;
 const BLOCKING: usize = 32;
 
 /// The threads that serve connections, one for each core. A connection stays with one of them from
-/// its first octet to its last, and so does what it has to do with targets: nothing has to be handed
+/// its first byte to its last, and so does what it has to do with targets: nothing has to be handed
 /// over, and nobody has to be woken for that. Cloning gives another handle to the same ones.
 #[derive(Clone, Debug)]
 pub(crate) struct Workers {
@@ -74,7 +74,7 @@ impl Worker {
         let run = move |stop: &Stop| {
             let runtime = runtime.take().ok_or("its runtime has ended")?;
             runtime.block_on(stop.wait());
-            // While its sockets can still be told so.
+            // While its sockets can still be closed properly.
             target_connection::close_all();
             runtime.shutdown_background();
             Ok(())

@@ -1,4 +1,4 @@
-//! What the proxy does when somebody takes too long, too much, or breaks off, with limits so short
+//! What the proxy does when a peer is too slow, sends too much, or breaks off, with limits so short
 //! that a test can wait for them.
 #![allow(
     clippy::unwrap_used,

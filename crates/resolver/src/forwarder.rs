@@ -7,7 +7,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use bentlane_dns::{Asked, Cache, Key, Reason, RebindProtection, Reply, Stored, Transport};
+use bentlane_dns::{
+    Cache, ForwardedQuestion, Key, Reason, RebindProtection, Reply, Stored, Transport,
+};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::{Semaphore, watch};
@@ -16,10 +18,10 @@ use tracing::debug;
 
 /// Answers kept.
 const KEPT: usize = 8192;
-/// Questions on their way at a time; more are told so at once.
+/// The most questions that wait for upstream resolvers; more fail at once.
 const AT_ONCE: usize = 1024;
-/// Clients at a time that wait for the answer to a question that somebody else asked before; more
-/// are told so at once.
+/// The most clients that wait for the answer to a question that another client asked before; more
+/// fail at once.
 const WAITING: usize = 4096;
 /// How long one upstream resolver may take over UDP before the next is asked.
 const UDP_LIMIT: Duration = Duration::from_millis(1500);
@@ -98,7 +100,7 @@ impl Forwarder {
     /// enough.
     pub(crate) fn answer_known(
         &self,
-        asked: &Asked,
+        asked: &ForwardedQuestion,
         transport: Transport,
         out: &mut Vec<u8>,
     ) -> bool {
@@ -113,7 +115,7 @@ impl Forwarder {
     /// Asks upstream and writes the answer, or why there is none.
     pub(crate) async fn answer(
         &self,
-        asked: &Asked,
+        asked: &ForwardedQuestion,
         transport: Transport,
         out: &mut Vec<u8>,
     ) -> Result<(), Reason> {
@@ -129,7 +131,7 @@ impl Forwarder {
         }
     }
 
-    async fn look_up(&self, asked: &Asked) -> Outcome {
+    async fn look_up(&self, asked: &ForwardedQuestion) -> Outcome {
         let joined = self.state().on_their_way.get(asked.key()).cloned();
         if let Some(mut other) = joined {
             let Ok(_permit) = self.inner.waiting.try_acquire() else {
@@ -149,7 +151,7 @@ impl Forwarder {
             .on_their_way
             .insert(asked.key().clone(), receiver);
         // Gone from the list also when this future is dropped.
-        let _gone = Gone {
+        let _gone = PendingGuard {
             forwarder: self,
             key: asked.key(),
         };
@@ -162,13 +164,13 @@ impl Forwarder {
                 .cache
                 .put(asked.key().clone(), stored.clone(), now);
         }
-        // Nobody else waiting is no fault.
+        // It fails when no other client waits, which is no error.
         let _ = sender.send(Some(outcome.clone()));
         outcome
     }
 
     /// Asks one upstream resolver after the other until one says something.
-    async fn ask_all(&self, asked: &Asked) -> Outcome {
+    async fn ask_all(&self, asked: &ForwardedQuestion) -> Outcome {
         let upstreams = self.upstreams();
         let preferred = self.state().preferred;
         let mut worst = Reason::NoReply;
@@ -204,12 +206,12 @@ impl Forwarder {
 }
 
 /// Takes a question off the list of those on their way.
-struct Gone<'a> {
+struct PendingGuard<'a> {
     forwarder: &'a Forwarder,
     key: &'a Key,
 }
 
-impl Drop for Gone<'_> {
+impl Drop for PendingGuard<'_> {
     fn drop(&mut self) {
         self.forwarder.state().on_their_way.remove(self.key);
     }
@@ -217,7 +219,7 @@ impl Drop for Gone<'_> {
 
 /// Asks one upstream resolver over UDP, and over TCP when its answer was cut.
 async fn ask(
-    asked: &Asked,
+    asked: &ForwardedQuestion,
     rebinding: &RebindProtection,
     upstream: SocketAddr,
 ) -> io::Result<Reply> {
@@ -280,7 +282,7 @@ mod tests {
 
     use super::*;
 
-    fn asked(name: &str) -> Asked {
+    fn asked(name: &str) -> ForwardedQuestion {
         let mut message = Message::query();
         message.add_query(Query::query(Name::from_str(name).unwrap(), RecordType::A));
         let snapshot = Snapshot::compile(Configuration::default());

@@ -47,7 +47,7 @@ impl Sockets {
     /// Where the sockets listen, with the ports that were found.
     ///
     /// # Errors
-    /// When the system does not tell.
+    /// When the system call fails.
     pub fn addresses(&self) -> io::Result<Vec<SocketAddr>> {
         self.pairs.iter().map(|(udp, _)| udp.local_addr()).collect()
     }

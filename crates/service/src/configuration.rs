@@ -267,3 +267,25 @@ impl From<Unavailable> for ChangeError {
         Self::Unavailable
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use bentlane_model::Route;
+
+    use super::*;
+
+    #[test]
+    fn our_own_pages_have_their_name_in_every_snapshot() {
+        let zone = Zone::new("moor.test".parse().unwrap());
+        let route = Route::new("a.moor.test".parse().unwrap(), "4310".parse().unwrap());
+        let configuration = Configuration {
+            revision: 1,
+            zones: vec![zone],
+            routes: vec![route],
+        };
+        let snapshot = compile(configuration, Arc::default());
+        assert!(snapshot.route_for(OWN_NAME, "/").is_some());
+        assert!(snapshot.route_for("a.moor.test", "/").is_some());
+        assert_eq!(zone_names(&snapshot).len(), 1, "it is in no zone");
+    }
+}

@@ -51,3 +51,32 @@ impl Events {
         self.sender.subscribe()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn every_subscriber_gets_every_event() {
+        let events = Events::new();
+        events.send(Event::Configuration { revision: 1 }); // no one has subscribed
+        let (mut one, mut other) = (events.subscribe(), events.subscribe());
+        assert!(events.is_followed());
+        events.send(Event::Configuration { revision: 2 });
+        for subscriber in [&mut one, &mut other] {
+            let event = subscriber.recv().await.unwrap();
+            assert!(matches!(event, Event::Configuration { revision: 2 }));
+        }
+        drop((one, other));
+        assert!(!events.is_followed());
+    }
+
+    #[test]
+    fn there_are_permits_for_a_few_subscribers() {
+        let events = Events::new();
+        let permits: Vec<_> = std::iter::from_fn(|| events.permit()).collect();
+        assert_eq!(permits.len(), MOST_SUBSCRIBERS);
+        drop(permits);
+        assert!(events.permit().is_some());
+    }
+}

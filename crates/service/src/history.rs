@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use bentlane_model::chain;
 use bentlane_queue::BoundedQueue;
-use bentlane_store::{Kept, StoreError};
+use bentlane_store::{StoreError, StoredVerdict};
 use time::OffsetDateTime;
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_util::sync::CancellationToken;
@@ -21,7 +21,7 @@ const DELETE_EVERY: Duration = Duration::from_secs(3600);
 /// Writes the results of checks to the database, for which nobody waits.
 #[derive(Debug)]
 pub(crate) struct History {
-    queue: Arc<BoundedQueue<Kept>>,
+    queue: Arc<BoundedQueue<StoredVerdict>>,
     storage: Arc<Storage>,
     keep: Duration,
 }
@@ -37,7 +37,7 @@ impl History {
     }
 
     /// Where results are added. Those that do not fit, since the database is away, are dropped.
-    pub(crate) fn queue(&self) -> Arc<BoundedQueue<Kept>> {
+    pub(crate) fn queue(&self) -> Arc<BoundedQueue<StoredVerdict>> {
         Arc::clone(&self.queue)
     }
 
@@ -45,7 +45,7 @@ impl History {
     /// away they wait.
     pub(crate) async fn run(&self, shutdown: CancellationToken) {
         let mut delete_at = Instant::now();
-        let mut batch: Vec<Kept> = Vec::new();
+        let mut batch: Vec<StoredVerdict> = Vec::new();
         let mut reported = 0;
         loop {
             let goes_on = tokio::select! {
@@ -74,7 +74,7 @@ impl History {
         }
     }
 
-    async fn write(&self, batch: &mut Vec<Kept>, goes_on: bool, delete_at: &mut Instant) {
+    async fn write(&self, batch: &mut Vec<StoredVerdict>, goes_on: bool, delete_at: &mut Instant) {
         let Ok(store) = self.storage.store() else {
             *delete_at = (*delete_at).max(Instant::now() + WRITE_EVERY);
             return;

@@ -38,3 +38,24 @@ pub(crate) fn write(data_dir: &DataDir, json: &str) {
 pub(crate) fn written_at(data_dir: &DataDir) -> Option<OffsetDateTime> {
     data_dir.written_at(FILE)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn it_is_read_as_it_was_written_and_not_when_it_is_damaged() {
+        let folder = tempfile::tempdir().unwrap();
+        let data_dir = DataDir::open(folder.path().join("data")).unwrap();
+        assert!(read(&data_dir).is_none() && written_at(&data_dir).is_none());
+        let configuration = Configuration {
+            revision: 7,
+            ..Configuration::default()
+        };
+        write(&data_dir, &serde_json::to_string(&configuration).unwrap());
+        assert_eq!(read(&data_dir), Some(configuration));
+        assert!(written_at(&data_dir).is_some());
+        write(&data_dir, "{\"revision\":");
+        assert!(read(&data_dir).is_none());
+    }
+}

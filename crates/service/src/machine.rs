@@ -12,7 +12,7 @@ use bentlane_model::{Answers, Name, Pattern, Snapshot, Zone, chain};
 use bentlane_probe::{other_on_443, port_holder};
 use bentlane_store::DataDir;
 use bentlane_system::{
-    ClientTrust, Ours, Part, StoreKind, System, SystemError, Trusts, browsers_with_own_dns,
+    ClientTrust, OwnRoot, Part, StoreKind, System, SystemError, TrustState, browsers_with_own_dns,
     installed_browsers, trust_stores,
 };
 use time::OffsetDateTime;
@@ -141,7 +141,7 @@ impl MachineObserver {
     }
 
     /// What trust stores contain, read again when one of them has changed.
-    fn stores(&self, ours: &Ours, home: &Path) -> StoreContents {
+    fn stores(&self, ours: &OwnRoot, home: &Path) -> StoreContents {
         let root = self.pki.authority.root().certificate_pem().to_owned();
         let homes = [home.to_owned()];
         let stores = trust_stores(&homes, &installed_browsers());
@@ -165,7 +165,7 @@ impl MachineObserver {
         }
         let clients = ours.clients(home);
         let attached = clients.iter().any(|client| {
-            let holds = matches!(client.state, Trusts::Trusted | Trusts::Former);
+            let holds = matches!(client.state, TrustState::Trusted | TrustState::Former);
             holds && ours.is_ours()
         });
         let seen = StoreContents {
@@ -256,10 +256,10 @@ fn store_seen(client: &ClientTrust) -> StoreSeen {
     StoreSeen {
         store: format!("{whose} {}", client.store.display()),
         trust: match client.state {
-            Trusts::Trusted => StoreTrust::Trusted,
-            Trusts::Former => StoreTrust::Older,
-            Trusts::NotTrusted { .. } => StoreTrust::Distrusted,
-            Trusts::Unknown { .. } => StoreTrust::Unknown,
+            TrustState::Trusted => StoreTrust::Trusted,
+            TrustState::Former => StoreTrust::Older,
+            TrustState::NotTrusted { .. } => StoreTrust::Distrusted,
+            TrustState::Unknown { .. } => StoreTrust::Unknown,
         },
         reach: client.reach.clone(),
     }

@@ -7,7 +7,7 @@ use bentlane_api_types::{Capacity, SOCKET};
 use bentlane_model::{Configuration, Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::{Certificates, Limits, Proxy, TargetRoots};
-use bentlane_resolver::View;
+use bentlane_resolver::AnswerSource;
 use bentlane_store::{DataDir, Lock, check_url};
 use bentlane_supervisor::{Failure, Policy, Supervisor};
 use time::OffsetDateTime;
@@ -320,7 +320,7 @@ fn assemble(
     let exports = Exports::load(data_dir, Arc::clone(&pki), config.engine.clone())?;
     let api = Api {
         traffic: Arc::new(traffic),
-        resolver: View::new(Arc::clone(&snapshot), dns, forwarder, queries.log()),
+        resolver: AnswerSource::new(Arc::clone(&snapshot), dns, forwarder, queries.log()),
         queries,
         system_files: Arc::new(system_files),
         exports: Arc::new(exports),

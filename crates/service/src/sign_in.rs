@@ -2,7 +2,7 @@
 //!
 //! `bentlane console` gets a code, which a browser turns into a session, once and within a minute.
 //! Code and session are good for connections of the user who asked alone, so that they are of no
-//! use to whoever reads them from a command line or a screen. A browser of another user, as on the
+//! use to others who read them from a command line or a screen. A browser of another user, as on the
 //! host of a virtual machine, is let in when the terminal that asked agrees. Nothing is kept: when
 //! the service ends, nobody is signed in.
 
@@ -53,12 +53,12 @@ struct Code {
     state: watch::Sender<CodeState>,
 }
 
-/// What became of a code.
+/// The state of a code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum CodeState {
     /// Not used yet.
     Open,
-    /// A browser of this user wants to; `None` when it cannot be told whose it is.
+    /// A browser of this user wants to; `None` when the user is unknown.
     Asked(Option<u32>),
     /// The terminal lets this user's browser in, or does not.
     Answered(Option<u32>, bool),
@@ -70,7 +70,7 @@ pub(crate) enum CodeState {
 #[derive(Clone, Debug)]
 pub(crate) struct Session {
     pub(crate) id: u64,
-    /// Whose connections it is good for; `None` for those that cannot be told, once allowed.
+    /// The user whose connections may use it; `None` for those of unknown users, once allowed.
     pub(crate) uid: Option<u32>,
     /// The browser, as it calls itself.
     pub(crate) browser: String,
@@ -94,9 +94,9 @@ pub(crate) enum Exchange {
     Session(String),
     /// The code is unknown, used or too old.
     Gone,
-    /// The browser is another user's, and nobody can be asked.
+    /// The browser is another user's, and no terminal can be asked.
     Foreign { asked_by: u32 },
-    /// The browser is another user's: the terminal is asked, and this tells what it says.
+    /// The browser is another user's: the terminal is asked, and this receives its answer.
     Asking(watch::Receiver<CodeState>),
 }
 
@@ -119,7 +119,7 @@ impl SignIn {
         (id, text)
     }
 
-    /// Follows what becomes of the code with this number; `None` when it is gone.
+    /// Follows the state of the code with this number; `None` when it is gone.
     pub(crate) fn watch(&self, id: u64) -> Option<watch::Receiver<CodeState>> {
         let open = self.open();
         let code = open.codes.values().find(|code| code.id == id)?;

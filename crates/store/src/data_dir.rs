@@ -31,7 +31,7 @@ pub enum DataDirError {
     },
     /// Another service uses the folder.
     #[error(
-        "another service uses {path}: stop it first (`bentlane status` tells more), or give this one a folder of its own with --data-dir"
+        "another service uses {path}: stop it first (see `bentlane status`), or use another folder with --data-dir"
     )]
     Locked {
         /// The folder.
@@ -39,7 +39,7 @@ pub enum DataDirError {
     },
     /// The folder is another user's.
     #[error(
-        "{path} belongs to the user {owner}, and this is {own}: run the service as its owner, or give it a folder of its own with --data-dir"
+        "{path} belongs to the user {owner}, and this is {own}: run the service as its owner, or use another folder with --data-dir"
     )]
     Foreign {
         /// The folder.
@@ -199,7 +199,7 @@ impl DataDir {
     /// disk, then renamed.
     ///
     /// # Errors
-    /// When a step fails; what was there before is still there.
+    /// When a step fails; the former file is unchanged then.
     pub fn write(&self, name: &str, content: &[u8]) -> Result<(), DataDirError> {
         let path = self.path(name);
         write_whole(&path, content).map_err(|source| DataDirError::Io {

@@ -1,4 +1,4 @@
-//! What is kept: the configuration and its journal in PostgreSQL, and the files of the data folder.
+//! Storage: the configuration and its journal in PostgreSQL, and the files of the data folder.
 //!
 //! [`Store`] reads and changes the configuration; every change is one transaction with its journal
 //! entry. [`Cluster`] is the private PostgreSQL server, when no other database is given.
@@ -15,4 +15,4 @@ mod verdicts;
 pub use cluster::{Cluster, ClusterError};
 pub use data_dir::{DataDir, DataDirError, Lock};
 pub use store::{CHANNEL, Store, StoreError, check_url, undo_of};
-pub use verdicts::Kept;
+pub use verdicts::StoredVerdict;

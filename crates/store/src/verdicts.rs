@@ -11,7 +11,7 @@ use crate::store::{Store, StoreError, from_json};
 
 /// A verdict to keep, and who had the target's port then.
 #[derive(Clone, Debug)]
-pub struct Kept {
+pub struct StoredVerdict {
     /// What the check came to.
     pub verdict: Verdict,
     /// The app that the route was proved with.
@@ -23,11 +23,11 @@ impl Store {
     ///
     /// # Errors
     /// When the database is not reachable.
-    pub async fn keep_verdicts(&self, kept: &[Kept]) -> Result<(), StoreError> {
+    pub async fn keep_verdicts(&self, kept: &[StoredVerdict]) -> Result<(), StoreError> {
         if kept.is_empty() {
             return Ok(());
         }
-        let rows = kept.iter().map(|Kept { verdict, holder }| {
+        let rows = kept.iter().map(|StoredVerdict { verdict, holder }| {
             let worst = verdict
                 .worst()
                 .map(|finding| finding.slug.slug().to_owned());

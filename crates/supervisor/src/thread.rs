@@ -15,7 +15,7 @@ use crate::{Policy, Supervisor, TaskError};
 /// How often a thread is woken that should stop.
 const WAKE_AGAIN: Duration = Duration::from_millis(20);
 
-/// What tells a thread to stop. Cloning gives another handle to the same one.
+/// The signal for a thread to stop. Cloning gives another handle to the same one.
 #[derive(Clone, Debug, Default)]
 pub struct Stop {
     flag: Arc<AtomicBool>,
@@ -41,7 +41,7 @@ impl Stop {
 }
 
 impl Supervisor {
-    /// Runs `work` on a thread of its own until `end` is cancelled.
+    /// Runs `work` on its own thread until `end` is cancelled.
     ///
     /// `work` is called again for each restart, and has to return soon after its [`Stop`] is set. One
     /// that waits in a call of the system is woken by `wake`, which is called again and again until

@@ -11,10 +11,10 @@ use std::path::{Path, PathBuf};
 use bentlane_model::Name;
 use serde::{Deserialize, Serialize};
 
+use crate::content::Content;
 use crate::error::SystemError;
 use crate::facts::Facts;
 use crate::files::{Folder, read_file};
-use crate::place::Content;
 
 /// Where it is kept, below the folder of the system's settings.
 const FILE: &str = "bentlane/attached.toml";

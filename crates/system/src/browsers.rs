@@ -17,7 +17,7 @@ use crate::profiles::profiles;
 /// A browser that has not said its version by then hangs.
 const PATIENCE: Duration = Duration::from_secs(3);
 
-/// A family of browsers, by how it is told which roots to trust.
+/// A family of browsers, which get trusted roots in the same way.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Family {

@@ -17,20 +17,20 @@ pub enum SystemError {
     /// There is nothing to ask us for.
     #[error("there is no zone yet: add one first with `bentlane zone add moor.test`")]
     NoZone,
-    /// There is nobody to run a unit.
+    /// systemd does not run this machine.
     #[error(
         "systemd does not run this machine, so it cannot run the service: have `bentlane serve` started in the way that is usual here"
     )]
     NoSystemd,
-    /// systemd does not do what it is told.
+    /// A systemctl command failed.
     #[error("`systemctl {command}` failed: {reason}")]
     Systemd {
-        /// What it was told.
+        /// The command.
         command: String,
         /// What it said.
         reason: String,
     },
-    /// The system's resolver does not take up its settings.
+    /// The system's resolver does not load its settings.
     #[error("{path} is in place, but `systemctl restart systemd-resolved` failed: {reason}")]
     NotTakenUp {
         /// The file with the settings.

@@ -6,7 +6,7 @@ use rustix::io::Errno;
 /// Why a file or folder is not used.
 #[derive(Debug, thiserror::Error)]
 pub enum FileError {
-    /// A link that its owner can lead elsewhere at any moment.
+    /// A link that its owner can change at any moment.
     #[error(
         "{path} is a symbolic link of the user {owner}, which is not followed: give the real path"
     )]

@@ -1,6 +1,6 @@
 //! Files in folders that are not ours: an export's, an access log's, the system's settings.
 //!
-//! Whoever owns such a folder may put links, pipes and other people's files into it at any moment,
+//! The owner of such a folder may put links, pipes and other users' files into it at any moment,
 //! also between two of our steps, and the service or a command may have more rights than they. So
 //! a folder is opened once and held by its handle; files are opened below it without following
 //! links and without waiting; what is opened is looked at before it is used; owner and mode of a
@@ -24,7 +24,7 @@ use crate::file_error::FileError;
 
 /// Links that are followed on the way to a folder, as the system's own limit is (path_resolution(7)).
 const MOST_LINKS: usize = 40;
-/// Tries to find a name for a new file that nobody has taken.
+/// The most attempts to find an unused name for a new file.
 const NAME_TRIES: u32 = 100;
 
 /// A folder that is not ours, held by its handle.
@@ -45,7 +45,7 @@ impl Folder {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let root =
             rustix::fs::open("/", flags, Mode::empty()).map_err(FileError::io("open", path))?;
-        let mut walk = Walk {
+        let mut walk = PathWalk {
             at: root,
             seen: PathBuf::from("/"),
             links: 0,
@@ -118,7 +118,7 @@ impl Folder {
     }
 
     /// Writes a file whole or not at all, with this mode: beside its place, to the disk, then
-    /// renamed. When root does it, the file belongs to whoever the folder belongs to.
+    /// renamed. When root does it, the file gets the owner of the folder.
     ///
     /// # Errors
     /// When a file of another owner is there, or a step fails; what was there is still there then.
@@ -219,7 +219,7 @@ impl Folder {
                     fchmod(&file, Mode::from_raw_mode(mode)).map_err(failed("set the mode of"))?;
                     break file;
                 }
-                // Somebody else was faster: what they made is looked at.
+                // Another process was faster: its file is checked.
                 Err(Errno::EXIST) => {}
                 Err(errno) => return Err(FileError::io("create", &path)(errno)),
             }
@@ -260,7 +260,7 @@ impl Folder {
         })
     }
 
-    /// Puts a symbolic link to `to` at `name`, in the place of what is there.
+    /// Replaces `name` by a symbolic link to `to`.
     pub(crate) fn link_to(&self, name: &OsStr, to: &Path) -> Result<(), FileError> {
         let path = self.path.join(name);
         for number in 0..NAME_TRIES {
@@ -327,7 +327,7 @@ impl Folder {
         }
     }
 
-    /// A new file under a name of its own, for us alone.
+    /// A new file with a temporary name, readable only for us.
     fn create_beside(&self, name: &OsStr) -> Result<(OwnedFd, OsString), FileError> {
         let flags =
             OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
@@ -367,13 +367,13 @@ impl Folder {
 }
 
 /// The way down to a folder, one component at a time.
-struct Walk {
+struct PathWalk {
     at: OwnedFd,
     seen: PathBuf,
     links: usize,
 }
 
-impl Walk {
+impl PathWalk {
     fn down(&mut self, path: &Path) -> Result<(), FileError> {
         for component in path.components() {
             match component {

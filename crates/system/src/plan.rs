@@ -8,11 +8,11 @@ use bentlane_checks::Hosts;
 use bentlane_dns::ResolvConf;
 
 use crate::approved::{Approved, WANTED_FILE, Wanted};
+use crate::content::Content;
 use crate::error::SystemError;
 use crate::facts::Facts;
-use crate::kept::{Part, Record, Replaced};
-use crate::place::Content;
 use crate::program::{install, same_content, uninstall};
+use crate::record::{Part, Record, Replaced};
 use crate::resolver_files::{drop_in, pointing_at_us};
 use crate::steps::{PartState, Plan, ProgramStep, Step, StepKind};
 use crate::{Unit, repair_unit, socket_unit, watch_unit};

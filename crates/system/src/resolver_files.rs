@@ -1,4 +1,4 @@
-//! The files by which the system asks us for our names.
+//! The files that make the system ask us for our names.
 
 use bentlane_dns::{ResolvConf, resolved_drop_in};
 

@@ -5,20 +5,20 @@ use std::path::PathBuf;
 use serde::Serialize;
 
 use crate::approved::Approved;
-use crate::kept::Part;
-use crate::place::Content;
+use crate::content::Content;
+use crate::record::Part;
 
 /// What a step does to its file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum StepKind {
-    /// Put another file there and keep what is there now.
+    /// Replace the file, and keep the present one.
     Replace,
-    /// Put back what was there.
+    /// Restore what was replaced.
     Restore,
     /// Take our block out and leave the rest.
     Clean,
-    /// Only forget: what was there is there already.
+    /// Only forget: the original is restored already.
     Forget,
 }
 
@@ -33,9 +33,9 @@ pub struct Step {
     pub path: PathBuf,
     /// What will be there afterwards.
     pub after: Content,
-    /// What is there now.
+    /// The present value.
     pub now: Content,
-    /// Why this is not done without an explicit yes: somebody changed the file since.
+    /// Why this needs confirmation: the file was changed since.
     pub caution: Option<String>,
 }
 
@@ -47,7 +47,7 @@ pub struct Plan {
     pub owner: Option<PathBuf>,
     /// The steps.
     pub steps: Vec<Step>,
-    /// What becomes of the copy of the program that root runs.
+    /// What is done with the copy of the program that root runs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub program: Option<ProgramStep>,
     /// What root will have been allowed to change from then on.
@@ -55,11 +55,11 @@ pub struct Plan {
     pub approved: Option<Approved>,
 }
 
-/// What becomes of the copy of the program that root runs.
+/// What is done with the copy of the program that root runs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
 pub enum ProgramStep {
-    /// It is made, or made anew.
+    /// It is made, or replaced.
     Install {
         /// The program that is copied.
         from: PathBuf,
@@ -89,8 +89,8 @@ pub enum PartState {
     Detached,
     /// It is as we left it.
     Attached,
-    /// Somebody changed the file since we attached.
+    /// The file was changed since it was attached.
     Changed,
-    /// Attaching or detaching was cut short; the file is as it was before us.
+    /// Attaching or detaching was interrupted; the file is the original.
     CutShort,
 }

@@ -12,7 +12,7 @@ use time::OffsetDateTime;
 
 use crate::browsers::{Browser, Family, installed_browsers};
 use crate::error::SystemError;
-use crate::stores::{Held, Root, StoreKind, TrustStore, certificates, trust_stores};
+use crate::stores::{Root, StoreKind, StoredCertificate, TrustStore, certificates, trust_stores};
 
 /// A store, and what it says of our root.
 #[derive(Debug, Serialize)]
@@ -22,7 +22,7 @@ pub struct StoreReport {
     pub store: TrustStore,
     /// What it says.
     #[serde(flatten)]
-    pub state: Trusts,
+    pub state: TrustState,
     /// Roots of ours that it trusts, this one or former ones.
     pub ours: Vec<Root>,
     /// Roots of ours in it that it does not trust by itself, as a browser keeps those of a policy.
@@ -44,13 +44,13 @@ pub struct ClientTrust {
     /// Its version, as it says itself.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub version: Option<String>,
-    /// The store by which it trusts us; the one that is in its way, when it does not.
+    /// The store that makes it trust us, or the one that prevents it.
     pub store: PathBuf,
     /// What kind of store that is.
     pub kind: StoreKind,
     /// Whether it trusts us.
     #[serde(flatten)]
-    pub state: Trusts,
+    pub state: TrustState,
     /// The names, and those below them, that it accepts from us; `None` for all that our root can
     /// vouch for.
     pub reach: Option<Vec<Name>>,
@@ -62,7 +62,7 @@ pub struct ClientTrust {
 /// Whether a store trusts our root.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "state")]
-pub enum Trusts {
+pub enum TrustState {
     /// It accepts what our own server shows.
     Trusted,
     /// Another root of ours is in it, and what our server shows is not accepted.
@@ -72,7 +72,7 @@ pub enum Trusts {
         /// What is against it.
         reason: String,
     },
-    /// It cannot be told.
+    /// It is unknown.
     Unknown {
         /// Why.
         reason: String,
@@ -90,7 +90,7 @@ pub struct StoreStep {
 
 /// What our server shows, and the root that it leads to.
 #[derive(Debug)]
-pub struct Ours {
+pub struct OwnRoot {
     anchor: Anchor,
     /// The root, when it is one that we made: only those come into stores by us.
     root: Option<Root>,
@@ -100,7 +100,7 @@ pub struct Ours {
     keys: BTreeSet<String>,
 }
 
-impl Ours {
+impl OwnRoot {
     /// What a service presents: its root and the chain that its server shows under `server_name`,
     /// PEM both, and the keys of former roots. `None` when the root cannot be read.
     #[must_use]
@@ -136,15 +136,15 @@ impl Ours {
             Err(reason) => {
                 return StoreReport {
                     store,
-                    state: Trusts::Unknown { reason },
+                    state: TrustState::Unknown { reason },
                     ours: Vec::new(),
                     copies: Vec::new(),
                     reach: None,
                 };
             }
         };
-        let read = |held: Held| Some((Anchor::read(&held.pem)?, held));
-        let held: Vec<(Anchor, Held)> = roots.into_iter().filter_map(read).collect();
+        let read = |held: StoredCertificate| Some((Anchor::read(&held.pem)?, held));
+        let held: Vec<(Anchor, StoredCertificate)> = roots.into_iter().filter_map(read).collect();
         let (roots, others): (Vec<_>, Vec<_>) = held.into_iter().partition(|(_, it)| it.trusted);
         let is_ours = |anchor: &Anchor| self.keys.contains(&anchor.key_sha256);
         let reach = self.reach(
@@ -153,9 +153,9 @@ impl Ours {
                 .map(|(anchor, _)| anchor)
                 .filter(|it| is_ours(it)),
         );
-        let of_ours = |all: &[(Anchor, Held)]| -> Vec<Root> {
+        let of_ours = |all: &[(Anchor, StoredCertificate)]| -> Vec<Root> {
             let ours = all.iter().filter(|(anchor, _)| is_ours(anchor));
-            let root = |(anchor, held): &(Anchor, Held)| {
+            let root = |(anchor, held): &(Anchor, StoredCertificate)| {
                 Some(Root {
                     name: anchor.our_name.clone()?,
                     pem: held.pem.clone(),
@@ -167,9 +167,9 @@ impl Ours {
         let anchors: Vec<Anchor> = roots.into_iter().map(|(anchor, _)| anchor).collect();
         let now = OffsetDateTime::now_utc();
         let state = match verify(&self.chain, &self.server_name, &anchors, now) {
-            Ok(()) => Trusts::Trusted,
-            Err(_) if !ours.is_empty() => Trusts::Former,
-            Err(reason) => Trusts::NotTrusted { reason },
+            Ok(()) => TrustState::Trusted,
+            Err(_) if !ours.is_empty() => TrustState::Former,
+            Err(reason) => TrustState::NotTrusted { reason },
         };
         StoreReport {
             store,
@@ -206,7 +206,7 @@ impl Ours {
             let told = asking.into_iter().map(|(store, asked)| {
                 asked.join().unwrap_or_else(|_| StoreReport {
                     store,
-                    state: Trusts::Unknown {
+                    state: TrustState::Unknown {
                         reason: "looking at it failed".to_owned(),
                     },
                     ours: Vec::new(),
@@ -252,7 +252,7 @@ impl Ours {
     /// Whether a file with roots has ours, as programs that take one file see it.
     ///
     /// # Errors
-    /// Why it cannot be told.
+    /// Why it is unknown.
     pub fn is_trusted_by(&self, file: &Path) -> Result<bool, String> {
         let text = std::fs::read_to_string(file).map_err(|cause| cause.to_string())?;
         let roots = certificates(&text);
@@ -287,7 +287,7 @@ impl Ours {
         };
         let reports = self.reports(homes).into_iter();
         let wanting = reports.filter(|report| {
-            let known = !matches!(report.state, Trusts::Unknown { .. });
+            let known = !matches!(report.state, TrustState::Unknown { .. });
             known && !report.ours.iter().any(|root| root.name == own.name)
         });
         let step = |report: StoreReport| StoreStep {
@@ -357,8 +357,8 @@ fn clients(reports: &[StoreReport], browsers: &[Browser], home: &Path) -> Vec<Cl
             true => of_kind(StoreKind::Browser).filter(shared).collect(),
             false => of_kind(StoreKind::Browser).filter(profile).collect(),
         };
-        let trusts = |report: &&&StoreReport| report.state == Trusts::Trusted;
-        let chosen = match policy.filter(|policy| policy.state == Trusts::Trusted) {
+        let trusts = |report: &&&StoreReport| report.state == TrustState::Trusted;
+        let chosen = match policy.filter(|policy| policy.state == TrustState::Trusted) {
             Some(policy) => Some(policy),
             // Each profile has a database of its own, so the one that refuses counts.
             None => databases
@@ -435,8 +435,8 @@ mod tests {
         StoreReport {
             store: TrustStore::stand_in(kind, family, path),
             state: match trusts {
-                true => Trusts::Trusted,
-                false => Trusts::NotTrusted {
+                true => TrustState::Trusted,
+                false => TrustState::NotTrusted {
                     reason: "unknown issuer".to_owned(),
                 },
             },
@@ -470,7 +470,7 @@ mod tests {
         let told: Vec<String> = clients
             .iter()
             .map(|it| {
-                let trusts = it.state == Trusts::Trusted;
+                let trusts = it.state == TrustState::Trusted;
                 format!("{} {} {trusts}", it.client, it.store.display())
             })
             .collect();

@@ -1,4 +1,4 @@
-//! What systemd is told of the service.
+//! The systemd units of the service.
 
 use std::fmt::Write;
 use std::net::SocketAddr;

@@ -22,7 +22,7 @@ pub use log_line::{Visitor, combined_line};
 pub use secrets::{is_secret_key, without_secrets};
 pub use tally::{Outcome, Tally};
 
-/// One request and its response, as the proxy saw them: what was asked and how it went. Bodies and
+/// One request and its response, as the proxy saw them. Bodies and
 /// header fields are no part of it, and neither are values of a query that may be secrets.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Exchange {
@@ -55,15 +55,15 @@ pub struct Exchange {
     #[schema(value_type = Option<String>)]
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub finding: Option<FindingKind>,
-    /// Octets of the request's body, or that a changed protocol carried to the target.
+    /// Bytes of the request's body, or that a changed protocol carried to the target.
     pub received: u64,
-    /// Octets of the response's body, or that a changed protocol carried to the client.
+    /// Bytes of the response's body, or that a changed protocol carried to the client.
     pub sent: u64,
     /// How long what took.
     pub timings: Timings,
 }
 
-/// What a client speaks.
+/// The protocol of a client.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub enum Protocol {
     /// HTTP/1.0 (RFC 1945).
@@ -118,7 +118,7 @@ impl fmt::Display for Protocol {
 pub enum Ending {
     /// The response went out to its end.
     Whole,
-    /// It is a stream without an end of its own, which was open until one side left.
+    /// It is a stream without an end, which was open until one side closed it.
     Stream,
     /// The connection changed its protocol, such as to WebSocket, and was open until one side left.
     Upgraded,
@@ -167,7 +167,7 @@ pub struct Timings {
     pub connect_us: Option<u64>,
     /// From sending until the head of the response was there: the app's own time.
     pub first_byte_us: u64,
-    /// From then until the last octet of the body.
+    /// From then until the last byte of the body.
     pub last_byte_us: u64,
 }
 
@@ -203,10 +203,10 @@ pub struct RouteTraffic {
     pub per_second: f64,
     /// How many got a status of 500 or more, or were broken off by the target.
     pub errors: u64,
-    /// Octets of all bodies to clients.
+    /// Bytes of all bodies to clients.
     pub sent: u64,
     /// The time that half of them took at most, in microseconds. Streams and changed protocols,
-    /// which last as long as somebody listens, are left out of all three.
+    /// which last as long as a client wants, are left out of all three.
     pub p50_us: u64,
     /// The time that 95 of a hundred took at most.
     pub p95_us: u64,

@@ -1,8 +1,8 @@
 use std::borrow::Cow;
 
-/// What stands for a value that is not told.
+/// What replaces a secret value.
 const HIDDEN: &str = "***";
-/// Parts of a key, in lower case and without `-`, `_`, `.` and brackets, that tell of a secret.
+/// Parts of a key, in lower case and without `-`, `_`, `.` and brackets, that indicate a secret.
 const PARTS: [&str; 14] = [
     "token",
     "secret",
@@ -23,7 +23,7 @@ const PARTS: [&str; 14] = [
 const WHOLE: [&str; 11] = [
     "key", "code", "state", "nonce", "sid", "sig", "pwd", "pin", "otp", "hmac", "ticket",
 ];
-/// A value of so many octets, all of them from the alphabets of base64 and hexadecimal, digits and
+/// A value of so many bytes, all of them from the alphabets of base64 and hexadecimal, digits and
 /// letters both, was hardly thought up by a person.
 const RANDOM: usize = 32;
 

@@ -17,7 +17,7 @@ const MOST: usize = 20_000;
 /// Significant digits of a time that are kept, so that a percentile is off by a sixteenth at most.
 const DIGITS: u8 = 1;
 
-/// The longest time that is told apart, in microseconds: a day.
+/// Longer times are counted as this one, in microseconds: a day.
 const LONGEST: u64 = 86_400_000_000;
 
 /// What exchanges come to, by route, over the last hour. It takes the same room however many there
@@ -36,7 +36,7 @@ pub struct Outcome {
     pub status: u16,
     /// How it ended.
     pub ending: Ending,
-    /// Octets of the response's body.
+    /// Bytes of the response's body.
     pub sent: u64,
     /// The whole time, in microseconds.
     pub total_us: u64,
@@ -117,7 +117,7 @@ impl Count {
         if outcome.status >= 500 || outcome.ending == Ending::TargetBrokeOff {
             self.errors += 1;
         }
-        // A stream lasts as long as somebody listens, and tells nothing by that.
+        // A stream lasts as long as a client wants, which says nothing about the app.
         if !matches!(outcome.ending, Ending::Stream | Ending::Upgraded) {
             let time = outcome.total_us.min(LONGEST);
             self.times

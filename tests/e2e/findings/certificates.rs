@@ -150,3 +150,25 @@ fn the_certificate_of_a_target_is_told_apart(
         assert_eq!(verdict["passed"], true, "{verdict:#}");
     }
 }
+
+#[test]
+fn a_certificate_without_its_chain_is_refused() {
+    let app = page(0);
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let made = |name: &str| rcgen::CertificateParams::new(vec![name.to_owned()]).unwrap();
+    let authority = rcgen::KeyPair::generate().unwrap();
+    let issuer = rcgen::Issuer::new(made("another authority"), authority);
+    let key = rcgen::KeyPair::generate().unwrap();
+    let certificate = made("a.moor.test").signed_by(&key, &issuer).unwrap();
+    let [certificate_file, key_file] =
+        ["a.pem", "a.key"].map(|name| world.path(name).display().to_string());
+    std::fs::write(&certificate_file, certificate.pem()).unwrap();
+    std::fs::write(&key_file, key.serialize_pem()).unwrap();
+    world.ok(&["cert", "import", &certificate_file, &key_file]);
+    let verdict = check(&world, "a.moor.test");
+    assert_eq!(
+        worst(&verdict)["slug"],
+        "certificate-refused",
+        "{verdict:#}"
+    );
+}

@@ -1,6 +1,7 @@
 //! Faults that are set up for real: each is told apart, at its hop, and its fix mends it.
 
 mod certificates;
+mod network;
 mod targets;
 
 use std::process::Command;

@@ -30,7 +30,7 @@ pub struct Issuer {
     issuer: rcgen::Issuer<'static, KeyPair>,
     limits: Limits,
     not_after: OffsetDateTime,
-    /// When a third of its life is left; its end when it cannot be made anew.
+    /// When a third of its validity is left; its expiry when it cannot be renewed.
     renew_at: OffsetDateTime,
 }
 
@@ -132,7 +132,7 @@ impl Issuer {
         })
     }
 
-    /// Takes up an issuing certificate of `root`'s that was made earlier, from its PEM texts.
+    /// Loads an issuing certificate of `root`, from its PEM texts.
     ///
     /// # Errors
     /// When a text does not parse, the certificate is no authority's or of another root, or the key

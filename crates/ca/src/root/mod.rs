@@ -95,7 +95,7 @@ impl Authority {
     }
 
     /// Makes the root that comes after this one, with its key certified by this one, too: clients
-    /// that trust this root accept what comes of the next, until this one is over.
+    /// that trust this root accept what the next one issues, until this one expires.
     ///
     /// # Errors
     /// When this root's key is locked, and as [`Authority::create`].
@@ -118,7 +118,7 @@ impl Authority {
         Self::load(&certificate.pem(), Some(&key), Some(&cross.pem()))
     }
 
-    /// Takes up a root made earlier, or a company's issuing authority, from its PEM texts: the
+    /// Loads a root, or a company's issuing authority, from its PEM texts: the
     /// certificate, its key unless that is locked, and further certificates: what the root before it
     /// made of its key, or what leads on from it to the company's root.
     ///
@@ -211,7 +211,7 @@ impl Authority {
     /// Whether it is valid at `now`.
     ///
     /// # Errors
-    /// When it is over, or still to begin.
+    /// When it has expired, or is not valid yet.
     pub fn check_validity(&self, now: OffsetDateTime) -> Result<(), AuthorityError> {
         let Summary {
             not_before,
@@ -352,7 +352,7 @@ fn is_root(certificate: &CertificateDer<'_>) -> bool {
     X509Certificate::from_der(certificate).is_ok_and(|(_, it)| it.issuer() == it.subject())
 }
 
-/// Why an authority cannot be made or taken up.
+/// Why an authority cannot be made or loaded.
 #[derive(Debug, thiserror::Error)]
 pub enum AuthorityError {
     /// The certificate's text is damaged.
@@ -371,10 +371,10 @@ pub enum AuthorityError {
     CannotLock,
     /// It could vouch for anything.
     #[error(
-        "this root is not constrained as Bent Lane's are: whoever gets hold of its key can vouch for any name. To take it all the same, add --unconstrained"
+        "this root has no name constraints, so its key can certify any name. To use it anyway, add --unconstrained"
     )]
     Unconstrained,
-    /// It is over, or still to begin.
+    /// It has expired, or is not valid yet.
     #[error("the root certificate is valid from {from} to {until} only")]
     NotValid {
         /// Its first day.

@@ -4,7 +4,7 @@ use std::time::Duration;
 use serde_json::Value;
 use url::Url;
 
-use super::{Judged, browser, in_words, micros, streams};
+use super::{HopResult, browser, in_words, micros, streams};
 use crate::finding::Finding;
 use crate::fix::{Action, Fix};
 use crate::kind::FindingKind;
@@ -17,16 +17,16 @@ use bentlane_model::Target;
 const SLOW: Duration = Duration::from_secs(3);
 /// How much faster the next has to be for the first to be slow at first.
 const FASTER: u32 = 4;
-pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> Judged {
+pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> HopResult {
     let target = &facts.route.to;
     let mut judged = match &answer.outcome {
-        Answer::Accepted => Judged::new("accepted"),
+        Answer::Accepted => HopResult::new("accepted"),
         Answer::OwnPage { status, finding } => own_page(facts, seen, *status, finding),
         Answer::Silent => {
-            Judged::new("no answer").with([Finding::answer_late(target, "the time of a check")])
+            HopResult::new("no answer").with([Finding::answer_late(target, "the time of a check")])
         }
         Answer::Failed(reason) => {
-            Judged::new("broke off").with([Finding::answer_missing(target, reason)])
+            HopResult::new("broke off").with([Finding::answer_missing(target, reason)])
         }
         Answer::Visit(visit) => judge_visit(facts, seen, visit),
     };
@@ -34,9 +34,9 @@ pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) 
     judged
 }
 
-fn own_page(facts: &Facts, seen: &Observations, status: u16, finding: &Finding) -> Judged {
+fn own_page(facts: &Facts, seen: &Observations, status: u16, finding: &Finding) -> HopResult {
     if facts.route.settings.paused && finding.slug == FindingKind::RoutePaused {
-        return Judged::new("paused");
+        return HopResult::new("paused");
     }
     let leaf = seen
         .target_leaf
@@ -45,12 +45,12 @@ fn own_page(facts: &Facts, seen: &Observations, status: u16, finding: &Finding) 
     let finding = leaf
         .and_then(|leaf| target_certificate(facts, leaf, finding))
         .unwrap_or_else(|| finding.clone());
-    let mut judged = Judged::new(format!("status {status}, ours"));
+    let mut judged = HopResult::new(format!("status {status}, ours"));
     judged.evidence = finding.evidence.clone();
     judged.with([finding])
 }
 
-/// Tells apart why the certificate of the target is not accepted.
+/// Distinguishes why the certificate of the target is not accepted.
 fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Option<Finding> {
     let (kind, words) = if facts.now < leaf.not_before {
         (FindingKind::TargetExpired, "is not valid yet")
@@ -89,10 +89,10 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Optio
     Some(Finding::of(kind, summary, evidence, fix))
 }
 
-fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> Judged {
+fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
     let target = &facts.route.to;
     let last = visit.last();
-    let mut judged = Judged::new(format!("status {}", last.status));
+    let mut judged = HopResult::new(format!("status {}", last.status));
     judged.evidence = evidence(seen, visit);
     let fails = (500..600).contains(&last.status);
     if fails {
@@ -204,7 +204,7 @@ fn beginning(body: &str) -> String {
     start.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-/// Circles, and ways out of the route that nobody meant.
+/// Redirect loops, and redirects out of the route.
 fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
     let chain: Vec<String> = visit.pages.iter().map(|page| page.url.clone()).collect();
     // A check sends no cookies, so that it is not followed where they are what is waited for.
@@ -238,14 +238,14 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
                 FindingKind::RedirectLoop,
                 format!("the app redirects in a loop, back to {to}"),
                 evidence,
-                Fix::text("see what the app waits for there: mostly a cookie or a sign-in"),
+                Fix::text("find out what the app waits for there: often a cookie or a sign-in"),
             ))
         }
         End::TooMany => Some(Finding::of(
             FindingKind::RedirectLoop,
             format!("the app redirects more than {} times", chain.len() - 1),
             chain,
-            Fix::text("see what the app waits for there: mostly a cookie or a sign-in"),
+            Fix::text("find out what the app waits for there: often a cookie or a sign-in"),
         )),
         End::Leaves(to) => leaked(facts, visit, to),
         End::Answered => downgraded(visit),

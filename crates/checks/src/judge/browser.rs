@@ -79,7 +79,7 @@ pub(super) fn preflight(seen: &PreflightSeen) -> Option<Finding> {
     ))
 }
 
-/// What the page loads in the clear; this machine's own is no danger to browsers.
+/// What the page loads over plain HTTP, except from this machine, which browsers allow.
 pub(super) fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
     let blocked = |text: &String| {
         let url = Url::parse(text).ok().filter(|url| url.scheme() == "http")?;

@@ -1,29 +1,29 @@
 use serde_json::json;
 
-use super::{Judged, micros};
+use super::{HopResult, micros};
 use crate::finding::Finding;
 use crate::fix::Fix;
 use crate::kind::FindingKind;
 use crate::machine::Holder;
 use crate::observation::{Answer, Connect, Facts, Observations};
 
-pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
+pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     let address = facts.address();
     let target = &facts.route.to;
     let mut judged = match &seen.connect.outcome {
         Connect::Open(at) => {
-            let mut judged = Judged::new(at.to_string());
+            let mut judged = HopResult::new(at.to_string());
             judged.evidence.push(format!("{at} accepts"));
             judged.evidence.extend(seen.holder.as_ref().map(described));
             judged.with(changed_hands(facts, seen))
         }
         Connect::NotNeeded if facts.route.settings.paused => {
-            Judged::new("paused").with([Finding::route_paused(
+            HopResult::new("paused").with([Finding::route_paused(
                 &address,
                 facts.route.settings.note.as_deref(),
             )])
         }
-        Connect::NotNeeded => Judged::new("answered by us"),
+        Connect::NotNeeded => HopResult::new("answered by us"),
         Connect::Closed {
             attempts,
             elsewhere,
@@ -54,15 +54,15 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
                 (None, None) => Finding::target_closed(&address, target, attempts),
             };
             let first = attempts.first().map(|it| it.refusal.to_string());
-            let mut judged = Judged::new(first.unwrap_or_default());
+            let mut judged = HopResult::new(first.unwrap_or_default());
             judged.evidence = attempts.iter().map(ToString::to_string).collect();
             judged.with([finding])
         }
         Connect::Container(place) => {
-            Judged::new("no way there").with(Finding::container(&address, target, place))
+            HopResult::new("no way there").with(Finding::container(&address, target, place))
         }
         Connect::UnknownHost { reason } => {
-            Judged::new("unknown host").with([Finding::target_unknown(&address, target, reason)])
+            HopResult::new("unknown host").with([Finding::target_unknown(&address, target, reason)])
         }
     };
     judged.micros = Some(micros(seen.connect.took));
@@ -79,7 +79,7 @@ fn described(holder: &Holder) -> String {
 /// Another app than the one that was proved there.
 fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
     let (before, now) = (facts.before.as_ref()?, seen.holder.as_ref()?);
-    // Whoever declares what the app answers like is told by the last hop.
+    // With declared expectations, the last hop reports it.
     let expects = facts.route.settings.expect.knows_the_app();
     if before.is_same_app(now) || expects {
         return None;

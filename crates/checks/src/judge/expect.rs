@@ -1,6 +1,6 @@
 use serde_json::Value;
 
-use super::Judged;
+use super::HopResult;
 use crate::finding::Finding;
 use crate::fix::Fix;
 use crate::kind::FindingKind;
@@ -11,10 +11,10 @@ use bentlane_model::Expectation;
 /// Characters of an unexpected answer that are shown.
 const SHOWN: usize = 120;
 
-pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
+pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> HopResult {
     let expect = &facts.route.settings.expect;
     let Answer::Visit(visit) = &seen.outcome else {
-        let mut judged = Judged::new("not asked");
+        let mut judged = HopResult::new("not asked");
         judged.undeclared = expect.is_empty();
         return judged;
     };
@@ -22,7 +22,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
     let title = page.markup().title;
     let title_in_words = title.as_ref().map(|title| format!("the title \"{title}\""));
     if expect.is_empty() {
-        let mut judged = Judged::new("not declared");
+        let mut judged = HopResult::new("not declared");
         judged.undeclared = true;
         judged.evidence.extend(title_in_words);
         return judged;
@@ -33,7 +33,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> Judged {
         status_differs(expect, page, &address),
         text_differs(expect, page, title.as_deref(), &address),
     ];
-    let mut judged = Judged::new("as declared").with(findings.into_iter().flatten());
+    let mut judged = HopResult::new("as declared").with(findings.into_iter().flatten());
     judged.evidence.extend(title_in_words);
     judged
         .findings

@@ -1,4 +1,4 @@
-use super::{Judged, micros};
+use super::{HopResult, micros};
 use crate::finding::Finding;
 use crate::fix::{Action, Fix, Part, shell};
 use crate::hop::Severity;
@@ -9,7 +9,7 @@ use crate::observation::{CertificateFault, Facts, Handshake, Observations, PairF
 /// Days before its end from which an imported certificate is spoken of.
 const SOON_DAYS: i64 = 21;
 
-pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
+pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     let listener = facts.listener.to_string();
     let name = facts.name.as_str();
     let refused = matches!(
@@ -17,17 +17,17 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
         Handshake::Untrusted { .. } | Handshake::Failed(_)
     );
     let mut judged = match &seen.handshake.outcome {
-        Handshake::NotNeeded => Judged::new("bytes as they are"),
+        Handshake::NotNeeded => HopResult::new("bytes as they are"),
         _ if refused && !facts.certified && facts.pair.is_none() => {
-            Judged::new("no certificate").with([Finding::beyond_the_root(name)])
+            HopResult::new("no certificate").with([Finding::beyond_the_root(name)])
         }
         Handshake::Verified { version, protocol } => {
-            let mut judged = Judged::new(format!("{version}, {protocol}"));
+            let mut judged = HopResult::new(format!("{version}, {protocol}"));
             judged.evidence = vec![
                 format!("{listener} negotiated {version} and {protocol}"),
                 match facts.pair.as_ref().filter(|pair| pair.shown) {
                     Some(pair) => format!("the certificate is the imported one of {}", pair.name),
-                    None => "it shows a certificate of our own".to_owned(),
+                    None => "it shows one of our own certificates".to_owned(),
                 },
             ];
             let clock = facts.machine.clock_off.as_deref().map(clock_off);
@@ -39,13 +39,13 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
             )
         }
         Handshake::Unreachable(reason) => {
-            Judged::new("unreachable").with([Finding::listener_unreachable(&listener, reason)])
+            HopResult::new("unreachable").with([Finding::listener_unreachable(&listener, reason)])
         }
         Handshake::Untrusted { fault, reason } => {
-            Judged::new("not trusted").with([refusal(facts, *fault, reason)])
+            HopResult::new("not trusted").with([refusal(facts, *fault, reason)])
         }
         Handshake::Failed(reason) => {
-            Judged::new("broke off").with([Finding::handshake_failed(&listener, reason)])
+            HopResult::new("broke off").with([Finding::handshake_failed(&listener, reason)])
         }
     };
     judged.micros = Some(micros(seen.handshake.took));
@@ -145,7 +145,7 @@ fn pair_in_use(facts: &Facts, pair: &PairFacts) -> Option<Finding> {
     if let Some((kind, why)) = &pair.fault {
         let summary = match pair.shown {
             true => "the files of the imported certificate {} cannot be used as they are now",
-            false => "the imported certificate {} is not shown, but one of our own",
+            false => "one of our own certificates is shown instead of the imported {}",
         };
         let until = format!("the previous certificate is used until {}", pair.not_after);
         let mut evidence = vec![why.clone()];

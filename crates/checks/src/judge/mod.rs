@@ -14,10 +14,10 @@ use super::observation::{Facts, Observations};
 
 /// How one hop came out.
 #[derive(Debug, Default)]
-pub(super) struct Judged {
+pub(super) struct HopResult {
     /// What to show in a few words.
     pub(super) detail: String,
-    /// What was seen, in full.
+    /// The evidence, in full.
     pub(super) evidence: Vec<String>,
     /// How long it took, in microseconds.
     pub(super) micros: Option<u64>,
@@ -27,7 +27,7 @@ pub(super) struct Judged {
     pub(super) undeclared: bool,
 }
 
-impl Judged {
+impl HopResult {
     fn new(detail: impl Into<String>) -> Self {
         Self {
             detail: detail.into(),
@@ -50,7 +50,7 @@ impl Judged {
 }
 
 /// Judges one hop; `None` when it was not tried.
-pub(super) fn judge(hop: Hop, facts: &Facts, seen: &Observations) -> Option<Judged> {
+pub(super) fn judge(hop: Hop, facts: &Facts, seen: &Observations) -> Option<HopResult> {
     match hop {
         Hop::Resolve => Some(resolve::judge(facts, seen)),
         Hop::Handshake => Some(handshake::judge(facts, seen)),

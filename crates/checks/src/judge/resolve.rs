@@ -4,27 +4,27 @@ use std::time::Duration;
 use time::OffsetDateTime;
 use time::macros::format_description;
 
-use super::{Judged, in_words, list, micros};
+use super::{HopResult, in_words, list, micros};
 use crate::advice::AdviceKind;
 use crate::finding::Finding;
 use crate::fix::{Fix, Part, shell};
 use crate::hop::Severity;
 use crate::hosts::HostsEntry;
 use crate::kind::FindingKind;
-use crate::machine::{BrowserDns, NameserverSaid, Said};
+use crate::machine::{BrowserDns, LookupResult, NameserverResult};
 use crate::observation::{Facts, Observations, Resolve, SystemLookup, Timed};
 use bentlane_model::Pattern;
 use bentlane_model::is_at_or_below;
 
-pub(super) fn judge(facts: &Facts, seen: &Observations) -> Judged {
+pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     let ours = &seen.resolve;
     let mut judged = match &ours.outcome {
-        Resolve::Addresses(found) => Judged::new(list(found)).with(elsewhere(facts, found)),
+        Resolve::Addresses(found) => HopResult::new(list(found)).with(elsewhere(facts, found)),
         Resolve::Code(code) => {
-            Judged::new(code).with([Finding::resolver_refuses(facts.name.as_str(), code)])
+            HopResult::new(code).with([Finding::resolver_refuses(facts.name.as_str(), code)])
         }
-        Resolve::Silent => Judged::new("no answer").with([silent(facts, "no answer over UDP")]),
-        Resolve::Failed(reason) => Judged::new("failed").with([silent(facts, reason)]),
+        Resolve::Silent => HopResult::new("no answer").with([silent(facts, "no answer over UDP")]),
+        Resolve::Failed(reason) => HopResult::new("failed").with([silent(facts, reason)]),
     };
     judged.micros = Some(micros(ours.took));
     judged.evidence.push(format!(
@@ -84,7 +84,7 @@ fn elsewhere(facts: &Facts, found: &[IpAddr]) -> Option<Finding> {
     ))
 }
 
-/// Entries of the hosts file that lead elsewhere, or to one family alone.
+/// Entries of the hosts file for other addresses, or for one address family only.
 fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
     let name = &facts.name;
     let ours = |ip: &IpAddr| facts.listening_on.contains(ip);
@@ -135,7 +135,7 @@ fn stale_entries(facts: &Facts, hosts: &[&HostsEntry]) -> Option<Finding> {
 }
 
 /// Holds the system's own lookup against ours.
-fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judged: &mut Judged) {
+fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judged: &mut HopResult) {
     let by_hosts = judged
         .findings
         .iter()
@@ -159,7 +159,7 @@ fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judge
         in_words(system.took)
     );
     judged.evidence.push(evidence.clone());
-    for NameserverSaid { server, said } in &seen.nameservers {
+    for NameserverResult { server, said } in &seen.nameservers {
         judged
             .evidence
             .push(format!("name server {server}: {}", in_short(said)));
@@ -174,10 +174,10 @@ fn judge_system(facts: &Facts, seen: &Observations, hosts: &[&HostsEntry], judge
     judged.findings.push(cause);
 }
 
-fn in_short(said: &Said) -> String {
+fn in_short(said: &LookupResult) -> String {
     match said {
-        Said::Addresses(found) => list(found),
-        Said::Negative { code, zone, ttl } => {
+        LookupResult::Addresses(found) => list(found),
+        LookupResult::Negative { code, zone, ttl } => {
             let zone = zone.as_ref().map(|zone| format!(", says the zone {zone}"));
             let ttl = ttl.map(|ttl| format!(", for {ttl} s"));
             format!(
@@ -186,7 +186,7 @@ fn in_short(said: &Said) -> String {
                 ttl.unwrap_or_default()
             )
         }
-        Said::Nothing => "no answer".to_owned(),
+        LookupResult::Nothing => "no answer".to_owned(),
     }
 }
 
@@ -236,7 +236,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
     let first = seen
         .nameservers
         .iter()
-        .find(|it| it.said != Said::Nothing)
+        .find(|it| it.said != LookupResult::Nothing)
         .filter(|it| !facts.machine.ours.contains(&it.server))?;
     let evidence = vec![
         format!("name server {}: {}", first.server, in_short(&first.said)),
@@ -249,7 +249,7 @@ fn answered_first(facts: &Facts, seen: &Observations, evidence: &str) -> Option<
             .zone_of(facts.name.as_str())
             .is_some_and(is_it)
     };
-    if let Said::Negative {
+    if let LookupResult::Negative {
         zone: Some(zone),
         ttl: Some(ttl),
         ..
@@ -303,7 +303,7 @@ fn browsers(facts: &Facts) -> Option<Finding> {
     let browsers = &facts.machine.browsers;
     let first = browsers.first()?;
     let line = |it: &BrowserDns| {
-        let server = it.server.as_deref().unwrap_or("a server of its own");
+        let server = it.server.as_deref().unwrap_or("another server");
         format!("{} asks {server}: {}", it.browser, it.file)
     };
     let url = format!("https://bentlane.localhost:{}/dns-query", facts.https_port);

@@ -15,7 +15,7 @@ use crate::account::home;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
-use crate::output::{Output, Tone, busy};
+use crate::output::{Output, Style, busy};
 
 /// `bentlane authority`
 #[derive(Debug, Subcommand)]
@@ -326,7 +326,7 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
     let line = |label: &str, text: &str| {
         format!(
             "{} {text}",
-            output.paint(Tone::Muted, &format!("{label:<14}"))
+            output.paint(Style::Muted, &format!("{label:<14}"))
         )
     };
     let limits = match &view.limits {
@@ -335,7 +335,7 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
             limits.join(", ")
         ),
         _ => output.paint(
-            Tone::Broken,
+            Style::Broken,
             "any name: it is unconstrained, and never put into trust stores",
         ),
     };
@@ -361,11 +361,11 @@ fn describe(output: &Output, view: &AuthorityView) -> String {
     if view.follows_another {
         lines.push(line("trusted", "also where the root before it is trusted"));
     }
-    let arrow = output.paint(Tone::Fix, "→");
+    let arrow = output.paint(Style::Fix, "→");
     if !view.uncovered.is_empty() {
         let zones = view.uncovered.join(", ");
         let text = format!("no client will accept a certificate for {zones}");
-        lines.push(output.paint(Tone::Broken, &text));
+        lines.push(output.paint(Style::Broken, &text));
     }
     if view.unconstrained || view.uncovered.iter().any(|zone| !within(zone, view)) {
         lines.push(format!("{arrow} bentlane authority rotate"));

@@ -16,7 +16,7 @@ use super::ignored;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
-use crate::output::{Output, Tone, table};
+use crate::output::{Output, Style, table};
 
 /// `bentlane cert`
 #[derive(Debug, Subcommand)]
@@ -158,7 +158,7 @@ pub(crate) struct Sign {
 
 /// What was made.
 #[derive(Debug, Serialize)]
-struct Made {
+struct IssuedFiles {
     names: Vec<String>,
     #[serde(with = "time::serde::rfc3339")]
     not_after: OffsetDateTime,
@@ -273,7 +273,7 @@ impl Issue {
         for advice in names.iter().filter_map(CertName::advice) {
             output.say(&advice);
         }
-        let made = Made {
+        let made = IssuedFiles {
             names: signed.info.names,
             not_after: signed.info.not_after,
             fingerprint_sha256: signed.info.fingerprint_sha256,
@@ -435,7 +435,7 @@ fn describe(output: &Output, view: &CertificateView) -> String {
     let line = |label: &str, text: &str| {
         format!(
             "{} {text}",
-            output.paint(Tone::Muted, &format!("{label:<10}"))
+            output.paint(Style::Muted, &format!("{label:<10}"))
         )
     };
     let mut lines = vec![line("shown for", &view.name), line("why", &view.reason)];

@@ -14,7 +14,7 @@ use super::{confirm, fix, from_container, junit, lanes, machine};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::format::Format;
-use crate::output::{Output, Tone, progress};
+use crate::output::{Output, Style, progress};
 
 /// Routes checked for one step of the progress bar.
 const STEP: usize = 64;
@@ -122,7 +122,7 @@ impl Check {
         }
     }
 
-    /// Whether this machine is a part of what was asked.
+    /// Whether this machine is to be checked.
     fn looks_at_the_machine(&self) -> bool {
         !self.routes_only && self.only.is_none() && self.from.is_none()
     }
@@ -178,7 +178,7 @@ impl Check {
         Ok(all)
     }
 
-    /// Checks until all pass, or the time is over.
+    /// Checks until all pass or the time limit is reached.
     async fn wait(
         &self,
         client: &Client,
@@ -235,7 +235,7 @@ impl Check {
     ) -> Result<Checked, CliError> {
         let mut done: Vec<Action> = Vec::new();
         for _ in 0..MOST_FIXES {
-            let Some(Offer { what, text, action }) = checked.next_fix(&done) else {
+            let Some(OfferedFix { what, text, action }) = checked.next_fix(&done) else {
                 break;
             };
             done.push(action.clone());
@@ -243,7 +243,7 @@ impl Check {
             output.say(&format!("  → {text}"));
             output.say(&format!("    {}", action.command()));
             for line in fix::preview(client, &action).await? {
-                output.say(&format!("    {}", output.paint(Tone::Muted, &line)));
+                output.say(&format!("    {}", output.paint(Style::Muted, &line)));
             }
             // What changes the machine shows its own plan, and asks.
             if !self.yes && !action.needs_root() && !confirm::agreed(output)? {
@@ -323,7 +323,7 @@ struct Checked {
 }
 
 /// A fix that is ours to carry out.
-struct Offer {
+struct OfferedFix {
     what: String,
     text: String,
     action: Action,
@@ -351,17 +351,17 @@ impl Checked {
     }
 
     /// The next fix that was not offered yet: the machine's first, then the worst finding's.
-    fn next_fix(&self, done: &[Action]) -> Option<Offer> {
+    fn next_fix(&self, done: &[Action]) -> Option<OfferedFix> {
         let mut items = self.machine.iter().flat_map(MachineVerdict::failed);
         let of_machine = items.find_map(|item| {
             let Fix { text, action, .. } = item.fix.clone()?;
             let action = action.filter(|action| !done.contains(action))?;
             let what = format!("{}: {}", item.subject, item.summary);
-            Some(Offer { what, text, action })
+            Some(OfferedFix { what, text, action })
         });
         of_machine.or_else(|| {
             let (finding, action) = next_of_routes(&self.routes, done)?;
-            Some(Offer {
+            Some(OfferedFix {
                 what: format!("{} ({})", finding.summary, finding.slug.slug()),
                 text: finding.fix.text,
                 action,
@@ -397,7 +397,7 @@ fn next_of_routes(verdicts: &Verdicts, done: &[Action]) -> Option<(Finding, Acti
 fn change(output: &Output, verdict: &Verdict) -> String {
     let format = format_description!("[hour]:[minute]:[second]");
     let at = verdict.checked_at.format(format).unwrap_or_default();
-    let at = output.paint(Tone::Muted, &at);
+    let at = output.paint(Style::Muted, &at);
     let lane = lanes::small(output, verdict);
     let flapping = if verdict.flapping { ", flapping" } else { "" };
     let words = match verdict.worst().filter(|_| !verdict.passed) {

@@ -2,7 +2,7 @@ use std::io::IsTerminal;
 use std::process::{Command, Stdio};
 
 use bentlane_api_types::{LinkAnswer, LinkNews, LinkState, SignInLink, SignInRequest, SignedOut};
-use bentlane_system::Trusts;
+use bentlane_system::TrustState;
 use clap::Args;
 
 use super::{confirm, trust};
@@ -62,7 +62,7 @@ impl Console {
 /// Whether every trust store of this machine trusts our root, so that any browser does.
 async fn is_trusted(client: &Client) -> Result<bool, CliError> {
     let clients = trust::ask(client).await?.clients(&home());
-    Ok(!clients.is_empty() && clients.iter().all(|it| it.state == Trusts::Trusted))
+    Ok(!clients.is_empty() && clients.iter().all(|it| it.state == TrustState::Trusted))
 }
 
 /// Waits until the link was used, and asks before the browser of another user is let in.

@@ -42,7 +42,7 @@ const HOP: Duration = Duration::from_secs(2);
 const LARGEST_FILE: u64 = 1024 * 1024;
 /// The number under which the child gets the network.
 const NETWORK: i32 = 3;
-/// A user without rights, for root that nobody called by sudo.
+/// A user without privileges, for root without sudo.
 const NOBODY: u32 = 65534;
 
 /// What is to be looked at from inside a network.

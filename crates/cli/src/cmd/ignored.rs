@@ -61,7 +61,7 @@ fn not_ignored(file: &Path) -> Option<(PathBuf, String)> {
     (!text.lines().any(ignores)).then(|| (tree.to_owned(), entry))
 }
 
-/// The entry on a line of its own behind what is there.
+/// The entry, appended as a line.
 fn with_entry(mut there: Vec<u8>, entry: &str) -> Vec<u8> {
     if there.last().is_some_and(|last| *last != b'\n') {
         there.push(b'\n');

@@ -4,7 +4,7 @@ use bentlane_checks::{
     Finding, Hop, HopReport, HopState, MachineVerdict, Severity, Standing, Verdict, lane,
 };
 
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// Characters from one hop's mark to the next.
 const STEP: usize = 13;
@@ -38,7 +38,7 @@ pub(crate) fn lanes(output: &Output, verdicts: &[Verdict]) -> String {
         .map(|(position, hop)| format!("{:<width$}", hop.as_str(), width = width(position)))
         .collect();
     let heading = format!("{:<addresses$}  {hops}TARGET", "ADDRESS");
-    let mut lines = vec![output.paint(Tone::Muted, &heading)];
+    let mut lines = vec![output.paint(Style::Muted, &heading)];
     for verdict in verdicts {
         let lane: String = verdict
             .hops
@@ -60,10 +60,10 @@ pub(crate) fn lanes(output: &Output, verdicts: &[Verdict]) -> String {
 /// A hop's mark, its time, and the way to the next hop.
 fn cell(output: &Output, report: &HopReport, next: Option<&HopReport>, last: bool) -> String {
     let (mark, tone) = match report.state {
-        HopState::Passed => ("●", Tone::Passing),
-        HopState::Broken => ("✕", Tone::Broken),
-        HopState::NotReached => ("○", Tone::Muted),
-        HopState::NotDeclared => ("◌", Tone::Muted),
+        HopState::Passed => ("●", Style::Passing),
+        HopState::Broken => ("✕", Style::Broken),
+        HopState::NotReached => ("○", Style::Muted),
+        HopState::NotDeclared => ("◌", Style::Muted),
     };
     let way = match next.map(|next| next.state) {
         _ if report.state != HopState::Passed => "╌",
@@ -136,13 +136,13 @@ pub(crate) fn findings<'a>(
 }
 
 fn describe(output: &Output, who: &str, finding: &Finding) -> String {
-    let slug = output.paint(Tone::Muted, &format!("({})", finding.slug.slug()));
+    let slug = output.paint(Style::Muted, &format!("({})", finding.slug.slug()));
     let mark = match finding.severity {
-        Severity::Error => output.paint(Tone::Broken, "✕"),
-        Severity::Warning => output.paint(Tone::Fix, "▲ warning:"),
-        Severity::Hint => output.paint(Tone::Muted, "· hint:"),
+        Severity::Error => output.paint(Style::Broken, "✕"),
+        Severity::Warning => output.paint(Style::Fix, "▲ warning:"),
+        Severity::Hint => output.paint(Style::Muted, "· hint:"),
     };
-    let who = output.paint(Tone::Strong, who);
+    let who = output.paint(Style::Strong, who);
     let mut lines = vec![format!(
         "{mark} {who} · {}: {} {slug}",
         finding.hop, finding.summary
@@ -150,8 +150,8 @@ fn describe(output: &Output, who: &str, finding: &Finding) -> String {
     if finding.severity == Severity::Hint {
         // What works already is said in two lines.
         let command = finding.fix.command.iter();
-        let command = command.map(|command| format!(": {}", output.paint(Tone::Fix, command)));
-        let arrow = output.paint(Tone::Fix, "→");
+        let command = command.map(|command| format!(": {}", output.paint(Style::Fix, command)));
+        let arrow = output.paint(Style::Fix, "→");
         let command: String = command.collect();
         lines.push(format!("  {arrow} {}{command}", finding.fix.text));
         return lines.join("\n");
@@ -160,23 +160,23 @@ fn describe(output: &Output, who: &str, finding: &Finding) -> String {
         finding
             .evidence
             .iter()
-            .map(|line| output.paint(Tone::Muted, &format!("    {line}"))),
+            .map(|line| output.paint(Style::Muted, &format!("    {line}"))),
     );
     lines.push(format!(
         "  {} {}",
-        output.paint(Tone::Fix, "→"),
+        output.paint(Style::Fix, "→"),
         finding.fix.text
     ));
     let command = finding.fix.command.as_ref();
-    lines.extend(command.map(|command| output.paint(Tone::Fix, &format!("      {command}"))));
+    lines.extend(command.map(|command| output.paint(Style::Fix, &format!("      {command}"))));
     lines.join("\n")
 }
 
 /// A lane as it stands in a line: marks alone.
 pub(crate) fn small(output: &Output, verdict: &Verdict) -> String {
     let tone = match verdict.passed {
-        true => Tone::Passing,
-        false => Tone::Broken,
+        true => Style::Passing,
+        false => Style::Broken,
     };
     output.paint(tone, &lane(&verdict.states()))
 }

@@ -10,7 +10,7 @@ use bentlane_checks::{
     ToReach, judge_machine,
 };
 use bentlane_probe::other_on_443;
-use bentlane_system::{Ours, StoreReport, System, system_bundle};
+use bentlane_system::{OwnRoot, StoreReport, System, system_bundle};
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
 use tokio::time::sleep;
@@ -19,7 +19,7 @@ use super::trust;
 use crate::account::home;
 use crate::client::Client;
 use crate::error::CliError;
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// How often a machine is looked at that is waited for.
 const LOOK_AGAIN: Duration = Duration::from_millis(500);
@@ -56,7 +56,7 @@ pub(crate) async fn look_at_stores(
     })
 }
 
-/// Looks until all is well, or the time is over.
+/// Checks until all passes or the time limit is reached.
 pub(crate) async fn wait(
     client: &Client,
     output: &Output,
@@ -79,7 +79,7 @@ pub(crate) async fn wait(
 }
 
 /// The files with roots that variables of this shell name, and whether ours is in them.
-fn in_this_shell(ours: &Ours, root: &Path, bundle: &Path) -> Vec<ClientSeen> {
+fn in_this_shell(ours: &OwnRoot, root: &Path, bundle: &Path) -> Vec<ClientSeen> {
     let mut files: BTreeMap<PathBuf, Vec<&str>> = BTreeMap::new();
     for (name, _) in trust::variables(root, bundle) {
         if let Some(file) = std::env::var_os(name).filter(|file| !file.is_empty()) {
@@ -126,11 +126,11 @@ pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
         .unwrap_or_default();
     let line = |item: &MachineItem| {
         let (mark, tone) = match item.state {
-            ItemState::Passed => ("●", Tone::Passing),
-            ItemState::Hint => ("·", Tone::Muted),
-            ItemState::Failed => ("✕", Tone::Broken),
+            ItemState::Passed => ("●", Style::Passing),
+            ItemState::Hint => ("·", Style::Muted),
+            ItemState::Failed => ("✕", Style::Broken),
         };
-        let part = output.paint(Tone::Muted, &format!("{:<7}", item.part.as_str()));
+        let part = output.paint(Style::Muted, &format!("{:<7}", item.part.as_str()));
         format!(
             "{} {part}  {:<widest$}  {}",
             output.paint(tone, mark),
@@ -138,14 +138,14 @@ pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
             item.summary
         )
     };
-    let mut lines = vec![output.paint(Tone::Strong, "This machine")];
+    let mut lines = vec![output.paint(Style::Strong, "This machine")];
     lines.extend(verdict.items.iter().map(line));
     if verdict
         .items
         .iter()
         .all(|item| item.part != MachinePart::Lookups)
     {
-        lines.push(output.paint(Tone::Muted, "· no zone yet: `bentlane zone add moor.test`"));
+        lines.push(output.paint(Style::Muted, "· no zone yet: `bentlane zone add moor.test`"));
     }
     let mut fixes: Vec<&Fix> = Vec::new();
     for fix in verdict.failed().filter_map(|item| item.fix.as_ref()) {
@@ -153,11 +153,11 @@ pub(crate) fn describe(output: &Output, verdict: &MachineVerdict) -> String {
             fixes.push(fix);
         }
     }
-    let arrow = output.paint(Tone::Fix, "→");
+    let arrow = output.paint(Style::Fix, "→");
     for Fix { text, command, .. } in fixes {
         lines.push(format!("{arrow} {text}"));
         let command = command.iter();
-        lines.extend(command.map(|it| output.paint(Tone::Fix, &format!("      {it}"))));
+        lines.extend(command.map(|it| output.paint(Style::Fix, &format!("      {it}"))));
     }
     lines.join("\n")
 }

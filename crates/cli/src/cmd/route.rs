@@ -15,7 +15,7 @@ use super::{confirm, lanes, running, settings, zone};
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::input::{read_text, whole_path};
-use crate::output::{Output, Tone, busy, table};
+use crate::output::{Output, Style, busy, table};
 
 /// Characters of the column of settings.
 const SETTING_WIDTH: usize = 16;
@@ -312,7 +312,7 @@ pub(super) fn input(address: &str, to: String) -> RouteInput {
     }
 }
 
-/// A folder is named whole for the service, which has a folder of its own.
+/// The absolute path of a folder: the service has another working folder.
 fn whole_target(target: String) -> Result<String, CliError> {
     match target.strip_prefix("folder:") {
         Some(path) => Ok(format!("folder:{}", whole_path(Path::new(path))?.display())),
@@ -368,15 +368,15 @@ async fn show_checked(
 }
 
 fn describe(output: &Output, route: &RouteView) -> String {
-    let url = output.paint(Tone::Strong, &route.url);
+    let url = output.paint(Style::Strong, &route.url);
     let mut heading = format!("{url}  {}", target_in_words(&route.to));
     for (key, value) in settings::in_words(&route.settings) {
-        let key = output.paint(Tone::Muted, &format!("{key:<SETTING_WIDTH$}"));
+        let key = output.paint(Style::Muted, &format!("{key:<SETTING_WIDTH$}"));
         heading.push_str(&format!("\n{key} {value}"));
     }
     let Some(verdict) = &route.verdict else {
         let advice = format!("not checked yet: bentlane check {}", route.address);
-        return format!("{heading}\n{}", output.paint(Tone::Muted, &advice));
+        return format!("{heading}\n{}", output.paint(Style::Muted, &advice));
     };
     let verdicts = std::slice::from_ref(verdict);
     let parts = [
@@ -398,7 +398,7 @@ fn details(output: &Output, verdict: &Verdict) -> String {
         return String::new();
     }
     let line = |report: &bentlane_checks::HopReport| {
-        let hop = output.paint(Tone::Muted, &format!("{:<10}", report.hop.as_str()));
+        let hop = output.paint(Style::Muted, &format!("{:<10}", report.hop.as_str()));
         format!("{hop} {}", report.detail)
     };
     verdict.hops.iter().map(line).collect::<Vec<_>>().join("\n")
@@ -429,9 +429,9 @@ pub(crate) fn acceptance_in_words(output: &Output, all: &[Acceptance]) -> String
         .unwrap_or_default();
     let line = |it: &Acceptance| {
         let (tone, word) = match it.accepted {
-            Accepted::Yes => (Tone::Passing, "yes"),
-            Accepted::Often => (Tone::Fix, "not by all"),
-            Accepted::No => (Tone::Broken, "no"),
+            Accepted::Yes => (Style::Passing, "yes"),
+            Accepted::Often => (Style::Fix, "not by all"),
+            Accepted::No => (Style::Broken, "no"),
         };
         let word = output.paint(tone, &format!("{word:<10}"));
         let first = format!("{:<widest$}  {word}  {}", it.purpose, it.value);
@@ -440,7 +440,7 @@ pub(crate) fn acceptance_in_words(output: &Output, all: &[Acceptance]) -> String
         format!(
             "{}\n{indent}{}",
             first.trim_end(),
-            output.paint(Tone::Muted, &reason)
+            output.paint(Style::Muted, &reason)
         )
     };
     all.iter().map(line).collect::<Vec<_>>().join("\n")
@@ -480,7 +480,7 @@ fn values_in_words(output: &Output, values: &RouteValues) -> String {
     ];
     let raw = origin.starts_with("tcp:");
     let line = |(label, text): &(&str, &str)| {
-        let label = output.paint(Tone::Muted, &format!("{label:<10}"));
+        let label = output.paint(Style::Muted, &format!("{label:<10}"));
         format!("{label} {text}")
     };
     let rows = rows
@@ -509,13 +509,13 @@ fn list(output: &Output, routes: &[RouteView]) -> String {
             let lane = match &route.verdict {
                 Some(verdict) => {
                     let tone = if verdict.passed {
-                        Tone::Passing
+                        Style::Passing
                     } else {
-                        Tone::Broken
+                        Style::Broken
                     };
                     output.paint(tone, &lane(&verdict.states()))
                 }
-                None => output.paint(Tone::Muted, "not checked yet"),
+                None => output.paint(Style::Muted, "not checked yet"),
             };
             [
                 route.address.clone(),

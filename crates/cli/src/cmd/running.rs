@@ -67,7 +67,7 @@ pub(super) async fn apps(
     Ok(found)
 }
 
-/// A text of somebody else's, for a terminal: without what moves the cursor, and not too long.
+/// An untrusted text for a terminal: without control characters, and not too long.
 fn plain(text: &str) -> String {
     let shown = text.chars().filter(|c| !c.is_control());
     shown

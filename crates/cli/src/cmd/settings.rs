@@ -205,14 +205,14 @@ pub(crate) fn add_to_lists(
     }
 }
 
-/// A setting with a flag of its own.
+/// A setting with its own flag.
 #[derive(Clone, Copy)]
 struct Leaf {
     group: Option<&'static str>,
     setting: &'static Setting,
 }
 
-/// Each setting that has a flag of its own: those of a group one by one.
+/// Each setting that has its own flag: those of a group one by one.
 fn leaves(settings: &'static [Setting]) -> impl Iterator<Item = Leaf> {
     settings.iter().flat_map(|setting| {
         let (group, inner) = match setting.kind {

@@ -10,7 +10,7 @@ use time::macros::format_description;
 use super::{lanes, machine};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// `bentlane status`
 #[derive(Debug, Args)]
@@ -27,7 +27,7 @@ impl Status {
             true => None,
             false => {
                 let seen: Result<MachineVerdict, CliError> = client.get("/machine").await;
-                // What runs is told also where the machine cannot be looked at.
+                // The status is shown also when the machine cannot be observed.
                 seen.inspect_err(|error| output.error(error)).ok()
             }
         };
@@ -64,7 +64,7 @@ fn database(output: &Output, database: &DatabaseStatus) -> String {
         "{}  not reachable: routes work, changes do not",
         database.place
     );
-    output.paint(Tone::Broken, &away)
+    output.paint(Style::Broken, &away)
 }
 
 fn upstreams(output: &Output, upstreams: Option<&[SocketAddr]>) -> String {
@@ -72,7 +72,7 @@ fn upstreams(output: &Output, upstreams: Option<&[SocketAddr]>) -> String {
         None => "other names are refused".to_owned(),
         Some([]) => {
             let none = "no upstream resolver is known: other names do not resolve";
-            output.paint(Tone::Broken, none)
+            output.paint(Style::Broken, none)
         }
         Some(all) => format!("other names from {}", places(all)),
     }
@@ -85,14 +85,14 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
     let line = |label: &str, text: &str| {
         format!(
             "  {} {text}",
-            output.paint(Tone::Muted, &format!("{label:<9}"))
+            output.paint(Style::Muted, &format!("{label:<9}"))
         )
     };
     let title = format!("Bent Lane {}", status.version);
     let mut lines = vec![
         format!(
             "{}  process {}, since {since}",
-            output.paint(Tone::Strong, &title),
+            output.paint(Style::Strong, &title),
             status.pid
         ),
         String::new(),
@@ -124,27 +124,30 @@ fn describe(output: &Output, status: &StatusView, machine: Option<&MachineVerdic
         routes(output, status, machine),
     ];
     if let Some(missing) = machine.and_then(machine::missing) {
-        let mark = output.paint(Tone::Broken, "✕");
+        let mark = output.paint(Style::Broken, "✕");
         lines.push(format!("  {mark} {missing}"));
         lines.push(format!(
             "  {} bentlane system check",
-            output.paint(Tone::Fix, "→")
+            output.paint(Style::Fix, "→")
         ));
     }
     for broken in &status.broken {
-        let mark = output.paint(Tone::Broken, "✕");
+        let mark = output.paint(Style::Broken, "✕");
         lines.push(format!("  {mark} {}  {}", broken.address, broken.summary));
     }
     if !status.broken.is_empty() {
-        lines.push(format!("  {} bentlane check", output.paint(Tone::Fix, "→")));
+        lines.push(format!(
+            "  {} bentlane check",
+            output.paint(Style::Fix, "→")
+        ));
     }
     for task in &status.tasks {
         lines.extend(faulty(output, task));
     }
     for Attention { text, command } in &status.attention {
-        lines.push(format!("  {} {text}", output.paint(Tone::Broken, "✕")));
+        lines.push(format!("  {} {text}", output.paint(Style::Broken, "✕")));
         if let Some(command) = command {
-            lines.push(format!("  {} {command}", output.paint(Tone::Fix, "→")));
+            lines.push(format!("  {} {command}", output.paint(Style::Fix, "→")));
         }
     }
     lines.join("\n")
@@ -163,20 +166,20 @@ fn faulty(output: &Output, task: &TaskView) -> Option<String> {
                 "several times"
             };
             (
-                Tone::Muted,
+                Style::Muted,
                 format!("{name} ended and was started again {times}: {reason}"),
             )
         }
         TaskStateView::Restarting => (
-            Tone::Broken,
+            Style::Broken,
             format!("{name} ended and is about to be started again: {reason}"),
         ),
         TaskStateView::Failed => (
-            Tone::Broken,
+            Style::Broken,
             format!("{name} ended, and the service stops: {reason}"),
         ),
     };
-    let mark = if tone == Tone::Broken { "✕" } else { "!" };
+    let mark = if tone == Style::Broken { "✕" } else { "!" };
     Some(format!("  {} {text}", output.paint(tone, mark)))
 }
 
@@ -187,7 +190,7 @@ fn runs_as(output: &Output, runs_as: &RunsAs) -> String {
         return words;
     }
     let why = "root: start the service with `sudo` as its user, or with --user NAME";
-    output.paint(Tone::Broken, why)
+    output.paint(Style::Broken, why)
 }
 
 fn capacity(output: &Output, capacity: &Capacity) -> String {
@@ -202,9 +205,9 @@ fn capacity(output: &Output, capacity: &Capacity) -> String {
         Some(wanted) => {
             let more = format!("{words}; raise `ulimit -Hn` to {wanted} for more");
             let tone = if *connections < 1000 {
-                Tone::Broken
+                Style::Broken
             } else {
-                Tone::Muted
+                Style::Muted
             };
             output.paint(tone, &more)
         }
@@ -225,7 +228,7 @@ fn routes(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>
         };
         return format!(
             "{zones}, no route yet\n  {} bentlane {next}",
-            output.paint(Tone::Fix, "→")
+            output.paint(Style::Fix, "→")
         );
     }
     let (proved, ready) = match machine.is_some_and(|machine| machine.passed) {
@@ -240,9 +243,9 @@ fn routes(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>
     };
     let fate = count.in_words();
     let tone = if status.broken.is_empty() {
-        Tone::Passing
+        Style::Passing
     } else {
-        Tone::Broken
+        Style::Broken
     };
     format!("{zones}, {}", output.paint(tone, &fate))
 }

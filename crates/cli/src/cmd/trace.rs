@@ -5,7 +5,7 @@ use clap::Args;
 use super::lanes::duration;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// Characters of the waterfall.
 const WIDTH: usize = 28;
@@ -34,13 +34,13 @@ impl Trace {
 
 fn in_words(output: &Output, way: &Way) -> String {
     let total = duration(way.micros);
-    let url = output.paint(Tone::Strong, &way.url);
+    let url = output.paint(Style::Strong, &way.url);
     let mut lines = vec![format!("{url}  {total}"), String::new()];
     let last = way.steps.len().saturating_sub(1);
     for (position, step) in way.steps.iter().enumerate() {
         let tone = match position == last && !way.arrived {
-            true => Tone::Broken,
-            false => Tone::Passing,
+            true => Style::Broken,
+            false => Style::Passing,
         };
         let bar = output.paint(tone, &bar(step, way.micros));
         let time = step.micros.map(duration).unwrap_or_default();
@@ -52,15 +52,15 @@ fn in_words(output: &Output, way: &Way) -> String {
         lines.extend(
             step.details
                 .iter()
-                .map(|line| output.paint(Tone::Muted, &format!("{indent}{line}"))),
+                .map(|line| output.paint(Style::Muted, &format!("{indent}{line}"))),
         );
     }
     if let Some(finding) = &way.finding {
-        let arrow = output.paint(Tone::Fix, "→");
+        let arrow = output.paint(Style::Fix, "→");
         lines.push(String::new());
         lines.push(format!("{arrow} {}", finding.fix.text));
         let command = finding.fix.command.iter();
-        lines.extend(command.map(|command| output.paint(Tone::Fix, &format!("    {command}"))));
+        lines.extend(command.map(|command| output.paint(Style::Fix, &format!("    {command}"))));
     }
     lines.join("\n")
 }

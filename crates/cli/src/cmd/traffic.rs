@@ -10,7 +10,7 @@ use super::lanes::duration;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
 use crate::format::Format;
-use crate::output::{Output, Tone, table};
+use crate::output::{Output, Style, table};
 
 /// How wide a time of day with milliseconds is.
 const AT_WIDTH: usize = 12;
@@ -210,13 +210,13 @@ fn listed(output: &Output, exchanges: &[Exchange]) -> String {
     let rows = lines.zip(exchanges).map(|(line, exchange)| {
         let (at, rest) = line.split_at_checked(AT_WIDTH).unwrap_or(("", line));
         let tone = match exchange.status {
-            500.. => Tone::Broken,
-            400.. => Tone::Fix,
-            _ => return format!("{}{rest}", output.paint(Tone::Muted, at)),
+            500.. => Style::Broken,
+            400.. => Style::Fix,
+            _ => return format!("{}{rest}", output.paint(Style::Muted, at)),
         };
         let status = exchange.status.to_string();
         let rest = rest.replacen(&status, &output.paint(tone, &status), 1);
-        format!("{}{rest}", output.paint(Tone::Muted, at))
+        format!("{}{rest}", output.paint(Style::Muted, at))
     });
     heading
         .into_iter()

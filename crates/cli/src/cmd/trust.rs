@@ -5,22 +5,24 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use bentlane_api_types::AuthorityView;
-use bentlane_system::{ClientTrust, Family, Ours, StoreKind, StoreReport, StoreStep, Trusts};
+use bentlane_system::{
+    ClientTrust, Family, OwnRoot, StoreKind, StoreReport, StoreStep, TrustState,
+};
 
 use crate::client::Client;
 use crate::error::CliError;
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// In what the system counts times of processes, whatever its own clock does (`USER_HZ`, proc(5)).
 const TICKS_A_SECOND: u64 = 100;
 
 /// What the service presents.
-pub(crate) async fn ask(client: &Client) -> Result<Ours, CliError> {
+pub(crate) async fn ask(client: &Client) -> Result<OwnRoot, CliError> {
     ours(&client.get("/authority").await?)
 }
 
 /// What a service presents that shows this.
-pub(crate) fn ours(view: &AuthorityView) -> Result<Ours, CliError> {
+pub(crate) fn ours(view: &AuthorityView) -> Result<OwnRoot, CliError> {
     let AuthorityView {
         certificate_pem,
         server_chain,
@@ -28,7 +30,7 @@ pub(crate) fn ours(view: &AuthorityView) -> Result<Ours, CliError> {
         keys,
         ..
     } = view;
-    let ours = Ours::new(
+    let ours = OwnRoot::new(
         certificate_pem,
         server_chain,
         server_name,
@@ -42,7 +44,7 @@ pub(crate) fn ours(view: &AuthorityView) -> Result<Ours, CliError> {
 
 pub(crate) fn plan_in_words(output: &Output, steps: &[StoreStep], adds: bool) -> String {
     let line = |step: &StoreStep| {
-        let path = output.paint(Tone::Strong, &step.store.path.display().to_string());
+        let path = output.paint(Style::Strong, &step.store.path.display().to_string());
         let names: Vec<&str> = step.roots.iter().map(|root| &*root.name).collect();
         let names = names.join(", ");
         let kind = match step.store.browser() {
@@ -57,7 +59,7 @@ pub(crate) fn plan_in_words(output: &Output, steps: &[StoreStep], adds: bool) ->
             StoreKind::Browser if adds && !step.store.exists => format!("{kind}, made for it"),
             _ => kind,
         };
-        let tone = if adds { Tone::Passing } else { Tone::Broken };
+        let tone = if adds { Style::Passing } else { Style::Broken };
         let what = if adds {
             format!("  + {names}")
         } else {
@@ -81,31 +83,35 @@ fn kind_in_words(kind: StoreKind) -> &'static str {
 pub(crate) fn describe(output: &Output, clients: &[ClientTrust]) -> Vec<String> {
     let line = |seen: &ClientTrust| {
         let (mark, words) = match &seen.state {
-            Trusts::Trusted => (
-                output.paint(Tone::Passing, "●"),
+            TrustState::Trusted => (
+                output.paint(Style::Passing, "●"),
                 "trusts the root".to_owned(),
             ),
-            Trusts::Former => (
-                output.paint(Tone::Broken, "✕"),
+            TrustState::Former => (
+                output.paint(Style::Broken, "✕"),
                 "trusts a former root and not this one".to_owned(),
             ),
-            Trusts::NotTrusted { .. } => (
-                output.paint(Tone::Broken, "✕"),
+            TrustState::NotTrusted { .. } => (
+                output.paint(Style::Broken, "✕"),
                 "does not trust the root".to_owned(),
             ),
-            Trusts::Unknown { reason } => (
-                output.paint(Tone::Muted, "○"),
+            TrustState::Unknown { reason } => (
+                output.paint(Style::Muted, "○"),
                 format!("cannot be asked: {reason}"),
             ),
         };
-        let path = output.paint(Tone::Muted, &format!("({})", seen.store.display()));
+        let path = output.paint(Style::Muted, &format!("({})", seen.store.display()));
         format!("{mark} {} {words} {path}", seen.client)
     };
     let mut lines: Vec<String> = clients.iter().map(line).collect();
-    let wanting =
-        |seen: &ClientTrust| matches!(seen.state, Trusts::Former | Trusts::NotTrusted { .. });
+    let wanting = |seen: &ClientTrust| {
+        matches!(
+            seen.state,
+            TrustState::Former | TrustState::NotTrusted { .. }
+        )
+    };
     if clients.iter().any(wanting) {
-        let arrow = output.paint(Tone::Fix, "→");
+        let arrow = output.paint(Style::Fix, "→");
         lines.push(format!("{arrow} sudo bentlane system attach --only trust"));
     }
     lines
@@ -125,7 +131,7 @@ fn changed(report: &StoreReport) -> Option<SystemTime> {
 pub(crate) fn unaware(reports: &[StoreReport]) -> Vec<String> {
     let trusting = reports
         .iter()
-        .filter(|report| report.state == Trusts::Trusted);
+        .filter(|report| report.state == TrustState::Trusted);
     trusting
         .filter_map(changed)
         .max()
@@ -175,7 +181,7 @@ pub(crate) fn to_restart(since: Option<SystemTime>) -> Vec<String> {
     browsers
 }
 
-/// How a shell is told of a variable.
+/// How a shell sets a variable.
 #[derive(Clone, Copy, Debug, clap::ValueEnum)]
 pub(crate) enum Shell {
     /// sh, bash, zsh
@@ -186,7 +192,7 @@ pub(crate) enum Shell {
     Powershell,
 }
 
-/// The variables by which programs with roots of their own learn of ours. The first takes roots in
+/// The variables that add our root to programs with their own list of roots. The first takes roots in
 /// addition; the others take one file alone.
 pub(crate) fn variables(root: &Path, bundle: &Path) -> Vec<(&'static str, String)> {
     let (root, bundle) = (root.display().to_string(), bundle.display().to_string());

@@ -5,7 +5,7 @@ use bentlane_system::System as Machine;
 use clap::Args;
 
 use super::journal;
-use super::system::How;
+use super::system::ApplyOptions;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::Output;
@@ -72,11 +72,11 @@ impl Undo {
     ) -> Result<Answer, CliError> {
         let machine = Machine::default();
         let action = change.action;
-        let how = How {
+        let how = ApplyOptions {
             dry_run: self.dry_run,
             yes: self.yes,
             undo: Some((revision, change)),
-            ..How::default()
+            ..ApplyOptions::default()
         };
         match action {
             MachineAction::Attach => how.detach(Some(client), &machine, data_dir, output).await,

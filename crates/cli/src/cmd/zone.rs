@@ -139,7 +139,7 @@ pub(super) async fn add(
     output: &Output,
     input: ZoneInput,
 ) -> Result<ZoneView, CliError> {
-    // Whoever types it may still think better of it.
+    // The user may still change their mind.
     if confirm::is_asked()
         && output.is_table()
         && let Ok(name) = input.name.parse()

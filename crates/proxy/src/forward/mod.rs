@@ -52,7 +52,7 @@ pub(crate) struct Client {
     local: bool,
     /// Whether it is one too many, and gets nothing else than that it is.
     refused: bool,
-    /// What was seen in heads of HTTP/1.1.
+    /// What was found in HTTP/1.1 headers.
     heads: Option<HeadFindings>,
     /// Our end of the connection and the client's, and the same once our own pages are asked for.
     ends: (SocketAddr, SocketAddr),
@@ -167,7 +167,7 @@ impl Client {
         }
         exchange.answered(response.status(), Arc::clone(&table.snapshot));
         response.body_mut().record_to(exchange);
-        // What broke the protocol may have left octets behind that nobody can read rightly.
+        // After a protocol violation, the bytes that follow cannot be parsed reliably.
         if response.status() == StatusCode::BAD_REQUEST && version < Version::HTTP_2 {
             let close = HeaderValue::from_static("close");
             response.headers_mut().insert(CONNECTION, close);
@@ -487,7 +487,7 @@ impl Client {
     }
 
     /// Sends over an idle connection, or over a new one when there is none or it turns out to be
-    /// closed before any octet of the request was sent.
+    /// closed before any byte of the request was sent.
     async fn exchange(
         &self,
         ask: &mut OutgoingRequest,
@@ -562,4 +562,25 @@ fn is_stream(headers: &HeaderMap) -> bool {
         let media = media.as_bytes();
         media.starts_with(b"text/event-stream") || media.starts_with(b"application/grpc")
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(Some("text/event-stream"), true)]
+    #[case(Some("text/event-stream; charset=utf-8"), true)]
+    #[case(Some("application/grpc+proto"), true)]
+    #[case(Some("text/html"), false)]
+    #[case(None, false)]
+    fn streams_are_recognised(#[case] media: Option<&'static str>, #[case] stream: bool) {
+        let mut headers = HeaderMap::new();
+        if let Some(media) = media {
+            headers.insert(CONTENT_TYPE, HeaderValue::from_static(media));
+        }
+        assert_eq!(is_stream(&headers), stream);
+    }
 }

@@ -43,21 +43,21 @@ use crate::target_tls::TargetRoots;
 use crate::workers::{Place, Workers};
 use own_listeners::{OwnAddresses, OwnListeners};
 
-/// The first octet of a TLS hello (RFC 8446 §5.1); no request begins with it.
+/// The first byte of a TLS hello (RFC 8446 §5.1); no request begins with it.
 const HANDSHAKE: u8 = 0x16;
-/// The first octets of HTTP/2 (RFC 9113 §3.4); no request of HTTP/1.1 begins so.
+/// The first bytes of HTTP/2 (RFC 9113 §3.4); no request of HTTP/1.1 begins so.
 const HTTP2_PREFACE: [u8; 3] = *b"PRI";
-/// Octets of a body that are read or written at a time, at most.
+/// Bytes of a body that are read or written at a time, at most.
 const BUFFER: usize = 256 * 1024;
 /// How long to wait for more of a connection's first bytes.
 const FIRST_BYTES_POLL: Duration = Duration::from_millis(5);
 
-/// What requests went by until it was replaced.
+/// The routing table that was in force until it was replaced.
 #[derive(Debug)]
 pub struct Replaced(Arc<RoutingTable>);
 
 impl Replaced {
-    /// Whether nobody else goes by it or by its snapshot any more.
+    /// Whether no request uses it or its snapshot any more.
     #[must_use]
     pub fn is_unused(&self) -> bool {
         Arc::strong_count(&self.0) == 1 && Arc::strong_count(&self.0.snapshot) == 1
@@ -181,7 +181,7 @@ impl Proxy {
     ) -> io::Result<ServerConfig> {
         let mut provider = rustls::crypto::aws_lc_rs::default_provider();
         // Of two that are as safe here the cheaper one first: a shorter key, and a key schedule with
-        // SHA-256. Clients mostly name the longer one first out of habit, so our order goes.
+        // SHA-256. Most clients list the longer one first out of habit, so our order is used.
         provider
             .cipher_suites
             .sort_by_key(|suite| suite.suite() != CipherSuite::TLS13_AES_128_GCM_SHA256);
@@ -268,7 +268,7 @@ impl Serving {
         self.listen("http", listener, end, Self::serve_plain)
     }
 
-    /// Accepts TLS until `end`; a request in the clear is sent to HTTPS.
+    /// Accepts TLS until `end`; a plain HTTP request is redirected to HTTPS.
     pub(crate) fn listen_tls(
         &self,
         listener: StdListener,
@@ -452,7 +452,7 @@ impl Serving {
         }
     }
 
-    /// A client in the clear, by its connection.
+    /// A client of plain HTTP.
     fn connected(&self, accepted: &Accepted) -> Connected {
         Connected {
             peer: accepted.peer,

@@ -14,7 +14,7 @@ use crate::routing_table::RoutingTable;
 /// How often an address that could not be had is tried again.
 const TRY_AGAIN: Duration = Duration::from_secs(2);
 
-/// What names want to be listened for on loopback addresses of their own.
+/// The names with their own loopback addresses, to listen on.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct OwnAddresses {
     /// Addresses for HTTP, on the ports of the listeners for everybody.
@@ -44,7 +44,7 @@ struct Inner {
     wanted: OwnAddresses,
     /// What accepts there, for as long as its guard is kept.
     held: HashMap<(Ipv4Addr, u16), Held>,
-    /// Places whose failure has been told.
+    /// Addresses whose failure has been logged.
     failed: HashSet<(Ipv4Addr, u16)>,
     place: Option<Place>,
 }
@@ -127,7 +127,7 @@ impl OwnListeners {
 }
 
 impl Inner {
-    /// Lets go of what is no longer wanted, and takes what is.
+    /// Closes listeners that are no longer needed, and opens new ones.
     fn settle(&mut self) {
         let Some(place) = &self.place else {
             return;

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use arc_swap::ArcSwap;
 use bentlane_dns as dns;
-use bentlane_dns::{Asked, Outcome, QueryOutcome, Reason, Settings, Transport};
+use bentlane_dns::{ForwardedQuestion, Outcome, QueryOutcome, Reason, Settings, Transport};
 use bentlane_model::Snapshot;
 use bentlane_supervisor::{Policy, Stop, Supervisor};
 use rustix::process::setpriority_process;
@@ -27,8 +27,8 @@ const NX_DOMAIN: u8 = 3;
 
 /// What the listeners answer from.
 #[derive(Clone, Debug)]
-pub struct View {
-    /// The current snapshot; whoever owns it swaps in the next.
+pub struct AnswerSource {
+    /// The current snapshot, which its owner replaces.
     pub snapshot: Arc<ArcSwap<Snapshot>>,
     settings: Settings,
     /// Where names outside the zones are looked up; `None` refuses them.
@@ -37,16 +37,16 @@ pub struct View {
 }
 
 /// What is left to do for a query.
-pub(crate) enum Next {
+pub(crate) enum NextStep {
     /// The answer is in the buffer, or there is none when that is empty.
     Send,
     /// It has to be asked for.
-    Ask(Errand),
+    Ask(UpstreamQuery),
 }
 
 /// A question to ask upstream.
-pub(crate) struct Errand {
-    asked: Asked,
+pub(crate) struct UpstreamQuery {
+    asked: ForwardedQuestion,
     forwarder: Forwarder,
     /// What we know of the answer, when the question is what an alias of ours leads to.
     ours: Option<Vec<u8>>,
@@ -56,7 +56,7 @@ pub(crate) struct Errand {
     client: SocketAddr,
 }
 
-impl Errand {
+impl UpstreamQuery {
     /// Writes the answer into `out`, or why there is none.
     pub(crate) async fn run(self, transport: Transport, out: &mut Vec<u8>) {
         let Self {
@@ -78,14 +78,14 @@ impl Errand {
 }
 
 /// Puts what we know of an answer before what others say, which is in `out`.
-fn join(asked: &Asked, ours: &[u8], transport: Transport, out: &mut Vec<u8>) {
+fn join(asked: &ForwardedQuestion, ours: &[u8], transport: Transport, out: &mut Vec<u8>) {
     // What they say was read before, so it can be joined; if not, what we know is still true.
     *out = asked
         .join(ours, out, transport)
         .unwrap_or_else(|| ours.to_vec());
 }
 
-impl View {
+impl AnswerSource {
     /// A view of `snapshot`, whose names resolve as `settings` say. `forwarder` looks other names
     /// up, and `log` notes every question.
     #[must_use]
@@ -114,12 +114,12 @@ impl View {
         client: SocketAddr,
         transport: Transport,
         out: &mut Vec<u8>,
-    ) -> Next {
+    ) -> NextStep {
         let (next, outcome) = if client.ip().to_canonical().is_loopback() {
             self.decide(query, client, transport, out)
         } else {
             dns::refuse(query, out);
-            (Next::Send, QueryOutcome::Ours)
+            (NextStep::Send, QueryOutcome::Ours)
         };
         let code = out.get(3).map_or(0, |flags| flags & 0xf);
         match outcome {
@@ -135,7 +135,7 @@ impl View {
     /// Writes the answer to `query`, which came over a stream, into `out`, and asks upstream where
     /// that is needed. Empty is silence.
     pub async fn ask(&self, query: &[u8], client: SocketAddr, out: &mut Vec<u8>) {
-        if let Next::Ask(errand) = self.answer(query, client, Transport::Tcp, out) {
+        if let NextStep::Ask(errand) = self.answer(query, client, Transport::Tcp, out) {
             errand.run(Transport::Tcp, out).await;
         }
     }
@@ -146,16 +146,16 @@ impl View {
         client: SocketAddr,
         transport: Transport,
         out: &mut Vec<u8>,
-    ) -> (Next, QueryOutcome) {
+    ) -> (NextStep, QueryOutcome) {
         let outcome = dns::answer(query, &self.snapshot.load(), &self.settings, transport, out);
         let (asked, forwarder, ours) = match (outcome, &self.forwarder) {
             (Outcome::Elsewhere(asked), None) => {
                 asked.write_failure(Reason::NotOurs, out);
-                return (Next::Send, QueryOutcome::Refused);
+                return (NextStep::Send, QueryOutcome::Refused);
             }
             (Outcome::Elsewhere(asked), Some(forwarder)) => {
                 if forwarder.answer_known(&asked, transport, out) {
-                    return (Next::Send, QueryOutcome::Kept);
+                    return (NextStep::Send, QueryOutcome::Kept);
                 }
                 (asked, forwarder, None)
             }
@@ -163,13 +163,13 @@ impl View {
                 let ours = std::mem::take(out);
                 if forwarder.answer_known(&asked, Transport::Tcp, out) {
                     join(&asked, &ours, transport, out);
-                    return (Next::Send, QueryOutcome::Ours);
+                    return (NextStep::Send, QueryOutcome::Ours);
                 }
                 (asked, forwarder, Some(ours))
             }
-            _ => return (Next::Send, QueryOutcome::Ours),
+            _ => return (NextStep::Send, QueryOutcome::Ours),
         };
-        let errand = Errand {
+        let errand = UpstreamQuery {
             asked,
             forwarder: forwarder.clone(),
             ours,
@@ -177,7 +177,7 @@ impl View {
             query: query.into(),
             client,
         };
-        (Next::Ask(errand), QueryOutcome::Forwarded)
+        (NextStep::Ask(errand), QueryOutcome::Forwarded)
     }
 }
 
@@ -187,7 +187,7 @@ impl Sockets {
     ///
     /// # Errors
     /// When the system does not take a socket.
-    pub fn serve(self, view: &View, supervisor: &Supervisor) -> io::Result<()> {
+    pub fn serve(self, view: &AnswerSource, supervisor: &Supervisor) -> io::Result<()> {
         for (udp, tcp) in self.pairs {
             let at = udp.local_addr()?;
             udp.set_nonblocking(false)?;
@@ -209,21 +209,25 @@ impl Sockets {
 
 /// Starts the thread that serves a UDP socket. It goes before the proxy's where the service may say
 /// so: an answer takes a few microseconds of work, and everything else waits for it.
-fn serve_udp(socket: Arc<UdpSocket>, at: SocketAddr, view: View, supervisor: &Supervisor) {
+fn serve_udp(socket: Arc<UdpSocket>, at: SocketAddr, view: AnswerSource, supervisor: &Supervisor) {
     let (woken, runtime) = (Arc::clone(&socket), Handle::current());
     let work = move |stop: &Stop| {
-        // On Linux this is the calling thread alone. Whoever may not is served as others are.
+        // On Linux this is the calling thread alone. Without the right to it, the thread keeps its priority.
         if let Err(cause) = setpriority_process(None, PRIORITY) {
             debug!(%cause, "the resolver has no higher priority");
         }
         udp::serve(&socket, &view, &runtime, stop);
         Ok(())
     };
+    let end = supervisor.shutdown().clone();
+    let stopping = end.clone();
     let wake = move || {
-        if let Err(cause) = udp::wake(&woken) {
+        // A datagram is not delivered while loopback is down.
+        if stopping.is_cancelled() {
+            udp::close(&woken);
+        } else if let Err(cause) = udp::wake(&woken) {
             debug!(%cause, "a thread of the resolver cannot be woken");
         }
     };
-    let end = supervisor.shutdown().clone();
     supervisor.spawn_thread(end, format!("dns udp {at}"), Policy::Restart, work, wake);
 }

@@ -11,7 +11,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::{debug, warn};
 
-use super::View;
+use super::AnswerSource;
 
 /// Connections at a time; more wait in the system's queue.
 const CONNECTIONS: usize = 256;
@@ -20,7 +20,11 @@ const IDLE: Duration = Duration::from_secs(10);
 /// How long accepting pauses when the system has no descriptor left.
 const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
 
-pub(crate) async fn serve(listener: Arc<TcpListener>, view: View, shutdown: CancellationToken) {
+pub(crate) async fn serve(
+    listener: Arc<TcpListener>,
+    view: AnswerSource,
+    shutdown: CancellationToken,
+) {
     let permits = Arc::new(Semaphore::new(CONNECTIONS));
     let tasks = TaskTracker::new();
     let accepting = async {
@@ -70,7 +74,11 @@ fn is_peer_error(error: &io::Error) -> bool {
 
 /// Answers queries in turn, each behind its length in two octets (RFC 1035 §4.2.2), until the
 /// client closes, idles, or sends what deserves silence.
-async fn converse(mut stream: TcpStream, client: SocketAddr, view: &View) -> io::Result<()> {
+async fn converse(
+    mut stream: TcpStream,
+    client: SocketAddr,
+    view: &AnswerSource,
+) -> io::Result<()> {
     let (mut query, mut answer) = (Vec::new(), Vec::new());
     loop {
         let length = match timeout(IDLE, stream.read_u16()).await {

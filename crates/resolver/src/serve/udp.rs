@@ -10,10 +10,11 @@ use bentlane_dns::Transport;
 use bentlane_supervisor::Stop;
 use nix::errno::Errno;
 use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
+use rustix::net::{Shutdown, shutdown};
 use tokio::runtime::Handle;
 use tracing::{debug, warn};
 
-use super::{Next, View};
+use super::{AnswerSource, NextStep};
 
 /// Octets of the longest query that is read; what is longer is cut, and so malformed.
 const LONGEST_QUERY: usize = 4096;
@@ -24,11 +25,11 @@ const AT_ONCE: usize = 16;
 /// own call for the next query costs half of what an event loop does, and those that came in the
 /// meantime are taken with it. It has to be [woken](wake) to see that it should stop; a time limit
 /// would cost each query a timer. What has to be asked for upstream goes on in `runtime`.
-pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &View, runtime: &Handle, stop: &Stop) {
+pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &AnswerSource, runtime: &Handle, stop: &Stop) {
     let mut buffers = Box::new([[0; LONGEST_QUERY]; AT_ONCE]);
     let mut headers = MultiHeaders::preallocate(AT_ONCE, None);
-    let mut answers = Answers::new();
-    let mut faults = Faults::default();
+    let mut answers = AnswerBatch::new();
+    let mut faults = ErrorBackoff::default();
     while !stop.is_set() {
         let mut rooms = buffers.each_mut().map(|buffer| [IoSliceMut::new(buffer)]);
         let queries = match recvmmsg(
@@ -48,7 +49,7 @@ pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &View, runtime: &Handle, stop
                 continue;
             }
         };
-        faults = Faults::default();
+        faults = ErrorBackoff::default();
         for query in queries {
             let Some(peer) = query.address.as_ref().and_then(address) else {
                 continue;
@@ -60,8 +61,8 @@ pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &View, runtime: &Handle, stop
                 Transport::Udp,
                 answers.next_for(query.address),
             ) {
-                Next::Send => answers.keep(),
-                Next::Ask(errand) => {
+                NextStep::Send => answers.keep(),
+                NextStep::Ask(errand) => {
                     let socket = Arc::clone(socket);
                     runtime.spawn(async move {
                         let mut answer = Vec::new();
@@ -79,14 +80,14 @@ pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &View, runtime: &Handle, stop
 const FIRST_PAUSE: Duration = Duration::from_millis(1);
 const LONGEST_PAUSE: Duration = Duration::from_millis(500);
 
-/// Faults of a socket that follow each other without a query between: a fault that stays must not
+/// Errors of a socket that follow each other without a query between: a fault that stays must not
 /// keep a core busy.
 #[derive(Debug, Default)]
-struct Faults {
+struct ErrorBackoff {
     last: Option<Duration>,
 }
 
-impl Faults {
+impl ErrorBackoff {
     fn is_first(&self) -> bool {
         self.last.is_none()
     }
@@ -114,14 +115,14 @@ fn address(of: &SockaddrStorage) -> Option<SocketAddr> {
 }
 
 /// Answers that are sent together.
-struct Answers {
+struct AnswerBatch {
     octets: [Vec<u8>; AT_ONCE],
     peers: [Option<SockaddrStorage>; AT_ONCE],
     count: usize,
     headers: MultiHeaders<SockaddrStorage>,
 }
 
-impl Answers {
+impl AnswerBatch {
     fn new() -> Self {
         Self {
             octets: array::from_fn(|_| Vec::new()),
@@ -142,7 +143,7 @@ impl Answers {
         self.count += usize::from(!self.octets[self.count].is_empty());
     }
 
-    /// Sends all of them. A datagram leaves at once or not at all, so this holds up nobody.
+    /// Sends all of them. A datagram is sent at once or not at all, so this does not block.
     fn send(&mut self, socket: &UdpSocket) {
         let mut first = 0;
         while first < self.count {
@@ -171,7 +172,13 @@ impl Answers {
     }
 }
 
-/// Has the thread that waits on `socket` look whether it should stop.
+/// Ends all waiting on `socket`, for good.
+pub(crate) fn close(socket: &UdpSocket) {
+    // It wakes those who wait, and then fails since the socket has no peer.
+    let _ = shutdown(socket, Shutdown::Both);
+}
+
+/// Wakes the thread that waits on `socket`, so that it checks whether to stop.
 pub(crate) fn wake(socket: &UdpSocket) -> io::Result<()> {
     let mut address = socket.local_addr()?;
     if address.ip().is_unspecified() {
@@ -184,7 +191,7 @@ pub(crate) fn wake(socket: &UdpSocket) -> io::Result<()> {
     socket.send_to(&[], address).map(drop)
 }
 
-/// A datagram leaves at once or not at all, so this holds up nobody.
+/// A datagram is sent at once or not at all, so this does not block.
 fn send(socket: &UdpSocket, answer: &[u8], peer: SocketAddr) {
     if answer.is_empty() {
         return;
@@ -200,7 +207,7 @@ mod tests {
 
     #[test]
     fn a_socket_that_keeps_failing_is_read_ever_more_rarely() {
-        let mut faults = Faults::default();
+        let mut faults = ErrorBackoff::default();
         assert!(faults.is_first());
         let pauses: Vec<u128> = (0..12).map(|_| faults.next_pause().as_millis()).collect();
         assert_eq!(pauses, [1, 2, 4, 8, 16, 32, 64, 128, 256, 500, 500, 500]);

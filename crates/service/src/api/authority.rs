@@ -9,7 +9,7 @@ use axum::response::IntoResponse;
 use bentlane_api_types::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
 use bentlane_ca::{BUNDLE_PASSWORD, Form, Passphrase, Safe, chain_pem};
 use bentlane_model::Name;
-use bentlane_system::{ClientTrust, StoreKind, Trusts, read_file};
+use bentlane_system::{ClientTrust, StoreKind, TrustState, read_file};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
@@ -103,10 +103,10 @@ async fn list_stores(State(api): State<Arc<Api>>) -> Result<Json<Stores>, Proble
     });
     let stores = looking.await?.into_iter().map(|seen: ClientTrust| {
         let (word, reason) = match seen.state {
-            Trusts::Trusted => ("trusted", None),
-            Trusts::Former => ("former", None),
-            Trusts::NotTrusted { reason } => ("not-trusted", Some(reason)),
-            Trusts::Unknown { reason } => ("unknown", Some(reason)),
+            TrustState::Trusted => ("trusted", None),
+            TrustState::Former => ("former", None),
+            TrustState::NotTrusted { reason } => ("not-trusted", Some(reason)),
+            TrustState::Unknown { reason } => ("unknown", Some(reason)),
         };
         StoreView {
             client: seen.client,
@@ -158,7 +158,7 @@ async fn export_root(
 }
 
 /// Make the next root, certified by this one, with limits that hold every zone. It is in force when
-/// this returns; stores that trust this one go on working until this one is over.
+/// this returns; stores that trust this one keep working until it expires.
 #[utoipa::path(
     post, path = "/authority/rotate", request_body = Unlock,
     responses(
@@ -181,7 +181,7 @@ async fn rotate(
     .await
 }
 
-/// Take a root from another machine or system in the place of this one, which is kept beside. It is
+/// Replace the root by one from another machine or system; the former is kept beside it. The new root is
 /// in force when this returns, and has to be trusted where it is not yet.
 #[utoipa::path(
     post, path = "/authority/import", request_body = ImportRoot,
@@ -212,7 +212,7 @@ async fn import_root(
     .await
 }
 
-/// Use the root's key once, to make the issuing certificate anew for the zones of now.
+/// Use the root's key once, to make the issuing certificate again for the present zones.
 #[utoipa::path(
     post, path = "/authority/unlock", request_body = Unlock,
     responses((status = 200, body = AuthorityView), (status = 403, body = Problem), (status = 429, body = Problem)),

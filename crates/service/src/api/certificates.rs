@@ -65,7 +65,7 @@ fn reason(api: &Api, name: &str, shown: Option<&Shown>) -> String {
     }
 }
 
-/// List what is shown under the names of routes, and under others that somebody has asked for.
+/// List the certificates of the routes' names, and of other names that clients have requested.
 #[utoipa::path(get, path = "/certificates", responses((status = 200, body = Certificates)))]
 async fn list_certificates(State(api): State<Arc<Api>>) -> Json<Certificates> {
     let snapshot = api.snapshot();
@@ -221,7 +221,7 @@ impl From<ExportError> for Problem {
     }
 }
 
-/// Show what is shown under one name; it is made if it is not there yet.
+/// Show the certificate of one name; it is made if it does not exist yet.
 #[utoipa::path(
     get, path = "/certificates/{name}", params(("name" = String, Path)),
     responses((status = 200, body = CertificateView), (status = 404, body = Problem), (status = 422, body = Problem)),

@@ -81,7 +81,7 @@ async fn check_routes(
     Ok(Json(verdicts))
 }
 
-/// The routes to check among what was asked for.
+/// The routes to check among what was requested.
 fn targets(places: &[Place]) -> Vec<CheckTarget> {
     let routes = places.iter().filter_map(|place| match place {
         Place::Route(route) => Some(CheckTarget::clone(route)),
@@ -103,7 +103,7 @@ fn places(api: &Api, request: &CheckRequest) -> Result<Vec<Place>, Problem> {
     request.addresses.iter().map(read).collect()
 }
 
-/// List the names and ports that a check of these routes looks up and connects to, for whoever looks
+/// List the names and ports that a check of these routes looks up and connects to, for a client that looks
 /// from elsewhere.
 #[utoipa::path(
     post, path = "/checks/names", request_body = CheckRequest,
@@ -128,7 +128,7 @@ async fn names_to_look_up(
     }))
 }
 
-/// What was seen from a container comes to for these routes.
+/// The verdicts for these routes on what was observed from a container.
 fn from_container(
     api: &Api,
     from: &FromSeen,

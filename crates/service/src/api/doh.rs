@@ -18,7 +18,7 @@ use super::guard::Connection;
 
 /// The media type of a DNS message (RFC 8484 §6).
 const MESSAGE: &str = "application/dns-message";
-/// Octets of the longest question that is taken.
+/// Bytes of the longest question that is taken.
 const LONGEST: usize = 4096;
 
 pub(crate) fn router() -> Router<Arc<Api>> {

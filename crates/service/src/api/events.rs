@@ -26,7 +26,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
 
 /// Follow what happens, as server-sent events.
 ///
-/// `configuration` tells a new revision, `verdict` what a check came to, `lagged` that events were
+/// `configuration` reports a new revision, `verdict` the result of a check, `lagged` that events were
 /// missed and everything is best read again.
 #[utoipa::path(
     get, path = "/events",

@@ -41,7 +41,7 @@ pub(crate) enum Connection {
 }
 
 impl Connection {
-    /// Whose it is; `None` when that cannot be told.
+    /// Its user; `None` when that is unknown.
     pub(crate) fn uid(&self) -> Option<u32> {
         match self {
             Self::Socket { uid } => Some(*uid),

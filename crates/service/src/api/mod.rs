@@ -38,7 +38,7 @@ use axum::routing::{get, post};
 use axum::{Json, Router, middleware};
 use bentlane_api_types::Capacity;
 use bentlane_model::Snapshot;
-use bentlane_resolver::View;
+use bentlane_resolver::AnswerSource;
 use bentlane_store::DataDir;
 use bentlane_supervisor::Supervisor;
 use time::OffsetDateTime;
@@ -71,7 +71,7 @@ pub(crate) struct Api {
     pub(crate) traffic: Arc<TrafficLog>,
     pub(crate) queries: Arc<QueryLog>,
     /// What answers DNS questions.
-    pub(crate) resolver: View,
+    pub(crate) resolver: AnswerSource,
     pub(crate) system_files: Arc<SystemFiles>,
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
@@ -200,7 +200,7 @@ mod tests {
         assert!(ids.len() > 10, "{ids:?}");
     }
 
-    /// `BENTLANE_WRITE=1 cargo test -p bentlane-service document` writes the file anew; then
+    /// `BENTLANE_WRITE=1 cargo test -p bentlane-service document` writes the file; then
     /// `npm run types` in `console` makes its types.
     #[test]
     fn the_document_in_the_docs_is_this_one() {

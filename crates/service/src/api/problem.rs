@@ -84,7 +84,7 @@ pub(crate) async fn run_blocking<T: Send + 'static>(
     })
 }
 
-/// A file of the service's machine has to be named whole: the service has a folder of its own.
+/// A path has to be absolute: the service has another working folder.
 pub(crate) fn whole_path(field: &'static str, path: &Path) -> Result<(), Problem> {
     if path.is_absolute() {
         return Ok(());
@@ -139,7 +139,7 @@ impl From<StoreError> for Problem {
             }
             StoreError::Moved { .. } => Self::new(
                 StatusCode::PRECONDITION_FAILED,
-                format!("{failure}; read it again, and make the change anew"),
+                format!("{failure}; read it again, and repeat the change"),
             ),
             StoreError::Unreachable(_) => Self::new(
                 StatusCode::SERVICE_UNAVAILABLE,

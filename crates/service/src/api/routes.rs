@@ -25,7 +25,7 @@ use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
 use crate::checker::{route_url, url};
 
-/// Octets of the longest list of routes to add at once: 100,000 of them fit with room to spare.
+/// Bytes of the longest list of routes to add at once: 100,000 of them fit with room to spare.
 const LONGEST_LIST: usize = 64 << 20;
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -129,7 +129,8 @@ async fn list_routes(
             let after = text.parse().map_err(|e| Problem::value("after", e))?;
             let found = routes.iter().position(|route| route.address == after);
             1 + found.ok_or_else(|| {
-                let reason = format!("there is no route `{after}` any more: begin anew");
+                let reason =
+                    format!("there is no route `{after}` any more: start again without `after`");
                 Problem::value("after", reason)
             })?
         }
@@ -229,14 +230,14 @@ fn check_outside(
     Ok(())
 }
 
-/// A file that the service can name as its user does: the service has a folder of its own.
+/// Checks that the path is absolute, since the service has another working folder, and usable.
 fn check_log_file(path: &std::path::Path) -> Result<(), Problem> {
     let shown = path.display();
     if !path.is_absolute() || path.file_name().is_none() {
         let reason = format!("`{shown}` is not the whole path of a file");
         return Err(Problem::value("access_log", reason));
     }
-    // Opened later, each time anew: only that it could be is of interest here.
+    // It is opened for each batch later; here it is only checked that it can be.
     match Folder::of(path) {
         Ok(_) => Ok(()),
         Err(error) if error.is_missing() => {

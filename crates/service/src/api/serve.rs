@@ -79,7 +79,7 @@ pub(crate) async fn serve_socket(
         .run(accept, |stream| {
             let uid = stream
                 .peer_cred()
-                .inspect_err(|cause| debug!(%cause, "a client cannot be told"))
+                .inspect_err(|cause| debug!(%cause, "cannot send an answer"))
                 .ok()?
                 .uid();
             if uid != own && uid != 0 {

@@ -110,7 +110,7 @@ async fn add_zone(
     api.configuration.change(&who, change, None).await?;
     let root = api.pki.authority.root();
     let view = ZoneView {
-        // One that was made anew was trusted by nobody before, either.
+        // A root that was made again was not trusted before, either.
         new_root: root.key_sha256() != former.key_sha256() && root.cross().is_some(),
         ..view(&api, &api.snapshot(), &zone)
     };

@@ -19,7 +19,7 @@ use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, is_own}
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
 use bentlane_queue::BoundedQueue;
-use bentlane_store::Kept;
+use bentlane_store::StoredVerdict;
 use futures_util::{StreamExt, stream};
 use rustls::pki_types::CertificateDer;
 use time::OffsetDateTime;
@@ -50,7 +50,7 @@ pub(crate) struct RouteChecker {
     verdicts: Mutex<HashMap<String, Checked>>,
     /// Which app each route was last proved with.
     proved_with: Mutex<HashMap<String, Holder>>,
-    history: Arc<BoundedQueue<Kept>>,
+    history: Arc<BoundedQueue<StoredVerdict>>,
     events: Events,
     changed: Notify,
 }
@@ -121,7 +121,7 @@ impl RouteChecker {
         certificates: Arc<Certificates>,
         listeners: &CheckedListeners<'_>,
         check_every: Duration,
-        history: Arc<BoundedQueue<Kept>>,
+        history: Arc<BoundedQueue<StoredVerdict>>,
         events: Events,
     ) -> Self {
         let unbound = SocketAddr::from(([127, 0, 0, 1], 443));
@@ -181,7 +181,7 @@ impl RouteChecker {
             }
             stays
         });
-        // A route that leads elsewhere now is another app's.
+        // A route with another target is another app's.
         lock(&self.proved_with).retain(|address, _| !stale.contains(address));
         let mut scheduler = self.scheduler();
         scheduler.set_routes(routes.into_keys());
@@ -358,7 +358,7 @@ impl RouteChecker {
             self.events.send(Event::Verdict(Box::new(verdict.clone())));
         }
         if !same {
-            self.history.push(Kept {
+            self.history.push(StoredVerdict {
                 verdict: verdict.clone(),
                 holder,
             });

@@ -107,7 +107,7 @@ impl AuthorityStore {
         is_trusted: impl FnOnce() -> bool,
     ) -> Result<RootChange, AuthorityStoreError> {
         let root = self.root();
-        // A root from elsewhere is what somebody chose.
+        // An imported root was chosen by the user.
         let is_ours = root.is_constrained() && !root.issues_itself();
         if !is_ours || zones.iter().all(|zone| root.covers(zone)) {
             return Ok(RootChange::None);
@@ -231,7 +231,7 @@ impl AuthorityStore {
         issuer
     }
 
-    /// Encrypts the root's key under `next`, or stores it in the clear.
+    /// Encrypts the root's key under `next`, or stores it unencrypted.
     pub(crate) fn protect(
         &self,
         passphrase: Option<&Passphrase>,

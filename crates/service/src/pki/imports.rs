@@ -158,7 +158,7 @@ impl Imports {
         self.pairs().clone()
     }
 
-    /// Reads a pair from these files, checks it, stores a copy and serves it, in place of the one with
+    /// Reads a pair from these files, checks it, stores a copy and serves it, instead of the one with
     /// the same first name.
     pub(crate) fn import(
         &self,

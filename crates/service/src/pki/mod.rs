@@ -12,7 +12,7 @@ use bentlane_ca::{AuthorityError, Issuer, Owner, Passphrase, chain_pem};
 use bentlane_model::{Name, Snapshot, Zone, chain};
 use bentlane_proxy::Certificates;
 use bentlane_store::DataDir;
-use bentlane_system::{Ours, StoreReport, System, Trusts};
+use bentlane_system::{OwnRoot, StoreReport, System, TrustState};
 use time::OffsetDateTime;
 use tokio::sync::{Mutex, MutexGuard};
 use tokio::task::spawn_blocking;
@@ -173,10 +173,10 @@ impl Pki {
     }
 
     /// What trust stores are asked about: our root, and the chain that our own server shows.
-    pub(crate) fn ours(&self) -> Option<Ours> {
+    pub(crate) fn ours(&self) -> Option<OwnRoot> {
         let served = self.served.shown(OWN_NAME)?;
         let root = self.authority.root();
-        Ours::new(
+        OwnRoot::new(
             root.certificate_pem(),
             &chain_pem(&served.chain),
             OWN_NAME,
@@ -201,7 +201,7 @@ impl Pki {
         let home = std::env::var_os("HOME").unwrap_or_default();
         let reports = self.ours().map(|ours| ours.reports(&[home.into()]));
         let holds =
-            |report: &StoreReport| !report.ours.is_empty() || report.state == Trusts::Trusted;
+            |report: &StoreReport| !report.ours.is_empty() || report.state == TrustState::Trusted;
         reports.is_some_and(|reports| reports.iter().any(holds))
     }
 }

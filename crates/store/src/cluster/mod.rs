@@ -69,7 +69,7 @@ pub enum ClusterError {
         "PostgreSQL does not run as root, and there is no account `{PACKAGE_ACCOUNT}` to run it as: run `apt-get install postgresql`"
     )]
     NoAccount,
-    /// The account that runs the service has no name, by which the server knows its client.
+    /// The account that runs the service has no name, which the server needs for its client.
     #[error(
         "the account {uid} has no name in the system's list of users, and PostgreSQL needs one: run the service as a user with a name, or give a database with --database-url"
     )]
@@ -266,7 +266,7 @@ impl Cluster {
         Ok(())
     }
 
-    /// Has the server give way to whoever needs the processor at once, such as requests that pass
+    /// Lowers the server's priority below that of requests that pass
     /// while what passed is written down.
     fn give_way(&self) {
         let pid = self.running().and_then(|(pid, _)| i32::try_from(pid).ok());

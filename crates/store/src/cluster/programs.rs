@@ -179,7 +179,7 @@ pub(super) fn check_way(account: Account, path: &Path) -> Result<(), ClusterErro
     Ok(())
 }
 
-/// The name of the account that this process runs as, by which the server knows its client.
+/// The name of the account that this process runs as, which the server checks.
 pub(super) fn own_name() -> Result<String, ClusterError> {
     let uid = nix::unistd::geteuid();
     let user = User::from_uid(uid)

@@ -29,7 +29,7 @@ use crate::entity::{revision, route, zone};
 use crate::migration::Migrator;
 use journal::Entry;
 
-/// The channel on which the database tells of each new revision.
+/// The channel on which the database notifies of each new revision.
 pub const CHANNEL: &str = "bentlane_configuration";
 
 /// Rows in one statement: PostgreSQL takes 65,535 values in one, and a row has six.
@@ -182,7 +182,7 @@ impl Store {
         Ok(Self { database })
     }
 
-    /// A connection on which the database tells of each new revision, on [`CHANNEL`].
+    /// A connection on which the database notifies of each new revision, on [`CHANNEL`].
     ///
     /// # Errors
     /// When no connection can be had.
@@ -265,7 +265,7 @@ impl Store {
         Ok(after)
     }
 
-    /// Notes in the journal what was changed outside the configuration, under a revision of its own.
+    /// Adds a change outside the configuration to the journal, with its own revision.
     ///
     /// # Errors
     /// When the database fails.
@@ -324,7 +324,7 @@ async fn latest_revision(transaction: &DatabaseTransaction) -> Result<i64, Store
     Ok(counter.map_or(0, |row| row.number))
 }
 
-/// Ends `transaction` with the next revision, and tells everybody who listens.
+/// Commits `transaction` with the next revision, and notifies listeners.
 async fn commit(transaction: DatabaseTransaction, next: i64) -> Result<(), StoreError> {
     revision::Entity::update(revision::ActiveModel {
         id: Set(1),

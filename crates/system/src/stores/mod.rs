@@ -13,8 +13,8 @@ use std::{fs, io};
 use serde::Serialize;
 
 use crate::browsers::{Browser, Family};
+use crate::content::Content;
 use crate::error::SystemError;
-use crate::place::Content;
 use crate::profiles::{PROFILES, profiles};
 
 /// The password that Java's own store has, wherever nobody changed it.
@@ -99,7 +99,7 @@ pub struct Root {
 
 /// A certificate in a store.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Held {
+pub struct StoredCertificate {
     /// The certificate, PEM.
     pub pem: String,
     /// Whether it is trusted for TLS servers.
@@ -118,9 +118,13 @@ impl TrustStore {
     /// The certificates that the store holds. Of a browser's these are the added ones.
     ///
     /// # Errors
-    /// Why it cannot be told.
-    pub fn held(&self) -> Result<Vec<Held>, String> {
-        let trusted = |roots: Vec<String>| roots.into_iter().map(|pem| Held { pem, trusted: true });
+    /// Why it is unknown.
+    pub fn held(&self) -> Result<Vec<StoredCertificate>, String> {
+        let trusted = |roots: Vec<String>| {
+            roots
+                .into_iter()
+                .map(|pem| StoredCertificate { pem, trusted: true })
+        };
         match self.kind {
             StoreKind::System => {
                 let text = fs::read_to_string(&self.path).map_err(|cause| cause.to_string())?;
@@ -274,13 +278,16 @@ impl TrustStore {
     }
 
     /// What is in a browser's database, by the names that it was given there.
-    fn named_certificates(&self) -> Result<Vec<(String, Vec<Held>)>, String> {
+    fn named_certificates(&self) -> Result<Vec<(String, Vec<StoredCertificate>)>, String> {
         let database = self.database();
         let listed = self.call(&["-L", "-d", &database])?;
         let read = |(nickname, trusted): (String, bool)| {
             let pem = self.call(&["-L", "-d", &database, "-n", &nickname, "-a"])?;
             let held = certificates(&pem).into_iter();
-            Ok((nickname, held.map(|pem| Held { pem, trusted }).collect()))
+            Ok((
+                nickname,
+                held.map(|pem| StoredCertificate { pem, trusted }).collect(),
+            ))
         };
         listed
             .lines()

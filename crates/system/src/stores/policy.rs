@@ -11,11 +11,11 @@ use std::{fs, io};
 use serde_json::{Map, Value, json};
 
 use crate::browsers::Family;
+use crate::content::Content;
 use crate::error::SystemError;
 use crate::files::read_file;
-use crate::kept::Replaced;
-use crate::place::Content;
 use crate::plan::KEPT;
+use crate::record::Replaced;
 use crate::stores::{Root, body, certificates};
 
 /// The policy of Chromium's that lists roots.
@@ -30,7 +30,7 @@ const LARGEST: u64 = 1024 * 1024;
 /// The roots that the policy in `path` has a browser trust, PEM.
 ///
 /// # Errors
-/// Why it cannot be told.
+/// Why it is unknown.
 pub(crate) fn roots(family: Option<Family>, path: &Path) -> Result<Vec<String>, String> {
     if family == Some(Family::Firefox) {
         let policies = parse(path)?.unwrap_or_default();
@@ -166,7 +166,7 @@ fn listed(policies: &Value) -> Vec<String> {
 /// Firefox's policies.
 struct Firefox {
     path: PathBuf,
-    /// Where what was there before is kept.
+    /// Where the original is kept.
     kept: PathBuf,
 }
 
@@ -230,7 +230,7 @@ impl Firefox {
             .iter()
             .any(|it| Path::new(it).parent() == self.path.parent());
         let rest = now.with_text(format!("{policies:#}\n"));
-        // What was there before, unless somebody else has written there since.
+        // The original, unless another program has written there since.
         let before = known.filter(|known| known.left == now).map(|it| it.before);
         let after = match (&before, others) {
             (Some(before), false) => before.clone(),
@@ -376,7 +376,7 @@ mod tests {
         firefox.remove(&root("2b")).unwrap();
         assert_eq!(firefox.now().unwrap(), there);
 
-        // Somebody else adds a policy: it stays, and ours goes.
+        // Another program adds a policy: it stays, and ours is removed.
         firefox.add(&root("1a")).unwrap();
         let text = fs::read_to_string(&firefox.path).unwrap();
         fs::write(&firefox.path, text.replacen("{", "{\"x\": 1,", 1)).unwrap();

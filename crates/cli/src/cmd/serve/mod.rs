@@ -126,7 +126,7 @@ impl Serve {
         }
         let config = self.config(data_dir, settings)?;
         let inherited = Inherited::take().map_err(|source| CliError::Io {
-            verb: "take over the sockets that this was started with".to_owned(),
+            verb: "use the sockets that were passed on".to_owned(),
             source,
         })?;
         let runtime = tokio::runtime::Builder::new_multi_thread()

@@ -20,7 +20,7 @@ use crate::error::CliError;
 
 /// The first number of a socket that is passed on (sd_listen_fds(3)).
 const FIRST_PASSED: i32 = 3;
-/// Ports below this are root's, unless the system was told otherwise (ip(7)).
+/// Ports below this need root, unless the system is configured otherwise (ip(7)).
 const FIRST_FREE_PORT: u16 = 1024;
 /// What belongs to root's session, and is not the user's.
 const OF_ROOT: [&str; 8] = [
@@ -145,7 +145,7 @@ fn keep_right_to_bind() {
         set_capabilities(None, sets).and_then(|()| configure_capability_in_ambient_set(bind, true));
 }
 
-/// Sees to it that no program that the service starts inherits a right of its own.
+/// Makes sure that programs that the service starts inherit none of its rights.
 pub(super) fn keep_rights_to_ourselves() -> Result<(), CliError> {
     let close = || {
         clear_ambient_capability_set()?;

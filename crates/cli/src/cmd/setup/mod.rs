@@ -15,12 +15,12 @@ use serde::{Deserialize, Serialize};
 
 use self::found::{Proposal, proposals};
 use super::check::Check;
-use super::system::{How, OnlyPart};
+use super::system::{ApplyOptions, OnlyPart};
 use super::{confirm, machine, route, zone};
 use crate::account::home;
 use crate::client::{Client, segment};
 use crate::error::{Answer, CliError};
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// What setup did, in the data folder, so that it can be undone.
 const RECORD: &str = "setup.json";
@@ -54,7 +54,7 @@ pub(crate) struct Setup {
     /// Do it without asking
     #[arg(long)]
     yes: bool,
-    /// Take back what setup did
+    /// Undo what setup did
     #[arg(long, conflicts_with_all = ["zone", "only", "dry_run"])]
     undo: bool,
 }
@@ -216,7 +216,7 @@ impl Setup {
             output.say(&route.url);
         }
         if !plan.for_root.is_empty() {
-            output.say("For the rest, which needs root:\n  sudo bentlane setup --yes");
+            output.say("For the other steps, which need root:\n  sudo bentlane setup --yes");
         }
         Ok(answer)
     }
@@ -294,7 +294,7 @@ impl Setup {
         })
     }
 
-    /// Proposes a zone, with what speaks for and against it, and asks on a terminal.
+    /// Proposes a zone, with its advantages and disadvantages, and asks on a terminal.
     fn choose_zone(&self, output: &Output) -> Result<Name, CliError> {
         let proposed = found::usual_zone();
         if self.yes || self.dry_run || !confirm::is_asked() {
@@ -331,10 +331,10 @@ impl Setup {
         done: &mut Done,
     ) -> Result<(), CliError> {
         let machine = Machine::default();
-        let how = |only| How {
+        let how = |only| ApplyOptions {
             only: Some(only),
             yes: true,
-            ..How::default()
+            ..ApplyOptions::default()
         };
         for step in &plan.steps {
             match step.part {
@@ -360,7 +360,7 @@ impl Setup {
                     }
                 }
                 Part::Trust => {
-                    let trust = How {
+                    let trust = ApplyOptions {
                         without_root: !nix::unistd::geteuid().is_root(),
                         ..how(OnlyPart::Trust)
                     };
@@ -385,7 +385,7 @@ impl Setup {
         }
         // The hosts file has the routes' names, so it comes after them.
         if plan.steps.iter().any(|step| step.part == Part::Lookups) {
-            How::refresh_hosts(client, &machine).await?;
+            ApplyOptions::refresh_hosts(client, &machine).await?;
         }
         if plan.steps.iter().any(|step| step.part == Part::Unit) {
             how(OnlyPart::Unit)
@@ -400,7 +400,7 @@ impl Setup {
         Ok(())
     }
 
-    /// Takes back what setup did: what is attached, the routes and the zone that it added, and the
+    /// Undoes what setup did: what is attached, the routes and the zone that it added, and the
     /// service that it started.
     async fn undo(
         &self,
@@ -409,9 +409,9 @@ impl Setup {
         output: &Output,
     ) -> Result<Answer, CliError> {
         let done = read_record(data_dir);
-        let how = How {
+        let how = ApplyOptions {
             yes: self.yes,
-            ..How::default()
+            ..ApplyOptions::default()
         };
         let client = Client::open(data_dir, typed).ok();
         how.detach(client.as_ref(), &Machine::default(), data_dir, output)
@@ -439,7 +439,7 @@ impl Setup {
     }
 }
 
-/// What somebody else removed meanwhile is gone, too.
+/// What was removed meanwhile counts as removed, too.
 fn gone(removed: Result<(), CliError>) -> Result<(), CliError> {
     match removed {
         Err(CliError::Refused(problem)) if problem.status == 404 => Ok(()),
@@ -485,7 +485,7 @@ impl Plan {
 }
 
 fn in_words(output: &Output, plan: &Plan) -> String {
-    let mut lines = vec![output.paint(Tone::Strong, "Plan")];
+    let mut lines = vec![output.paint(Style::Strong, "Plan")];
     if plan.starts_again {
         lines.push("    service  starts again, on ports 53, 80 and 443".to_owned());
     }
@@ -503,7 +503,7 @@ fn in_words(output: &Output, plan: &Plan) -> String {
         let part = part.map(|it| it.get_name().to_owned()).unwrap_or_default();
         lines.push(format!("{number:>2}  {part:<8} {}", step.text));
         for detail in &step.details {
-            lines.push(output.paint(Tone::Muted, &format!("             {detail}")));
+            lines.push(output.paint(Style::Muted, &format!("             {detail}")));
         }
     }
     for Proposal {
@@ -519,7 +519,7 @@ fn in_words(output: &Output, plan: &Plan) -> String {
             "{number:>2}  route    {address} → {target}{}",
             title.unwrap_or_default()
         ));
-        lines.push(output.paint(Tone::Muted, &format!("             {seen}")));
+        lines.push(output.paint(Style::Muted, &format!("             {seen}")));
     }
     if number == 0 {
         lines.push("    nothing is missing".to_owned());

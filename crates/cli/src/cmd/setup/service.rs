@@ -61,7 +61,7 @@ pub(super) async fn start(
 }
 
 /// Stops the service, as Ctrl-C would. The process that it names has to be its user's: root stops
-/// nothing else because somebody's service says so.
+/// nothing else, whatever a service says.
 pub(super) async fn stop(client: &Client, data_dir: &Path) -> Result<(), CliError> {
     let status: Status = client.get("/status").await?;
     let failed = |source| CliError::Io {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use bentlane_api_types::{MachineAction, MachineChange, MachineNote, Routes, Status, Zones};
 use bentlane_model::Name;
 use bentlane_system::{
-    Content, Facts, Ours, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,
+    Content, Facts, OwnRoot, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,
     read_file,
 };
 use clap::{Args, ValueEnum};
@@ -15,7 +15,7 @@ use crate::account::{Account, home};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::input::read_text;
-use crate::output::{Output, Tone, progress};
+use crate::output::{Output, Style, progress};
 
 /// Bytes of the list of the keys that roots had.
 const LARGEST_LIST: u64 = 64 * 1024;
@@ -33,7 +33,7 @@ const UNIT_NEXT: &str = "systemd has the ports now, and starts the service at th
   sudo bentlane system attach --only unit      from the start of the machine, as an ordinary user")]
 pub(crate) struct Attach {
     #[command(flatten)]
-    pub(super) how: How,
+    pub(super) how: ApplyOptions,
 }
 
 #[derive(Debug, Args)]
@@ -43,11 +43,11 @@ pub(crate) struct Attach {
   sudo bentlane system detach --only hosts --yes")]
 pub(crate) struct Detach {
     #[command(flatten)]
-    pub(super) how: How,
+    pub(super) how: ApplyOptions,
 }
 
 #[derive(Clone, Debug, Default, Args)]
-pub(crate) struct How {
+pub(crate) struct ApplyOptions {
     /// This part alone
     #[arg(long, value_enum)]
     pub(crate) only: Option<OnlyPart>,
@@ -119,7 +119,7 @@ impl Planned {
     }
 }
 
-impl How {
+impl ApplyOptions {
     /// Whether this part is wanted: `by_default` where none is named.
     fn wants(&self, part: OnlyPart, by_default: bool) -> bool {
         self.only.map_or(by_default, |only| only == part)
@@ -157,7 +157,7 @@ impl How {
         }
     }
 
-    /// Has the journal tell what was changed, where a service runs that has one.
+    /// Adds the change to the journal, if a service with one runs.
     async fn note(
         &self,
         client: Option<&Client>,
@@ -270,7 +270,7 @@ impl How {
         Ok(true)
     }
 
-    fn plan_trust(&self, ours: &Ours, planned: &mut Planned) -> Result<(), CliError> {
+    fn plan_trust(&self, ours: &OwnRoot, planned: &mut Planned) -> Result<(), CliError> {
         let refused = if !ours.is_constrained() {
             "the root in force is unconstrained: it can vouch for any name, so it is not put into \
              trust stores; `bentlane authority rotate` makes one that vouches for your zones alone"
@@ -291,7 +291,7 @@ impl How {
         Ok(())
     }
 
-    /// Puts back what was there before.
+    /// Restores what was replaced.
     pub(crate) async fn detach(
         &self,
         client: Option<&Client>,
@@ -305,14 +305,14 @@ impl How {
             planned.files = machine.plan_detach(&parts)?;
         }
         let mut ours = None;
-        // Our roots are known by whose they are, which the certificate tells.
+        // Our roots are recognised by the owner in the certificate.
         let root = data_dir.join("root.pem");
         if self.wants(OnlyPart::Trust, true) && root.exists() {
             let approved = machine.approved()?.map(|approved| approved.roots);
             let keys = former_keys(data_dir)
                 .into_iter()
                 .chain(approved.unwrap_or_default());
-            ours = Ours::new(&read_text(&root)?, "", "localhost", keys);
+            ours = OwnRoot::new(&read_text(&root)?, "", "localhost", keys);
             let homes = self.homes()?;
             planned.stores = ours
                 .as_ref()
@@ -329,7 +329,7 @@ impl How {
             if !planned.stores.is_empty() && machine.approved()?.is_some() {
                 machine.approve_roots(data_dir, [])?;
             }
-            output.say("everything is as it was before");
+            output.say("everything is restored");
         }
         Ok(Answer::Yes)
     }
@@ -339,7 +339,7 @@ impl How {
         &self,
         output: &Output,
         machine: &Machine,
-        ours: Option<&Ours>,
+        ours: Option<&OwnRoot>,
         planned: &Planned,
         adds: bool,
     ) -> Result<bool, CliError> {
@@ -427,17 +427,17 @@ fn files_in_words(output: &Output, plan: &Plan) -> String {
         let zones: Vec<&str> = zones.iter().map(Name::as_str).collect();
         lines.push(format!(
             "names in {} may be changed on this machine from now on, and no others",
-            output.paint(Tone::Strong, &zones.join(", "))
+            output.paint(Style::Strong, &zones.join(", "))
         ));
     }
     match &plan.program {
         Some(ProgramStep::Install { to, .. }) => lines.push(format!(
             "{}  a copy of this program that only root can change, for systemd to run",
-            output.paint(Tone::Strong, &to.display().to_string())
+            output.paint(Style::Strong, &to.display().to_string())
         )),
         Some(ProgramStep::Remove { path }) => lines.push(format!(
             "{}  remove the copy of this program",
-            output.paint(Tone::Strong, &path.display().to_string())
+            output.paint(Style::Strong, &path.display().to_string())
         )),
         None => {}
     }
@@ -465,11 +465,11 @@ fn files_in_words(output: &Output, plan: &Plan) -> String {
             (StepKind::Clean, _) => "remove the block; the rest of the file stays",
             (StepKind::Forget, _) => "leave it: another program has replaced the file",
         };
-        let path = output.paint(Tone::Strong, &step.path.display().to_string());
+        let path = output.paint(Style::Strong, &step.path.display().to_string());
         lines.push(format!("{path}  {what}"));
         if let Some(caution) = &step.caution {
             let caution = format!("  careful: {caution}");
-            lines.push(output.paint(Tone::Broken, &caution));
+            lines.push(output.paint(Style::Broken, &caution));
         }
         lines.extend(difference(output, step));
     }
@@ -486,8 +486,8 @@ fn difference(output: &Output, step: &Step) -> Vec<String> {
     let (now, after) = (lines(&step.now), lines(&step.after));
     let gone = now.iter().filter(|line| !after.contains(line));
     let new = after.iter().filter(|line| !now.contains(line));
-    gone.map(|line| output.paint(Tone::Broken, &format!("  - {line}")))
-        .chain(new.map(|line| output.paint(Tone::Passing, &format!("  + {line}"))))
+    gone.map(|line| output.paint(Style::Broken, &format!("  - {line}")))
+        .chain(new.map(|line| output.paint(Style::Passing, &format!("  + {line}"))))
         .collect()
 }
 

@@ -22,14 +22,14 @@ when it is called with `undo`.")]
 pub(crate) struct Guide {
     /// The system
     #[arg(value_enum)]
-    system: Elsewhere,
+    system: OtherSystem,
     /// Print one script that does it, and undoes it
     #[arg(long)]
     script: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum Elsewhere {
+enum OtherSystem {
     /// macOS
     Macos,
     /// Windows
@@ -101,17 +101,17 @@ impl Guide {
 }
 
 impl Values {
-    fn words(&self, system: Elsewhere) -> String {
+    fn words(&self, system: OtherSystem) -> String {
         let (zones, dns) = (self.zones.join(", "), self.dns);
         match system {
-            Elsewhere::Macos => format!(
+            OtherSystem::Macos => format!(
                 "On macOS, a file in /etc/resolver for each zone has lookups of {zones} ask {dns},\n\
                  on any port. The root goes into the system's keychain. Names with a loopback address\n\
                  of their own need an alias on lo0.\n\n\
                  bentlane system guide macos --script > bentlane.sh\n\
                  sudo sh bentlane.sh            and to undo it: sudo sh bentlane.sh undo\n"
             ),
-            Elsewhere::Windows => format!(
+            OtherSystem::Windows => format!(
                 "On Windows, a rule in the name resolution policy table has lookups of {zones} ask\n\
                  {ip}. Windows asks port 53 alone{hosts}. The root goes into the computer's store.\n\n\
                  bentlane system guide windows --script > bentlane.ps1\n\
@@ -122,13 +122,13 @@ impl Values {
                     _ => ", where this service does not listen: the script writes the hosts file",
                 }
             ),
-            Elsewhere::Wsl => "With the service in the Linux subsystem, Windows reaches its TCP ports on \
+            OtherSystem::Wsl => "With the service in the Linux subsystem, Windows reaches its TCP ports on \
                  localhost, and its\nresolver not at all: exact names go into the hosts file of Windows, \
                  and wildcards are not found.\n\n\
                  bentlane system guide wsl --script > bentlane.ps1\n\
                  As administrator of Windows: powershell -File bentlane.ps1        and to undo it: … undo\n"
                 .to_owned(),
-            Elsewhere::Phone => "A phone takes the root as a file: a profile on iOS, a certificate on \
+            OtherSystem::Phone => "A phone takes the root as a file: a profile on iOS, a certificate on \
                  Android. It finds the names\nonly where it may reach this service, which listens on \
                  this machine alone.\n\n\
                  bentlane system guide phone --script > bentlane-phone.sh\n\
@@ -137,12 +137,12 @@ impl Values {
         }
     }
 
-    fn script(&self, system: Elsewhere) -> String {
+    fn script(&self, system: OtherSystem) -> String {
         match system {
-            Elsewhere::Macos => self.macos(),
-            Elsewhere::Windows => self.windows(self.dns.port() == 53),
-            Elsewhere::Wsl => self.windows(false),
-            Elsewhere::Phone => PHONE.to_owned(),
+            OtherSystem::Macos => self.macos(),
+            OtherSystem::Windows => self.windows(self.dns.port() == 53),
+            OtherSystem::Wsl => self.windows(false),
+            OtherSystem::Phone => PHONE.to_owned(),
         }
     }
 
@@ -263,7 +263,7 @@ $Root = @'
 {{root}}
 '@
 
-function Remove-Ours {
+function Remove-OwnRoot {
     Get-DnsClientNrptRule | Where-Object Comment -eq $Mark | Remove-DnsClientNrptRule -Force
     $Kept = @(Get-Content $Hosts | Where-Object { -not $_.EndsWith($Mark) })
     Set-Content -Path $Hosts -Value $Kept
@@ -271,14 +271,14 @@ function Remove-Ours {
 }
 
 if ($What -eq 'attach') {
-    Remove-Ours
+    Remove-OwnRoot
 {{rules}}    if ($Names) { Add-Content -Path $Hosts -Value $Names }
     $File = New-TemporaryFile
     Set-Content -Path $File -Value $Root
     Import-Certificate -FilePath $File -CertStoreLocation Cert:\LocalMachine\Root | Out-Null
     Remove-Item $File
 } elseif ($What -eq 'undo') {
-    Remove-Ours
+    Remove-OwnRoot
 } else {
     Write-Error 'usage: bentlane.ps1 [attach|undo]'
 }
@@ -328,9 +328,9 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Elsewhere::Macos)]
-    #[case(Elsewhere::Phone)]
-    fn shells_take_the_scripts(#[case] system: Elsewhere) {
+    #[case(OtherSystem::Macos)]
+    #[case(OtherSystem::Phone)]
+    fn shells_take_the_scripts(#[case] system: OtherSystem) {
         let script = values(17053).script(system);
         for (linter, args) in [("sh", &["-n"][..]), ("shellcheck", &["-s", "sh", "-"])] {
             let mut linting = Command::new(linter)
@@ -349,13 +349,13 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Elsewhere::Macos, 17053, &["nameserver 127.0.0.1\\nport 17053\\n' > /etc/resolver/fell.test", "alias 127.77.0.2 up", "-alias 127.77.0.2", "rm -f /etc/resolver/moor.test", "'Bent Lane root 1a on rowan'\\''s'", "127.77.0.2 db.moor.test # bentlane"])]
-    #[case(Elsewhere::Windows, 53, &["-Namespace '.moor.test' -NameServers '127.0.0.1'", "'Bent Lane root 1a on rowan''s'", "QUFB"])]
-    #[case(Elsewhere::Windows, 17053, &["127.0.0.1 a.moor.test # bentlane"])]
-    #[case(Elsewhere::Wsl, 53, &["127.0.0.1 a.moor.test # bentlane"])]
-    #[case(Elsewhere::Phone, 53, &["--as apple-profile"])]
+    #[case(OtherSystem::Macos, 17053, &["nameserver 127.0.0.1\\nport 17053\\n' > /etc/resolver/fell.test", "alias 127.77.0.2 up", "-alias 127.77.0.2", "rm -f /etc/resolver/moor.test", "'Bent Lane root 1a on rowan'\\''s'", "127.77.0.2 db.moor.test # bentlane"])]
+    #[case(OtherSystem::Windows, 53, &["-Namespace '.moor.test' -NameServers '127.0.0.1'", "'Bent Lane root 1a on rowan''s'", "QUFB"])]
+    #[case(OtherSystem::Windows, 17053, &["127.0.0.1 a.moor.test # bentlane"])]
+    #[case(OtherSystem::Wsl, 53, &["127.0.0.1 a.moor.test # bentlane"])]
+    #[case(OtherSystem::Phone, 53, &["--as apple-profile"])]
     fn scripts_are_filled_in(
-        #[case] system: Elsewhere,
+        #[case] system: OtherSystem,
         #[case] port: u16,
         #[case] wanted: &[&str],
     ) {
@@ -366,6 +366,6 @@ mod tests {
         assert!(!script.contains("{{"), "{script}");
         assert!(script.contains("obody has tried"), "{script}");
         let rules = script.contains("    Add-DnsClientNrptRule");
-        assert_eq!(rules, system == Elsewhere::Windows && port == 53);
+        assert_eq!(rules, system == OtherSystem::Windows && port == 53);
     }
 }

@@ -13,8 +13,8 @@ use bentlane_api_types::{AuthorityView, Status};
 use bentlane_system::System as Machine;
 use clap::{Args, Subcommand};
 
+pub(crate) use self::attach::{ApplyOptions, OnlyPart};
 use self::attach::{Attach, Detach};
-pub(crate) use self::attach::{How, OnlyPart};
 use self::guide::Guide;
 use super::trust::{self, Shell};
 use super::{junit, machine};

@@ -11,7 +11,7 @@ use serde::Serialize;
 use super::super::{machine, trust};
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::output::{Output, Tone};
+use crate::output::{Output, Style};
 
 /// Addresses at which a resolver of this machine would stand in our way, or before us.
 const PORT_53: [&str; 4] = ["127.0.0.1:53", "[::1]:53", "127.0.0.53:53", "0.0.0.0:53"];
@@ -23,8 +23,8 @@ struct Report {
     machine: MachineVerdict,
     /// What is attached.
     parts: Vec<PartReport>,
-    /// Entries of the hosts file that stand before our zones.
-    shadowing: Vec<Shadow>,
+    /// Entries of the hosts file for names in our zones.
+    shadowing: Vec<ShadowedName>,
     others_on_port_53: Vec<Other>,
     /// Each store by itself.
     stores: Vec<StoreReport>,
@@ -41,7 +41,7 @@ struct PartReport {
 }
 
 #[derive(Debug, Serialize)]
-struct Shadow {
+struct ShadowedName {
     path: PathBuf,
     line: usize,
     address: IpAddr,
@@ -86,7 +86,7 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
         .iter()
         .filter_map(|z| z.name.parse().ok())
         .collect();
-    let shadow = |entry: HostsEntry| Shadow {
+    let shadow = |entry: HostsEntry| ShadowedName {
         path: path.clone(),
         line: entry.line,
         address: entry.address,
@@ -115,8 +115,8 @@ async fn report(client: &Client, machine: &Machine) -> Result<Report, CliError> 
 }
 
 fn describe(output: &Output, report: &Report) -> String {
-    let broken = output.paint(Tone::Broken, "✕");
-    let arrow = output.paint(Tone::Fix, "→");
+    let broken = output.paint(Style::Broken, "✕");
+    let arrow = output.paint(Style::Fix, "→");
     let mut lines = vec![machine::describe(output, &report.machine)];
     if !report.to_restart.is_empty() {
         let names = report.to_restart.join(" and ");
@@ -125,7 +125,7 @@ fn describe(output: &Output, report: &Report) -> String {
         ));
     }
     lines.push(String::new());
-    lines.push(output.paint(Tone::Strong, "Attached parts"));
+    lines.push(output.paint(Style::Strong, "Attached parts"));
     for part in &report.parts {
         let state = match part.state {
             PartState::Detached => {
@@ -135,14 +135,14 @@ fn describe(output: &Output, report: &Report) -> String {
                 } else {
                     "not attached"
                 };
-                output.paint(Tone::Muted, words)
+                output.paint(Style::Muted, words)
             }
             PartState::Attached => "attached".to_owned(),
-            PartState::Changed => output.paint(Tone::Broken, "changed by another program since"),
-            PartState::CutShort => output.paint(Tone::Broken, "attaching was cut short"),
+            PartState::Changed => output.paint(Style::Broken, "changed by another program since"),
+            PartState::CutShort => output.paint(Style::Broken, "attaching was cut short"),
         };
         let label = format!("{:<9}", part.part.as_str());
-        let label = output.paint(Tone::Muted, &label);
+        let label = output.paint(Style::Muted, &label);
         lines.push(format!("  {label} {}  {state}", part.path.display()));
     }
     let changed =
@@ -151,7 +151,7 @@ fn describe(output: &Output, report: &Report) -> String {
         lines.push(format!("{arrow} sudo bentlane system attach"));
     }
     for shadow in &report.shadowing {
-        let Shadow {
+        let ShadowedName {
             path,
             line,
             address,

@@ -12,7 +12,7 @@ use bentlane_checks::{
 
 use crate::plan::System;
 use crate::stores::StoreKind;
-use crate::trust::{ClientTrust, Ours, Trusts};
+use crate::trust::{ClientTrust, OwnRoot, TrustState};
 
 /// For how long a lookup may take: browsers have given up by then, or their users have.
 const PATIENCE: Duration = Duration::from_secs(4);
@@ -25,7 +25,7 @@ impl System {
     pub fn look(
         &self,
         to_reach: &ToReach,
-        ours: &Ours,
+        ours: &OwnRoot,
         clients: impl FnOnce() -> Vec<ClientTrust>,
     ) -> MachineSeen {
         let resolved = self
@@ -101,7 +101,7 @@ fn in_short(error: &str) -> String {
     error.rsplit(": ").next().unwrap_or_default().to_lowercase()
 }
 
-fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
+fn seen(client: ClientTrust, ours: &OwnRoot) -> ClientSeen {
     let place = client.store.display();
     let by = match (client.kind, client.untested) {
         (StoreKind::Policy, _) => format!("policy {place}"),
@@ -110,15 +110,15 @@ fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
         (StoreKind::System | StoreKind::Java, _) => place.to_string(),
     };
     let fix = match &client.state {
-        _ if !ours.is_ours() => Fix::text(
-            "the root is not one that Bent Lane made: whoever made it knows how it is trusted",
-        ),
+        _ if !ours.is_ours() => {
+            Fix::text("the root was not made by Bent Lane: its maker knows how it is trusted")
+        }
         _ if !ours.is_constrained() => Fix::action(
             "the root can vouch for any name, so it is not put into trust stores; make one that \
              vouches for your zones alone, then attach",
             Action::RotateAuthority,
         ),
-        Trusts::Unknown { .. } if client.kind == StoreKind::Browser => Fix::command(
+        TrustState::Unknown { .. } if client.kind == StoreKind::Browser => Fix::command(
             "install the tool that works on the database",
             "sudo apt install libnss3-tools",
         ),
@@ -130,10 +130,10 @@ fn seen(client: ClientTrust, ours: &Ours) -> ClientSeen {
             None => client.client,
         },
         trust: match client.state {
-            Trusts::Trusted => ClientTrustSeen::Trusted,
-            Trusts::Former => ClientTrustSeen::Former,
-            Trusts::NotTrusted { .. } => ClientTrustSeen::Refused,
-            Trusts::Unknown { reason } => ClientTrustSeen::Unknown(reason),
+            TrustState::Trusted => ClientTrustSeen::Trusted,
+            TrustState::Former => ClientTrustSeen::Former,
+            TrustState::NotTrusted { .. } => ClientTrustSeen::Refused,
+            TrustState::Unknown { reason } => ClientTrustSeen::Unknown(reason),
         },
         by,
         reach: client.reach,

@@ -61,7 +61,7 @@ impl Content {
         }
     }
 
-    /// A file with this text in the place of what is here: owner and mode of a file stay.
+    /// Replaces the content by this text; owner and mode of a file stay.
     pub(crate) fn with_text(&self, text: String) -> Self {
         match self {
             Self::File { mode, uid, gid, .. } => Self::File {

@@ -4,7 +4,7 @@ use std::{fs, io};
 
 use serde::{Deserialize, Serialize};
 
-use crate::place::Content;
+use crate::content::Content;
 
 /// The file with the record of what was changed.
 const RECORD: &str = "attached.json";
@@ -56,7 +56,7 @@ impl Part {
     }
 }
 
-/// A file that was replaced: what was there before, and what we left.
+/// A file that was replaced: its former content, and ours.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub(crate) struct Replaced {
     pub(crate) path: PathBuf,

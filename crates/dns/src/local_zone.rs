@@ -24,7 +24,7 @@ const LONGEST_CHAIN: usize = 8;
 
 /// A part of the tree of names that is ours to answer for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Realm<'a> {
+pub(super) enum LocalZone<'a> {
     /// A zone of the user's.
     Zone(&'a Zone),
     /// `localhost`, which is this machine's always (RFC 6761 §6.3).
@@ -35,7 +35,7 @@ pub(super) enum Realm<'a> {
 
 /// Data for an answer.
 #[derive(Debug)]
-pub(super) struct Datum {
+pub(super) struct AnswerData {
     /// Whose data it is; `None` is the name that was asked for, as it was written.
     pub(super) name: Option<WireName>,
     pub(super) ttl: u32,
@@ -44,24 +44,27 @@ pub(super) struct Datum {
 
 /// What there is for a name that exists.
 #[derive(Debug, Default)]
-pub(super) struct Found {
-    pub(super) data: Vec<Datum>,
+pub(super) struct NameData {
+    pub(super) data: Vec<AnswerData>,
     /// Whether the answer leads to nothing of what was asked for: then the SOA says how long that
     /// may be remembered (RFC 2308 §2.2).
     pub(super) is_negative: bool,
+    /// Whether the last name of a chain of aliases does not exist: the response code says so (RFC 6604 §3).
+    pub(super) is_missing: bool,
     /// The name outside the zones that an alias leads to.
     pub(super) leads_to: Option<WireName>,
 }
 
-impl Found {
+impl NameData {
     fn of(data: impl IntoIterator<Item = RData>, ttl: u32) -> Self {
-        let datum = |data| Datum {
+        let datum = |data| AnswerData {
             name: None,
             ttl,
             data,
         };
-        let data: Vec<Datum> = data.into_iter().map(datum).collect();
+        let data: Vec<AnswerData> = data.into_iter().map(datum).collect();
         Self {
+            is_missing: false,
             is_negative: data.is_empty(),
             data,
             leads_to: None,
@@ -69,7 +72,7 @@ impl Found {
     }
 }
 
-impl<'a> Realm<'a> {
+impl<'a> LocalZone<'a> {
     /// The realm of `name`, in lower case without a final dot.
     pub(super) fn of(snapshot: &'a Snapshot, name: &str) -> Option<Self> {
         if let Some(zone) = snapshot.zone_of(name) {
@@ -112,7 +115,7 @@ impl<'a> Realm<'a> {
         name: &str,
         kind: RecordType,
         settings: &Settings,
-    ) -> Option<Found> {
+    ) -> Option<NameData> {
         let at_apex = name == self.apex();
         let serial = snapshot.configuration().revision;
         if at_apex && matches!(kind, RecordType::SOA | RecordType::NS) {
@@ -121,18 +124,18 @@ impl<'a> Realm<'a> {
                 RecordType::SOA => soa(&apex, serial, settings.ttl),
                 _ => below(&apex, "ns").map(|name| RData::NS(NS(name))),
             };
-            return Some(Found::of(data, settings.ttl));
+            return Some(NameData::of(data, settings.ttl));
         }
         match self {
             Self::Zone(zone) => in_zone(zone, snapshot, name, kind, settings, LONGEST_CHAIN),
-            Self::Localhost => Some(Found::of(addresses(kind, settings), settings.ttl)),
+            Self::Localhost => Some(NameData::of(addresses(kind, settings), settings.ttl)),
             Self::Reverse(_) => {
                 let asked = matches!(kind, RecordType::PTR | RecordType::ANY);
                 let data = match pointed_at(snapshot, name)? {
                     Pointer::To(owner) if asked => wire_name(owner),
                     Pointer::To(_) | Pointer::Below => None,
                 };
-                Some(Found::of(
+                Some(NameData::of(
                     data.map(|owner| RData::PTR(PTR(owner))),
                     settings.ttl,
                 ))
@@ -155,7 +158,7 @@ fn in_zone(
     kind: RecordType,
     settings: &Settings,
     links: usize,
-) -> Option<Found> {
+) -> Option<NameData> {
     let own = snapshot.records_for(name, zone);
     let alias = own.iter().find_map(|record| match &record.data {
         RecordData::Cname(target) => Some((*record, target)),
@@ -163,7 +166,7 @@ fn in_zone(
     });
     if let Some((record, target)) = alias {
         let ttl = record.ttl.unwrap_or(settings.ttl);
-        let mut found = Found::of(wire_data(&record.data), ttl);
+        let mut found = NameData::of(wire_data(&record.data), ttl);
         if kind != RecordType::CNAME && kind != RecordType::ANY {
             follow(&mut found, snapshot, target, kind, settings, links);
         }
@@ -171,11 +174,11 @@ fn in_zone(
     }
     let type_name = kind.to_string();
     let asked = |record: &&&Record| kind == RecordType::ANY || record.data.kind() == type_name;
-    let mut data: Vec<Datum> = own
+    let mut data: Vec<AnswerData> = own
         .iter()
         .filter(asked)
         .filter_map(|record| {
-            Some(Datum {
+            Some(AnswerData {
                 name: None,
                 ttl: record.ttl.unwrap_or(settings.ttl),
                 data: wire_data(&record.data)?,
@@ -187,7 +190,8 @@ fn in_zone(
         data.retain(|datum| Some(datum.data.record_type()) == first);
     }
     if !data.is_empty() {
-        return Some(Found {
+        return Some(NameData {
+            is_missing: false,
             data,
             is_negative: false,
             leads_to: None,
@@ -204,7 +208,7 @@ fn in_zone(
         if let Some(alias) = alias.filter(|_| own.is_empty() && name != zone.name.as_str()) {
             let target = RecordName::from(alias);
             let data = wire_data(&RecordData::Cname(target.clone()));
-            let mut found = Found::of(data, settings.ttl);
+            let mut found = NameData::of(data, settings.ttl);
             if kind != RecordType::CNAME && kind != RecordType::ANY {
                 follow(&mut found, snapshot, &target, kind, settings, links);
             }
@@ -215,17 +219,17 @@ fn in_zone(
         let by_zone = zone.settings.addresses().is_empty();
         let served_here = address.map_or(by_zone, |ip| ip.is_loopback());
         if kind == RecordType::HTTPS && served_here {
-            return Some(Found::of([https(settings.https_port)], settings.ttl));
+            return Some(NameData::of([https(settings.https_port)], settings.ttl));
         }
-        return Some(Found::of(addresses(kind, settings), settings.ttl));
+        return Some(NameData::of(addresses(kind, settings), settings.ttl));
     }
     let exists = routed || !own.is_empty() || snapshot.has_node(name) || name == zone.name.as_str();
-    exists.then(|| Found::of(None, settings.ttl))
+    exists.then(|| NameData::of(None, settings.ttl))
 }
 
-/// Adds what an alias leads to, as long as that is ours to tell.
+/// Adds what an alias leads to, as long as that is in our zones.
 fn follow(
-    found: &mut Found,
+    found: &mut NameData,
     snapshot: &Snapshot,
     target: &RecordName,
     kind: RecordType,
@@ -242,9 +246,11 @@ fn follow(
     let settings = settings.of(&zone.settings);
     let Some(next) = in_zone(zone, snapshot, target.as_str(), kind, &settings, links) else {
         found.is_negative = true;
+        found.is_missing = true;
         return;
     };
     found.is_negative = next.is_negative;
+    found.is_missing = next.is_missing;
     found.leads_to = next.leads_to;
     let name = wire_name(target.as_str());
     found.data.extend(next.data.into_iter().map(|mut datum| {
