@@ -10,7 +10,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     let link = world.sign_in_link();
     browser.client().goto(&link).await.unwrap();
 
-    // The first zone, from the page that greets whoever has none.
+    // The first zone, from the page that is shown when there is none.
     let zone = browser.find("main input").await;
     zone.send_keys("moor.test").await.unwrap();
     browser
@@ -72,6 +72,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     browser.find_text("p", "1 route: 1 ready").await;
 
     check_by_hand_and_open_the_routes_page(&browser, port).await;
+    change_settings(&browser, &world).await;
     browser.close().await;
 }
 
@@ -102,14 +103,46 @@ async fn check_by_hand_and_open_the_routes_page(browser: &Browser, port: u16) {
     browser.find("[data-slug=root-distrusted]").await;
 }
 
-/// The keys that put `text` in the place of what is in a field.
+/// On the route's page: sets what it lacks, sees the error of a wrong value, and goes back to the default.
+async fn change_settings(browser: &Browser, world: &World) {
+    let show = || world.ok(&["route", "show", "booking.moor.test"]);
+    let settings = browser.find("[aria-labelledby=settings] select").await;
+    settings.select_by_label("expect.status").await.unwrap();
+    let field = browser.find("form [aria-label='expect.status']").await;
+    field.send_keys("many").await.unwrap();
+    let save = browser.find("form[data-form] [type=submit]").await;
+    save.click().await.unwrap();
+    browser.find("form[data-form] [role=alert]").await;
+    assert!(!show().contains("expect.status"));
+    field.send_keys(&retyped("404")).await.unwrap();
+    save.click().await.unwrap();
+    let row = browser.find("[data-setting='expect.status']").await;
+    let seen = row.text().await.unwrap();
+    assert!(seen.contains("404"), "{seen}");
+    assert!(show().contains("expect.status"));
+
+    let change = browser.find("[data-setting='expect.status'] button").await;
+    change.click().await.unwrap();
+    browser
+        .find_text("button", "Unset")
+        .await
+        .click()
+        .await
+        .unwrap();
+    browser
+        .find_text("p", "Every setting has its default.")
+        .await;
+    assert!(!show().contains("expect.status"));
+}
+
+/// The keys that replace what is in a field by `text`.
 fn retyped(text: &str) -> String {
     let (control, release) = (char::from(Key::Control), char::from(Key::Null));
     format!("{control}a{release}{text}")
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn names_are_seen_with_advice_records_and_what_is_asked() {
+async fn the_names_page_shows_advice_records_and_queries() {
     let world = World::with_routes(&[]);
     world.ok(&["record", "add", "moor.test", "MX", "10 mail.moor.test."]);
     let browser = Browser::open(&world.path(""), &world.root()).await;
@@ -150,7 +183,7 @@ async fn names_are_seen_with_advice_records_and_what_is_asked() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn the_authority_is_seen_with_its_limits_who_trusts_it_and_what_ends_when() {
+async fn the_certificates_page_shows_limits_trust_and_expiry() {
     let world = World::with_routes(&[("booking.moor.test", "4310")]);
     let browser = Browser::open(&world.path(""), &world.root()).await;
     let link = world.sign_in_link();
@@ -168,7 +201,7 @@ async fn the_authority_is_seen_with_its_limits_who_trusts_it_and_what_ends_when(
     browser.find_text("td", "issuing certificate").await;
     browser.find_text("td", "The system").await;
     browser.find_text("button", "Export as Apple profile").await;
-    // A root whose key is locked cannot be made anew for another zone.
+    // A root whose key is locked cannot be replaced for another zone.
     let secret = world.path("secret");
     std::fs::write(&secret, "correct horse\n").unwrap();
     let protect = ["authority", "protect", "--new-passphrase-file"];
@@ -179,7 +212,7 @@ async fn the_authority_is_seen_with_its_limits_who_trusts_it_and_what_ends_when(
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn traffic_is_seen_as_it_passes_and_filtered() {
+async fn the_traffic_page_is_live_and_filters() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world.curl(&["https://a.moor.test/before"]).ok();
@@ -223,7 +256,7 @@ async fn traffic_is_seen_as_it_passes_and_filtered() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn who_is_not_signed_in_reads_how_to_and_an_error_page_reloads_by_itself() {
+async fn a_page_explains_signing_in_and_an_error_page_reloads_itself() {
     let port = reserve_port();
     let world = World::with_routes(&[("late.moor.test", &port.to_string())]);
     let browser = Browser::open(&world.path(""), &world.root()).await;

@@ -33,11 +33,12 @@ function send(
   path: string,
   body?: unknown,
   signal?: AbortSignal,
+  headers: Record<string, string> = {},
 ): Promise<Response> {
   return fetch(`/api/v1${path}`, {
     method,
     signal,
-    headers: { 'content-type': 'application/json', ...authorization() },
+    headers: { 'content-type': 'application/json', ...authorization(), ...headers },
     body: body === undefined ? undefined : JSON.stringify(body),
   });
 }
@@ -162,6 +163,28 @@ export async function readMachine(signal?: AbortSignal): Promise<Machine[]> {
 export async function listVerdicts(address: string, signal?: AbortSignal): Promise<Verdict[]> {
   const path = `/routes/${encodeURIComponent(address)}/verdicts?limit=200`;
   return (await call<{ verdicts: Verdict[] }>('GET', path, undefined, signal)).verdicts;
+}
+
+/** A route, and the revision that it was read from. */
+export interface ReadRoute {
+  route: Route;
+  tag: string;
+}
+
+async function readRoute(response: Response): Promise<ReadRoute> {
+  const data: unknown = await response.json();
+  if (!response.ok) throw new Problem(data as ProblemBody);
+  return { route: data as Route, tag: response.headers.get('etag') ?? '*' };
+}
+
+export async function showRoute(address: string, signal?: AbortSignal): Promise<ReadRoute> {
+  return readRoute(await send('GET', `/routes/${encodeURIComponent(address)}`, undefined, signal));
+}
+
+/** Applies a JSON merge patch to a route, unless the configuration has changed since `tag`. */
+export async function editRoute(address: string, patch: unknown, tag: string): Promise<ReadRoute> {
+  const path = `/routes/${encodeURIComponent(address)}`;
+  return readRoute(await send('PATCH', path, patch, undefined, { 'if-match': tag }));
 }
 
 export function addRoute(input: RouteInput): Promise<Route> {

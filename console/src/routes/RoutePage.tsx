@@ -8,6 +8,7 @@ import { clock, dayAndClock, duration, leadsTo, opens } from '../format';
 import { Lane } from '../lane/Lane';
 import { STATES } from '../lane/geometry';
 import { FindingCard } from './FindingCard';
+import { RouteSettings } from './RouteSettings';
 import { STRIP_HOURS, changeOf, spans, stateOf } from './history';
 
 /** Changes that are listed below the strip. */
@@ -91,6 +92,7 @@ export function RoutePage({ route, onChecked }: RoutePageProps) {
           </Section>
         </>
       )}
+      <RouteSettings route={route} />
       <History address={route.address} current={route.verdict ?? undefined} />
     </article>
   );
@@ -179,7 +181,7 @@ function Strip({ verdicts, now }: { verdicts: readonly Verdict[]; now: number })
       {laid.map((span) => (
         <rect
           key={span.verdict.checked_at}
-          // Broken hangs lower than passing, so that it is not told by colour alone.
+          // Broken is drawn lower than passing, so that colour is not the only sign.
           x={span.from * 1000}
           y={span.state === 'broken' ? 12 : span.state === 'flapping' ? 6 : 2}
           width={Math.max((span.until - span.from) * 1000, 2)}

@@ -138,7 +138,7 @@ macro_rules! service_settings {
 service_settings! {
     {
         /// The data folder
-        data_dir: PathBuf, Text, none, "DIR", "`$XDG_DATA_HOME/bentlane`, mostly `~/.local/share/bentlane`";
+        data_dir: PathBuf, Text, none, "DIR", "`$XDG_DATA_HOME/bentlane`, usually `~/.local/share/bentlane`";
         /// Use ports that every user may bind: DNS 17053, HTTP 17080, HTTPS 17443
         high_ports: bool, Switch, "high-ports", "", "off";
         /// Upstream resolver for names outside the zones: an address, ADDR:PORT, `system` or `none`
@@ -269,7 +269,7 @@ mod tests {
     }
 
     #[test]
-    fn a_missing_file_is_an_error_only_when_it_was_asked_for() {
+    fn only_a_missing_file_that_was_named_is_an_error() {
         let path = Path::new("/nonexistent/config.toml");
         assert_eq!(
             ServiceSettings::read(path, false).unwrap(),
@@ -282,7 +282,7 @@ mod tests {
     }
 
     #[test]
-    fn a_setting_comes_from_the_first_that_has_it() {
+    fn a_setting_comes_from_the_first_source_that_has_it() {
         let read = |text: &str| toml_edit::de::from_str::<ServiceSettings>(text).unwrap();
         let first = read("high_ports = false\n[listen]\ndns = 1053");
         let second = read("high_ports = true\n[listen]\ndns = 53\nhttp = 80");
@@ -290,14 +290,39 @@ mod tests {
         assert_eq!(first.or(second), both);
     }
 
-    /// `BENTLANE_WRITE=1 cargo test -p bentlane-service settings_page` writes the page.
-    #[test]
-    fn the_settings_page_in_the_docs_is_up_to_date() {
-        let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/settings.md");
+    /// The settings of a route as the console's form has them.
+    fn console_settings() -> String {
+        fn fields(group: Option<&str>, settings: &[Setting]) -> Vec<serde_json::Value> {
+            let fields = settings.iter().flat_map(|setting| {
+                let kind = match setting.kind {
+                    SettingKind::Group(inner) => return fields(Some(setting.key), inner),
+                    SettingKind::Text => "text",
+                    SettingKind::Number => "number",
+                    SettingKind::Switch => "switch",
+                    SettingKind::List => "list",
+                };
+                vec![serde_json::json!({
+                    "key": setting.key, "group": group, "kind": kind,
+                    "help": setting.help.trim(), "default": setting.default,
+                })]
+            });
+            fields.collect()
+        }
+        let all = fields(None, bentlane_model::RouteSettings::SETTINGS);
+        serde_json::to_string_pretty(&all).unwrap() + "\n"
+    }
+
+    /// `BENTLANE_WRITE=1 cargo test -p bentlane-service settings_are` writes the files.
+    #[rstest]
+    #[case("docs/settings.md", settings_page())]
+    #[case("console/src/routes/settings.json", console_settings())]
+    fn settings_are_up_to_date(#[case] file: &str, #[case] content: String) {
+        let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+        let path = root.join(file);
         if std::env::var_os("BENTLANE_WRITE").is_some() {
-            fs::write(&path, settings_page()).unwrap();
+            fs::write(&path, &content).unwrap();
         }
         let there = fs::read_to_string(&path).unwrap_or_default();
-        assert!(there == settings_page(), "docs/settings.md is out of date");
+        assert!(there == content, "{file} is out of date");
     }
 }
