@@ -15,10 +15,10 @@ use tokio::net::TcpListener;
 static BODY: [u8; 1024] = [b'x'; 1024];
 static LUMP: [u8; 64 * 1024] = [b'x'; 64 * 1024];
 
-/// Where much is to be had: `/much/OCTETS`.
+/// The path of large responses: `/much/BYTES`.
 pub(crate) const MUCH: &str = "/much/";
 
-/// A body of so many octets, made as they are asked for.
+/// A body of so many bytes, made as it is read.
 #[derive(Debug)]
 pub(crate) struct Much(pub(crate) usize);
 

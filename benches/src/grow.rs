@@ -121,7 +121,7 @@ pub(crate) fn memory_per_route() -> f64 {
 /// that a snapshot is swapped.
 pub(crate) fn serving(subject: &mut Subject, ends: &Ends, scale: Scale, report: &mut Report) {
     let ((first, last), _) = subject.get("routes");
-    report.tell("first octet of the list of all routes", "ms", first);
+    report.tell("first byte of the list of all routes", "ms", first);
     report.tell("the whole list of all routes", "ms", last);
     let ((_, page), _) = subject.get("routes?limit=100");
     report.tell("a page of 100 routes", "ms", page);
@@ -213,7 +213,7 @@ fn query(name: &str) -> Vec<u8> {
     message
 }
 
-/// The body by which the API adds routes `n{first}` and so on, all at once.
+/// The request body that adds routes `n{first}` and so on, all at once.
 pub(crate) fn many(first: usize, count: usize, target: &str) -> String {
     let mut body = r#"{"routes":["#.to_owned();
     for number in first..first + count {

@@ -32,7 +32,7 @@ const STREAMS: usize = 4;
 const WARM_UP: usize = 2_000;
 /// Requests a second at a steady rate.
 const RATE: u32 = 10_000;
-/// When a side that was just asked is at rest, connections to its target closed.
+/// How long until a side that was just measured is idle, with its connections to the target closed.
 const SETTLED: Duration = Duration::from_secs(6);
 /// When what waited for the database is written.
 const WRITTEN: Duration = Duration::from_secs(25);
@@ -408,7 +408,7 @@ impl Connection {
     }
 }
 
-/// Reads a response to its end; gives how many octets it had.
+/// Reads a response to its end; returns its length in bytes.
 async fn read(response: Response<Incoming>) -> usize {
     let (mut body, mut octets) = (response.into_body(), 0);
     while let Some(frame) = body.frame().await {

@@ -77,7 +77,7 @@ enum Command {
         /// The folder
         folder: PathBuf,
     },
-    /// Prints how many octets a route takes in memory
+    /// Prints how many bytes a route takes in memory
     #[command(hide = true)]
     Memory,
     /// The bare responder
@@ -85,7 +85,7 @@ enum Command {
     Responder,
 }
 
-/// When a service that was just busy is at rest.
+/// How long until a service that was just busy is idle.
 const AT_REST: Duration = Duration::from_secs(3);
 
 /// What can be measured by itself.

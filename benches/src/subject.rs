@@ -72,7 +72,7 @@ impl Subject {
         // For names that nothing has been asked of before.
         let any = format!(r#"{{"name":"*.any.moor.test","to":"{target}"}}"#);
         self.post("routes", &any);
-        // Every route is checked once, so that the figures are those of a service at rest.
+        // Every route is checked once, so that the figures are those of an idle service.
         self.check_all();
     }
 
@@ -109,7 +109,7 @@ impl Subject {
         (lost("left_out"), lost("not_kept"))
     }
 
-    /// What the API answers, with the time to its first octet and to its last, in ms.
+    /// What the API answers, with the time to its first byte and to its last, in ms.
     pub(crate) fn get(&self, path: &str) -> ((f64, f64), Vec<u8>) {
         let mut api = UnixStream::connect(self.data_dir.join("api.sock")).unwrap();
         let start = Instant::now();
@@ -169,7 +169,7 @@ impl Subject {
         );
     }
 
-    /// Ends it as a fault would and starts it anew; gives after how many ms it answers.
+    /// Kills it and starts it again; returns after how many ms it answers.
     pub(crate) fn restart(&mut self) -> f64 {
         let http = self.address("http");
         self.child.kill().unwrap();

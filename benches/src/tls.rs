@@ -120,7 +120,7 @@ fn client(root: CertificateDer<'static>) -> Arc<ClientConfig> {
     Arc::new(config)
 }
 
-/// A client that trusts `root` alone and speaks one protocol.
+/// A client that trusts only `root` and uses one protocol.
 pub(crate) fn client_config(root: CertificateDer<'static>, protocol: &[u8]) -> ClientConfig {
     let mut roots = RootCertStore::empty();
     roots.add(root).unwrap();

@@ -14,7 +14,7 @@ export function totalOf({ queue_us, connect_us, first_byte_us, last_byte_us }: T
   return queue_us + (connect_us ?? 0) + first_byte_us + last_byte_us;
 }
 
-/** Octets as a person reads them. */
+/** A number of bytes in a readable unit. */
 export function octets(count: number): string {
   if (count < 1_000) return `${count} B`;
   if (count < 1_000_000) return `${(count / 1_000).toFixed(1)} kB`;
@@ -89,7 +89,7 @@ export function dayAndClock(moment: string): string {
   return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ${clock(moment)}`;
 }
 
-/** A browser by its name, as far as what it says of itself tells. */
+/** The name of a browser, from its user agent. */
 export function browserName(agent: string): string {
   const known: [RegExp, string][] = [
     [/Edg\//, 'Edge'],
@@ -105,7 +105,7 @@ export function day(at: string): string {
   return at.slice(0, 10);
 }
 
-/** How much of the time from one moment to another is over, from 0 to 1. */
+/** The share of a period that has passed, from 0 to 1. */
 export function share(from: string, until: string, now: number = Date.now()): number {
   const [start, end] = [Date.parse(from), Date.parse(until)];
   if (!(end > start)) return 1;

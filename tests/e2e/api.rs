@@ -44,7 +44,7 @@ fn exchange(link: &str) -> (u16, String) {
 }
 
 #[test]
-fn a_browser_that_signed_in_may_call_under_the_consoles_origin_alone() {
+fn a_signed_in_browser_may_call_only_from_the_consoles_origin() {
     let world = World::with_routes(&[]);
     let bearer = signed_in(&world);
     let own = origin(&world.sign_in_link());
@@ -78,7 +78,7 @@ fn a_browser_that_signed_in_may_call_under_the_consoles_origin_alone() {
 }
 
 #[test]
-fn a_link_signs_in_once_and_what_is_done_is_in_the_journal() {
+fn a_link_signs_in_once_and_changes_are_in_the_journal() {
     let world = World::with_routes(&[]);
     let link = world.sign_in_link();
     let (status, given) = exchange(&link);
@@ -113,7 +113,7 @@ fn a_link_signs_in_once_and_what_is_done_is_in_the_journal() {
 }
 
 #[test]
-fn sessions_are_seen_and_ended() {
+fn sessions_are_listed_and_ended() {
     let world = World::with_routes(&[]);
     let (one, two) = (signed_in(&world), signed_in(&world));
     let list = |bearer: &str| {
@@ -139,7 +139,7 @@ fn sessions_are_seen_and_ended() {
 }
 
 #[test]
-fn every_operation_of_the_document_is_there_and_behaves() {
+fn every_operation_of_the_document_exists_and_behaves() {
     let world = World::with_routes(&[("a.moor.test", "4310")]);
     let document: Value = world.call("/openapi.json", &[]).json();
     assert_eq!(document["openapi"], "3.1.0");
@@ -181,7 +181,7 @@ fn every_operation_of_the_document_is_there_and_behaves() {
 }
 
 #[test]
-fn events_tell_of_changes_and_verdicts() {
+fn changes_and_verdicts_are_events() {
     let world = World::with_routes(&[]);
     let socket = world.socket().display().to_string();
     let following = std::thread::spawn(move || {

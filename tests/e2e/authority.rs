@@ -41,7 +41,7 @@ fn forged(world: &World, name: &str) -> (PathBuf, PathBuf) {
 #[case("DNS:x.moor.test,DNS:www.example.com", false)]
 #[case("email:rowan@example.com", false)]
 #[case("URI:https://www.example.com/", false)]
-fn a_leaked_issuing_key_is_worth_nothing_elsewhere(#[case] name: &str, #[case] accepted: bool) {
+fn a_leaked_issuing_key_is_useless_for_other_names(#[case] name: &str, #[case] accepted: bool) {
     let world = World::with_routes(&[]);
     let (chain, _) = forged(&world, name);
     let (root, chain) = (world.root(), chain.to_str().unwrap().to_owned());
@@ -112,7 +112,7 @@ fn the_root_is_recognised_and_limited() {
 }
 
 #[test]
-fn a_root_that_nobody_trusts_is_made_anew_for_a_new_zone() {
+fn an_untrusted_root_is_replaced_for_a_new_zone() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let old = fs::read_to_string(world.root()).unwrap();
@@ -144,7 +144,7 @@ fn a_root_that_nobody_trusts_is_made_anew_for_a_new_zone() {
 }
 
 #[test]
-fn a_root_that_somebody_may_trust_is_followed_by_another() {
+fn a_root_that_may_be_trusted_gets_a_successor() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let former = world.path("former.pem");
@@ -172,7 +172,7 @@ fn a_root_that_somebody_may_trust_is_followed_by_another() {
 }
 
 #[test]
-fn a_root_under_a_passphrase_serves_on_and_says_when_it_is_needed() {
+fn a_root_with_a_passphrase_is_asked_for_only_when_needed() {
     let app = App::new();
     let mut world = World::with_routes(&[("a.moor.test", &app.port())]);
     let secret = world.path("secret");
@@ -242,7 +242,7 @@ fn a_root_under_a_passphrase_serves_on_and_says_when_it_is_needed() {
 }
 
 #[test]
-fn a_root_of_an_earlier_version_is_taken_over() {
+fn a_root_of_an_earlier_version_is_imported() {
     let mut world = World::with_routes(&[]);
     let root = fs::read_to_string(world.root()).unwrap();
     world.end(Signal::TERM);
@@ -360,7 +360,10 @@ fn a_root_is_shared_with_another_machine() {
 #[rstest]
 #[case("1", "Bent Lane issuing certificate")]
 #[case("0", "Company issuing")]
-fn a_company_issues_through_its_own_authority(#[case] longest: &str, #[case] issuer: &str) {
+fn certificates_are_issued_through_a_companys_authority(
+    #[case] longest: &str,
+    #[case] issuer: &str,
+) {
     let world = World::with_routes(&[("a.moor.test", "1")]);
     let file = |name: &str| world.path(name).display().to_string();
     let (root, root_key) = (file("company.pem"), file("company.key"));

@@ -171,7 +171,7 @@ fn the_api_names_the_field_too() {
 }
 
 #[test]
-fn a_wrong_word_and_none_lead_on() {
+fn unknown_and_missing_commands_suggest_others() {
     let world = World::with_routes(&[]);
     let none = world.run(&[]);
     assert_eq!(none.code, 0, "{none:?}");
@@ -192,7 +192,7 @@ fn a_wrong_word_and_none_lead_on() {
 }
 
 #[test]
-fn questionable_names_are_taken_with_a_word_about_them() {
+fn questionable_names_are_accepted_with_advice() {
     let world = World::new();
     let rows: &[(&[&str], &str)] = &[
         (

@@ -1,4 +1,4 @@
-//! Certificates as files, for servers that want them, and what is shown under which name.
+//! Certificates as files for other servers, and the certificate of each name.
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
@@ -110,7 +110,7 @@ fn openssl_serves_with(world: &World, chain: &Path, key: &Path) {
 }
 
 #[test]
-fn files_are_named_and_parted_as_one_likes() {
+fn files_are_named_and_split_as_asked() {
     let world = World::with_routes(&[]);
     let folder = world.path("tls");
     let out = folder.to_str().unwrap();
@@ -277,7 +277,7 @@ fn requests_made_elsewhere_are_signed() {
 }
 
 #[test]
-fn what_is_shown_under_a_name_is_told() {
+fn the_certificate_of_a_name_is_shown() {
     let app = App::new();
     let world = World::with_routes(&[
         ("a.moor.test", &app.port()),

@@ -11,7 +11,7 @@ fn two_routes() -> World {
     World::with_routes(&[("a.moor.test", "4310"), ("b.moor.test", "4311")])
 }
 
-/// Everything that was written down, as the API tells it.
+/// Everything that is stored, from the API.
 fn configuration(world: &World) -> Value {
     let routes: Vec<Value> = world.get("/routes")["routes"]
         .as_array()
@@ -213,7 +213,7 @@ const CHANGES: [&str; 15] = [
 ];
 
 #[test]
-fn every_kind_of_change_can_be_taken_back() {
+fn every_kind_of_change_can_be_undone() {
     let world = two_routes();
     world.ok(&["zone", "add", "tarn.test"]);
     world.ok(&["zone", "edit", "moor.test", "--ttl", "20"]);
@@ -249,7 +249,7 @@ fn every_kind_of_change_can_be_taken_back() {
 }
 
 #[test]
-fn a_zone_comes_back_with_its_routes_and_records() {
+fn undo_restores_a_zone_with_its_routes_and_records() {
     let world = World::with_routes(&[]);
     world.ok(&["zone", "add", "tarn.test"]);
     world.ok(&["record", "add", "mail.tarn.test", "A", "127.0.0.7"]);
@@ -263,7 +263,7 @@ fn a_zone_comes_back_with_its_routes_and_records() {
 }
 
 #[test]
-fn undo_leaves_what_has_changed_since() {
+fn undo_refuses_what_has_changed_since() {
     let world = two_routes();
     world.ok(&[
         "route",
@@ -394,7 +394,7 @@ echo '# mine' >> /etc/resolv.conf; state > "$FOLDER/mine"
 "#;
 
 #[test]
-fn changes_of_this_machine_are_taken_back_too() {
+fn changes_of_this_machine_are_undone_too() {
     let world = World::asleep(Start::default());
     Namespace::run(&world, MACHINE).expect(&[
         (

@@ -3,7 +3,7 @@
 use bentlane_tests::{App, Start, World, reserve_port, wait_until};
 
 #[test]
-fn checks_say_which_hop_breaks_and_notice_when_it_is_mended() {
+fn checks_say_which_hop_fails_and_notice_when_it_works_again() {
     let app = App::new();
     let closing = App::raw(b"");
     let down = reserve_port();
@@ -186,7 +186,7 @@ for s in r: print(s.get('name'), [(c.get('name'), [x.tag + ' ' + x.get('type', '
         2
     );
 
-    // A route that was removed between listing and checking is told as gone, by the API.
+    // A route that was removed between listing and checking is reported as gone by the API.
     let body = r#"{"addresses":["a.moor.test","gone.moor.test"],"known":true}"#;
     let told = world.post("/checks", body);
     assert_eq!(told["gone"][0], "gone.moor.test", "{told}");
@@ -194,7 +194,7 @@ for s in r: print(s.get('name'), [(c.get('name'), [x.tag + ' ' + x.get('type', '
 }
 
 #[test]
-fn what_checks_came_to_is_kept_and_flapping_is_told() {
+fn results_are_stored_and_flapping_is_reported() {
     let port = reserve_port();
     let mut world = World::with_routes(&[("a.moor.test", &port.to_string())]);
     for round in 0..3 {
@@ -314,7 +314,7 @@ fn one_request_is_followed_with_each_decision() {
 }
 
 #[test]
-fn changes_are_told_as_they_come() {
+fn watch_prints_changes_as_they_happen() {
     let port = reserve_port();
     let world = World::with_routes(&[("a.moor.test", &port.to_string())]);
     let mut command = std::process::Command::new(bentlane_tests::binary());

@@ -1,4 +1,4 @@
-//! Routes to containers of a real engine, and what is told when they cannot be reached.
+//! Routes to containers of a real engine, and the findings when they cannot be reached.
 
 use bentlane_tests::{Containers, Start, World, wait_until};
 use serde_json::Value;

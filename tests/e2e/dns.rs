@@ -88,7 +88,7 @@ fn question(position: usize, octets: &[u8]) -> Vec<u8> {
 }
 
 #[test]
-fn malformed_packets_get_formerr_or_silence_and_the_next_question_its_answer() {
+fn malformed_packets_get_formerr_or_silence_and_do_no_harm() {
     let world = World::with_routes(&[]);
     let at = world.address("dns");
     let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
@@ -111,7 +111,7 @@ fn malformed_packets_get_formerr_or_silence_and_the_next_question_its_answer() {
             .recv(&mut buffer)
             .unwrap_or_else(|error| panic!("row {row}: {error}"));
         let code = buffer[3] & 0xf;
-        // Octets behind a whole question are no fault of the question.
+        // Bytes after a complete question are no fault of the question.
         let wanted = if packet.len() == 5000 {
             [0, 1].contains(&code)
         } else {
@@ -148,7 +148,7 @@ fn malformed_packets_get_formerr_or_silence_and_the_next_question_its_answer() {
 }
 
 #[test]
-fn questions_that_come_together_each_get_their_own_answer() {
+fn simultaneous_queries_each_get_their_answer() {
     let world = World::with_routes(&[]);
     let patience = Some(Duration::from_secs(5));
     let sockets = [(); 3].map(|()| {

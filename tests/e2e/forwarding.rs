@@ -74,7 +74,7 @@ fn outside_names(#[case] name: &str, #[case] wanted: &[&str]) {
 }
 
 #[test]
-fn answers_are_kept_and_age() {
+fn answers_are_cached_and_their_ttl_counts_down() {
     let upstream = Upstream::new();
     let world = world(&[&upstream.address()]);
     for name in [
@@ -98,7 +98,7 @@ fn answers_are_kept_and_age() {
 }
 
 #[test]
-fn another_upstream_is_asked_when_one_is_away() {
+fn another_upstream_is_asked_when_one_is_down() {
     let upstream = Upstream::new();
     let away = format!("127.0.0.1:{}", reserve_port());
     let world = world(&[&away, &upstream.address()]);
@@ -109,7 +109,7 @@ fn another_upstream_is_asked_when_one_is_away() {
 }
 
 #[test]
-fn identical_questions_are_asked_once_and_slow_ones_hold_up_nobody() {
+fn identical_queries_are_sent_once_and_slow_ones_delay_no_others() {
     let upstream = Upstream::new();
     let world = world(&[&upstream.address()]);
     let query = |label: &str| {
@@ -140,7 +140,7 @@ fn identical_questions_are_asked_once_and_slow_ones_hold_up_nobody() {
 }
 
 #[test]
-fn without_an_upstream_outside_names_are_refused_in_plain_words() {
+fn without_an_upstream_other_names_are_refused_with_the_reason() {
     let world = world(&["none"]);
     let said = world.dig(&["www.example"]);
     for part in ["status: REFUSED", "no zone covers this name"] {
@@ -151,7 +151,7 @@ fn without_an_upstream_outside_names_are_refused_in_plain_words() {
 #[rstest]
 #[case("doh.moor.test", "127.0.0.1")]
 #[case("www.outside.example", "192.0.2.7")]
-fn questions_come_over_https_too(#[case] name: &str, #[case] address: &str) {
+fn queries_come_over_https_too(#[case] name: &str, #[case] address: &str) {
     let upstream = Upstream::new();
     let world = world(&[&upstream.address()]);
     let https = world.address("https");

@@ -173,7 +173,7 @@ fn echo(_: &World) -> SetUp {
 #[case::quiet_event_stream(|_: &World| app(quiet_news()).with(&["--expect-events", "/news"]))]
 #[case::own_address(|_: &World| app(App::new()).with(&["--address", "own"]))]
 #[case::plain_served(|_: &World| app(App::new()).with(&["--plain", "serve"]))]
-fn nothing_is_found_where_nothing_is_wrong(#[case] make: fn(&World) -> SetUp) {
+fn healthy_routes_have_no_findings(#[case] make: fn(&World) -> SetUp) {
     let world = World::with_routes(&[]);
     let set_up = make(&world);
     let add = ["route", "add", set_up.address, &set_up.target];

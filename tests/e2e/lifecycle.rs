@@ -34,7 +34,7 @@ fn a_signal_ends_the_service_and_its_database(#[case] which: Signal) {
 }
 
 #[test]
-fn a_killed_service_has_lost_nothing_and_finds_its_database_again() {
+fn a_killed_service_loses_nothing_and_finds_its_database_again() {
     let mut world = World::with_private_server().add_routes(&[("booking.moor.test", "4310")]);
     world.ok(&["route", "add", "*.hut.moor.test/a", "4311"]);
     let database = world.database_pid().unwrap();
@@ -108,7 +108,7 @@ fn a_second_service_is_kept_out_of_the_folder() {
 }
 
 #[test]
-fn a_taken_port_is_named_with_who_has_it() {
+fn a_port_in_use_is_named_with_its_process() {
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let place = taken.local_addr().unwrap().to_string();
     let flags = [
@@ -142,7 +142,7 @@ fn a_taken_port_is_named_with_who_has_it() {
 }
 
 #[test]
-fn a_given_database_is_used_and_its_absence_survived() {
+fn an_external_database_is_used_and_its_outage_survived() {
     let server = Postgres::start();
     let url = server.url("given");
     let start = Start {
@@ -246,13 +246,10 @@ fn a_database_that_is_not_there_is_an_error_at_the_first_start() {
     assert!(!said.contains("secret"), "{said}");
 }
 
-/// The tests run as root in a container and as a person elsewhere; both kinds of user are covered.
 #[test]
 fn an_ordinary_user_has_a_database_server_of_their_own() {
-    if !rustix::process::geteuid().is_root() {
-        // Every other test shows it.
-        return;
-    }
+    let is_root = rustix::process::geteuid().is_root();
+    assert!(is_root, "this test becomes another user, which takes root");
     let nobody = "65534";
     let wrapper = [
         "setpriv",
@@ -279,7 +276,7 @@ fn an_ordinary_user_has_a_database_server_of_their_own() {
 }
 
 #[test]
-fn secrets_are_for_their_owner_and_a_looser_mode_is_refused() {
+fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
     use std::os::unix::fs::PermissionsExt;
     let mut world = World::with_private_server();
     for name in ["keys/root.pem", "keys/issuing.pem", "root.pem", "api.sock"] {

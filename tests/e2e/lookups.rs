@@ -1,5 +1,5 @@
 //! Faults of the machine's own lookups, trust and clock, set up in namespaces with files of the
-//! test's own: what a check finds, and that its fix mends it.
+//! test's own: what a check finds, and that its fix removes it.
 
 use std::fs;
 
@@ -145,7 +145,7 @@ while True:
 ";
 
 #[test]
-fn faults_of_the_machine_are_found_and_mended() {
+fn faults_of_the_machine_are_found_and_fixed() {
     let world = World::asleep(Start::default());
     fs::write(world.path("nameserver.py"), NAMESERVER).unwrap();
     let outcome = Namespace::run(&world, INSIDE);

@@ -12,7 +12,7 @@ fn head(world: &World, url: &str, args: &[&str]) -> String {
 }
 
 #[test]
-fn what_a_target_says_of_itself_is_mapped_back() {
+fn urls_of_a_target_are_rewritten() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let (port, https) = (app.port(), world.address("https").port());
@@ -65,7 +65,7 @@ fn what_a_target_says_of_itself_is_mapped_back() {
 }
 
 #[test]
-fn an_app_that_accepts_its_own_host_alone_gets_it() {
+fn an_app_that_accepts_only_its_own_host_gets_it() {
     let app = App::new();
     let world = World::with_routes(&[]);
     world.ok(&[
@@ -161,7 +161,7 @@ fn pages_of_allowed_origins_may_read() {
 }
 
 #[test]
-fn fields_are_set_and_removed_both_ways() {
+fn headers_are_set_and_removed_in_both_directions() {
     let app = App::new();
     let world = World::with_routes(&[]);
     let add = [
@@ -207,7 +207,7 @@ fn fields_are_set_and_removed_both_ways() {
 }
 
 #[test]
-fn a_paused_route_says_so_and_spares_its_app() {
+fn a_paused_route_says_so_and_its_app_gets_no_request() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world.ok(&[
@@ -228,10 +228,7 @@ fn a_paused_route_says_so_and_spares_its_app() {
         assert!(said.contains(part), "{part}: {said}");
     }
     let checked = world.run(&["check", "--routes-only", "a.moor.test"]);
-    assert_eq!(
-        checked.code, 0,
-        "a route that rests is no fault: {checked:?}"
-    );
+    assert_eq!(checked.code, 0, "a paused route is no fault: {checked:?}");
     world.ok(&["route", "edit", "a.moor.test", "--paused=false"]);
     assert!(
         world
@@ -242,7 +239,7 @@ fn a_paused_route_says_so_and_spares_its_app() {
 }
 
 #[test]
-fn redirects_go_as_the_route_says() {
+fn redirects_follow_the_settings_of_the_route() {
     let world = World::with_routes(&[]);
     let to = "redirect:https://moor.example/new";
     let add = ["route", "add", "old.moor.test", to];
@@ -260,7 +257,7 @@ fn redirects_go_as_the_route_says() {
 #[case("serve", 200)]
 #[case("refuse", 403)]
 #[case("redirect", 308)]
-fn http_in_the_clear_goes_as_zone_and_route_say(#[case] plain: &str, #[case] status: u16) {
+fn plain_http_follows_the_settings_of_zone_and_route(#[case] plain: &str, #[case] status: u16) {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world.ok(&["zone", "edit", "moor.test", "--plain", plain]);
@@ -285,7 +282,7 @@ fn http_in_the_clear_goes_as_zone_and_route_say(#[case] plain: &str, #[case] sta
 }
 
 #[test]
-fn either_port_understands_the_other_scheme() {
+fn each_port_understands_the_other_scheme() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let (http, https) = (world.address("http"), world.address("https"));
@@ -317,7 +314,7 @@ fn either_port_understands_the_other_scheme() {
 }
 
 #[test]
-fn a_connection_serves_the_names_of_its_certificate_alone() {
+fn a_connection_serves_only_the_names_of_its_certificate() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port()), ("b.moor.test", &app.port())]);
     let status = |host: &str| {
@@ -386,7 +383,7 @@ fn values_for_other_systems_are_shown() {
 }
 
 #[test]
-fn the_nearest_routes_are_named_where_there_is_none() {
+fn similar_routes_are_named_where_there_is_none() {
     let world = World::with_routes(&[("booking.moor.test", "1"), ("weather.moor.test", "2")]);
     let said = world.curl(&["https://boking.moor.test/"]).ok();
     assert!(said.contains("there is booking.moor.test"), "{said}");

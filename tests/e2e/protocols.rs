@@ -21,7 +21,7 @@ use tokio_tungstenite::tungstenite::Message;
 use tokio_tungstenite::tungstenite::protocol::Role;
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_websocket_passes_over_http2() {
+async fn websockets_work_over_http2() {
     let (radio, other) = (App::websocket(), App::new());
     let world = World::with_routes(&[
         ("radio.moor.test", &radio.port()),
@@ -59,7 +59,7 @@ async fn a_websocket_passes_over_http2() {
     assert_eq!(refused.headers()["bentlane-finding"], "upgrade-refused");
 }
 
-/// What comes back over a connection in the clear for `sent`, until that is closed.
+/// What comes back over an unencrypted connection for `sent`, until that is closed.
 fn say(world: &World, sent: &str) -> String {
     let mut stream = TcpStream::connect(world.address("http")).unwrap();
     stream
@@ -92,7 +92,7 @@ const TWO_READINGS: [&str; 15] = [
 ];
 
 #[test]
-fn messages_with_two_readings_end_their_connection() {
+fn ambiguous_messages_end_their_connection() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world.ok(&["route", "edit", "a.moor.test", "--plain", "serve"]);
@@ -290,7 +290,7 @@ async fn a_thousand_changes_disturb_no_request() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn streams_that_are_reset_without_end_end_their_connection_alone() {
+async fn endless_stream_resets_end_only_their_connection() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let (sender, connection) = world.http2("a.moor.test").await;
@@ -346,7 +346,7 @@ fn a_service_with_few_descriptors_serves_few_connections_and_everything_else() {
     let url = "https://a.moor.test/";
     let status = ["-o", "/dev/null", "-w", "%{http_code}", url];
     assert_eq!(world.curl(&status).ok(), "200");
-    // One more than are served is told so.
+    // One over the limit gets an error.
     let held: Vec<TcpStream> = (0..40)
         .filter_map(|_| TcpStream::connect(at).ok())
         .collect();

@@ -16,7 +16,7 @@ use serde_json::Value;
 #[rstest]
 #[case("--http1.1")]
 #[case("--http2")]
-fn requests_reach_their_target_with_the_facts_of_the_client(#[case] version: &str) {
+fn requests_reach_their_target_with_forwarded_fields(#[case] version: &str) {
     let (app, api) = (App::new(), App::new());
     let world = World::with_routes(&[
         ("booking.moor.test", &app.port()),
@@ -87,7 +87,7 @@ fn requests_reach_their_target_with_the_facts_of_the_client(#[case] version: &st
 #[rstest]
 #[case("--http1.1", "HTTP/1.1 200")]
 #[case("--http2", "HTTP/2 200")]
-fn responses_lose_what_concerns_one_connection(#[case] version: &str, #[case] status: &str) {
+fn responses_lose_hop_by_hop_fields(#[case] version: &str, #[case] status: &str) {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let said = world
@@ -137,7 +137,7 @@ fn bodies_stream_both_ways(#[case] version: &str) {
         world.curl(&args.concat()).ok();
         assert!(
             std::fs::read(&down).unwrap() == payload,
-            "every octet came back"
+            "every byte came back"
         );
     }
 
@@ -209,7 +209,7 @@ fn both_tls_versions_and_protocols_are_offered(
 }
 
 #[test]
-fn a_leaf_that_goes_beyond_the_zones_is_refused_by_other_tls_engines() {
+fn other_tls_libraries_refuse_a_leaf_outside_the_zones() {
     let world = World::with_routes(&[]);
     let at = world.address("https").to_string();
     let hello = [
@@ -282,7 +282,7 @@ async fn heads_over_64_kib_get_431(#[case] protocol: &str) {
 }
 
 #[test]
-fn faults_are_told_apart_and_explained() {
+fn faults_are_distinguished_and_explained() {
     let closing = App::raw(b"");
     let garbage = App::raw(b"SSH-2.0-OpenSSH_9.2\r\n");
     let down = reserve_port().to_string();
@@ -344,7 +344,7 @@ fn faults_are_told_apart_and_explained() {
 }
 
 #[test]
-fn a_response_that_breaks_off_is_not_passed_as_whole() {
+fn a_truncated_response_is_not_passed_on_as_complete() {
     let broken = App::raw(b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\nonly a part");
     let world = World::with_routes(&[("a.moor.test", &broken.port())]);
     for version in ["--http1.1", "--http2"] {
@@ -403,7 +403,7 @@ fn raw_request(world: &World, head: &str) -> String {
 }
 
 #[test]
-fn requests_that_two_servers_could_read_in_two_ways_are_refused() {
+fn ambiguous_requests_are_refused() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let rows = [
@@ -424,7 +424,7 @@ fn requests_that_two_servers_could_read_in_two_ways_are_refused() {
     let http10 = "GET / HTTP/1.0\r\nhost: a.moor.test\r\n\r\n";
     assert!(raw_request(&world, http10).starts_with("HTTP/1.0 200"));
 
-    // Octets that are no handshake end their own connection and nothing else.
+    // Bytes that are no handshake end only their own connection.
     let mut stream = TcpStream::connect(world.address("https")).unwrap();
     stream.write_all(b"GET / HTTP/1.1\r\n\r\n").unwrap();
     let _ = stream.read(&mut [0; 64]);
@@ -434,7 +434,7 @@ fn requests_that_two_servers_could_read_in_two_ways_are_refused() {
 #[rstest]
 #[case("--http1.1")]
 #[case("--http2")]
-fn a_body_that_nobody_reads_does_not_cost_the_answer(#[case] version: &str) {
+fn a_body_that_is_not_read_does_not_lose_the_response(#[case] version: &str) {
     let hasty = App::hasty(|_| reply(413, &[], "no"));
     let down = reserve_port().to_string();
     let world = World::with_routes(&[

@@ -71,7 +71,7 @@ fn two_databases_keep_the_same_port() {
         shown.contains(&format!("tcp://store.moor.test:{port}")),
         "{shown}"
     );
-    // Another target from now on, without listening anew; then none at all.
+    // Another target from now on, on the same listener; then none.
     world.ok(&["route", "edit", &store, "--to", &two.port()]);
     assert!(
         String::from_utf8(talk(store_at, request.as_bytes(), false))
@@ -98,7 +98,7 @@ fn two_databases_keep_the_same_port() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn tls_is_ended_by_us_where_the_route_says_so() {
+async fn tls_is_terminated_where_the_route_says_so() {
     let app = App::echo();
     let world = World::with_routes(&[]);
     let address = format!("store.moor.test:{}", reserve_port());

@@ -6,7 +6,7 @@ use bentlane_tests::{World, wait_until};
 use rustix::process::Signal;
 
 #[test]
-fn records_are_added_answered_kept_and_removed() {
+fn records_are_added_served_stored_and_removed() {
     let mut world = World::with_routes(&[]);
     world.ok(&["record", "add", "moor.test", "mx", "10 mail.moor.test."]);
     world.ok(&[
@@ -96,7 +96,7 @@ fn export_remove_and_import(world: &World) {
 }
 
 #[test]
-fn zones_can_lead_elsewhere_and_answer_for_routed_names_alone() {
+fn zones_can_resolve_elsewhere_and_only_for_routed_names() {
     let world = World::with_routes(&[("booking.moor.test", "4310")]);
     world.ok(&[
         "zone",
@@ -129,7 +129,7 @@ fn zones_can_lead_elsewhere_and_answer_for_routed_names_alone() {
 }
 
 #[test]
-fn what_is_wrong_changes_nothing() {
+fn wrong_records_change_nothing() {
     let world = World::with_routes(&[]);
     let file = world.path("bad.zone");
     fs::write(&file, "a A 127.0.0.1\nb A nowhere\nc CAA 0 issue x\n").unwrap();
@@ -211,7 +211,7 @@ fn what_is_wrong_changes_nothing() {
 }
 
 #[test]
-fn what_was_asked_can_be_read() {
+fn the_query_log_can_be_read() {
     let world = World::with_routes(&[]);
     for name in ["a.moor.test", "A.moor.test", "b.moor.test", "www.example"] {
         world.dig(&[name]);
@@ -230,7 +230,7 @@ fn what_was_asked_can_be_read() {
     assert_eq!(all["queries"][1]["outcome"], "refused");
     assert_eq!(all["queries"][1]["code"], "REFUSED");
     assert_eq!(all["counts"][0]["name"], "a.moor.test");
-    assert_eq!(all["counts"][0]["count"], 2, "letters aside: {all}");
+    assert_eq!(all["counts"][0]["count"], 2, "whatever the case: {all}");
     let ours = read("?zone=moor.test&limit=2");
     assert_eq!(ours["queries"].as_array().unwrap().len(), 2);
     assert!(!ours["counts"].to_string().contains("example"), "{ours}");
@@ -245,7 +245,7 @@ fn what_was_asked_can_be_read() {
 }
 
 #[test]
-fn who_asked_is_told_where_the_system_tells() {
+fn the_query_log_has_the_process_that_asked() {
     let world = World::with_routes(&[]);
     let socket = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
     let query = b"\x12\x34\x01\0\0\x01\0\0\0\0\0\0\x01w\x04moor\x04test\0\0\x01\0\x01";

@@ -33,7 +33,7 @@ fn status_at(world: &World, ip: IpAddr, name: &str) -> String {
 }
 
 #[test]
-fn the_zone_of_a_route_comes_with_it_where_that_is_asked_for() {
+fn the_zone_of_a_route_is_added_where_asked_for() {
     let app = App::new();
     let world = World::with_routes(&[]);
     let add = ["route", "add", "a.deep.fell.test", &app.port()];
@@ -141,7 +141,7 @@ fn a_name_can_have_a_loopback_address_of_its_own() {
 }
 
 #[test]
-fn an_address_that_another_program_has_is_taken_when_it_is_free() {
+fn an_address_in_use_is_bound_once_it_is_free() {
     let app = App::new();
     let world = World::with_routes(&[]);
     let ip = IpAddr::from([127, 99, 0, 7]);
@@ -225,7 +225,7 @@ fn redirects_send_clients_elsewhere() {
 }
 
 #[test]
-fn many_routes_come_at_once_or_not_at_all() {
+fn many_routes_are_added_together_or_not_at_all() {
     let world = World::with_routes(&[("first.moor.test", "4310")]);
     let file = world.path("routes.txt");
     let add = |text: &str| {
@@ -323,7 +323,7 @@ fn a_route_may_cover_every_name_below_its_own() {
 }
 
 #[test]
-fn third_parties_are_told_apart_before_a_name_is_registered() {
+fn third_parties_are_distinguished_before_a_name_is_registered() {
     let world = World::with_routes(&[("a.moor.test", "4310")]);
     let shown = world.ok(&["route", "show", "a.moor.test", "--for", "sso"]);
     for part in [

@@ -144,7 +144,7 @@ fn django_passes_its_own_checks() {
 }
 
 #[test]
-fn grpc_calls_and_streams_with_trailers() {
+fn grpc_calls_streams_and_trailers_work() {
     let server = |port: &str| script("grpc_pair.py", &["serve", port]);
     let (world, _server) = world(|port| format!("h2c://127.0.0.1:{port}"), server, &[]);
     let (at, root) = (world.address("https").to_string(), world.root());
@@ -157,7 +157,7 @@ fn grpc_calls_and_streams_with_trailers() {
 }
 
 #[test]
-fn other_clients_get_through() {
+fn other_clients_work() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let (at, root) = (world.address("https"), world.root());

@@ -71,7 +71,7 @@ step after; state | diff "$FOLDER/before" - && echo identical
 "#;
 
 #[test]
-fn one_command_sets_a_machine_up_and_each_missing_part_is_named() {
+fn setup_does_everything_and_each_missing_part_is_reported() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, &format!("{CLEAN}{INSIDE}"));
     let fixed = |part: &'static str| vec!["exit 1", part, "fixed"];
@@ -144,7 +144,7 @@ fn one_command_sets_a_machine_up_and_each_missing_part_is_named() {
     ]);
 }
 
-/// An ordinary user, who gets what works without root and is told the rest.
+/// An ordinary user: what works without root is done, and the rest is named.
 const USER: &str = r#"
 useradd --home-dir "$FOLDER/home" --uid 1500 rowan
 chmod 711 "$FOLDER"; chown -R 1500 "$FOLDER/home" "$FOLDER/huts"
@@ -169,7 +169,7 @@ pgrep -x bentlane >/dev/null || echo "no service"
 "#;
 
 #[test]
-fn without_root_what_works_is_done_and_the_rest_is_named() {
+fn setup_without_root_does_what_it_can_and_names_the_rest() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, &format!("{CLEAN}{USER}"));
     outcome.expect(&[
@@ -200,7 +200,7 @@ fn without_root_what_works_is_done_and_the_rest_is_named() {
     ]);
 }
 
-/// The commands of the README's first minute, as they stand there.
+/// The commands of the README's first minute, word for word.
 #[test]
 fn the_first_minute_of_the_readme_works() {
     let readme = concat!(env!("CARGO_MANIFEST_DIR"), "/../README.md");

@@ -75,7 +75,7 @@ while True:
 ";
 
 #[test]
-fn lookups_are_attached_kept_and_detached_without_a_trace() {
+fn lookups_are_attached_and_detached_without_a_trace() {
     let world = World::asleep(Start::default());
     fs::write(world.path("upstream.py"), UPSTREAM).unwrap();
     fs::create_dir(world.path("site")).unwrap();

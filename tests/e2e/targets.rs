@@ -1,4 +1,4 @@
-//! Targets of every kind: over TLS, HTTP/2 in the clear, and what is told when they fail.
+//! Targets of every kind: over TLS, HTTP/2 without TLS, and the messages when they fail.
 
 use std::path::Path;
 
@@ -84,7 +84,7 @@ fn a_certificate_of_ours_is_verified_by_the_name_that_the_route_gives() {
 }
 
 #[test]
-fn which_side_speaks_tls_is_told_apart() {
+fn a_wrong_scheme_of_a_target_is_reported() {
     let world = World::with_routes(&[]);
     let (secure, _) = tls_app(&world, "vm.example");
     let plain = App::new();
@@ -119,7 +119,7 @@ fn which_side_speaks_tls_is_told_apart() {
             .json()["verdicts"][0];
         assert_eq!(verdict["findings"][0]["slug"], slug, "{verdict}");
         assert_eq!(verdict["hops"][2]["state"], "broken", "{verdict}");
-        // The fix mends it.
+        // The fix removes it.
         let words: Vec<&str> = fix.split(' ').skip(1).collect();
         world.ok(&words);
         assert_eq!(json(&world.curl(&[&url]).ok())["method"], "GET");
@@ -175,7 +175,7 @@ async fn trailers_pass_from_http2_in_the_clear(#[case] protocol: &str) {
 }
 
 #[test]
-fn heads_beyond_the_limit_are_told_from_garbage() {
+fn heads_over_the_limit_are_distinguished_from_garbage() {
     let head = format!("HTTP/1.1 200 OK\r\nx: {}\r\n\r\n", "a".repeat(300_000));
     let app = App::raw(Box::leak(head.into_boxed_str()).as_bytes());
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
@@ -183,7 +183,7 @@ fn heads_beyond_the_limit_are_told_from_garbage() {
 }
 
 #[test]
-fn a_route_that_leads_back_to_us_is_answered_with_its_circle() {
+fn a_route_that_leads_back_to_us_is_answered_with_its_loop() {
     let world = World::with_routes(&[]);
     let https = world.address("https");
     let back = format!("https://{https}");

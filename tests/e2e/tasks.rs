@@ -28,7 +28,7 @@ fn is_fatal(name: &str) -> bool {
 }
 
 #[test]
-fn every_task_that_ends_is_started_again_and_does_its_work() {
+fn every_task_that_ends_is_restarted_and_works() {
     let app = App::new();
     let world = world();
     world.ok(&["zone", "add", "moor.test"]);
@@ -83,7 +83,7 @@ fn every_task_that_ends_is_started_again_and_does_its_work() {
 }
 
 #[test]
-fn a_part_without_which_nothing_is_served_ends_the_service_with_the_reason() {
+fn the_end_of_an_essential_task_ends_the_service_with_the_reason() {
     let mut world = world();
     kill(&world, "proxy-0");
     let code = wait_until("the service to end", || world.service_mut().ended());

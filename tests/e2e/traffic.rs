@@ -39,7 +39,7 @@ fn shop() -> App {
 }
 
 #[test]
-fn each_exchange_is_listed_with_how_it_went() {
+fn each_exchange_is_listed_with_its_outcome() {
     let app = shop();
     let port = reserve_port().to_string();
     let world = World::with_routes(&[
@@ -166,7 +166,7 @@ fn a_summary_counts_by_route(world: &World) {
 }
 
 #[test]
-fn nothing_secret_is_kept_anywhere() {
+fn no_secret_is_stored() {
     let app = shop();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let log = world.path("access.log");
@@ -285,9 +285,9 @@ fn access_logs_are_read_by_a_common_parser_and_may_be_moved_away() {
 }
 
 #[test]
-fn what_is_sent_to_tls_is_listed_wherever_it_came_in() {
+fn redirects_to_https_are_listed_on_every_listener() {
     let world = World::with_routes(&[("a.moor.test", "4310")]);
-    // In the clear on the port for TLS, and on the port for that.
+    // Plain HTTP on the port for TLS, and on its own port.
     world.curl(&["http://a.moor.test/one"]).ok();
     let to = format!("::{}", world.address("http"));
     run(
@@ -310,7 +310,7 @@ fn what_is_sent_to_tls_is_listed_wherever_it_came_in() {
 }
 
 #[test]
-fn none_is_missing_while_many_wait_for_the_database() {
+fn no_exchange_is_missing_while_the_database_is_slow() {
     let app = shop();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let https = world.address("https");
@@ -343,7 +343,7 @@ fn none_is_missing_while_many_wait_for_the_database() {
 }
 
 #[test]
-fn an_archive_is_one_by_the_published_schema() {
+fn a_har_file_is_valid_by_the_published_schema() {
     let app = shop();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world
@@ -378,7 +378,7 @@ fn an_archive_is_one_by_the_published_schema() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_stays_open_is_listed_once_it_ends() {
+async fn long_exchanges_are_listed_once_they_end() {
     let (app, radio) = (shop(), App::websocket());
     let world = World::with_routes(&[
         ("a.moor.test", &app.port()),
@@ -415,7 +415,7 @@ async fn what_stays_open_is_listed_once_it_ends() {
 }
 
 #[test]
-fn what_breaks_off_says_who_left() {
+fn an_aborted_exchange_says_which_side_left() {
     let short = App::raw(b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\nabc");
     let world = World::with_routes(&[("short.moor.test", &short.port())]);
     let _ = world.curl(&["https://short.moor.test/"]);
@@ -429,7 +429,7 @@ fn what_breaks_off_says_who_left() {
 }
 
 #[test]
-fn our_own_checks_and_pages_are_no_traffic() {
+fn our_checks_and_pages_are_no_traffic() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let expect = ["route", "edit", "a.moor.test", "--expect-status", "200"];
@@ -440,7 +440,7 @@ fn our_own_checks_and_pages_are_no_traffic() {
 }
 
 #[test]
-fn traffic_outlives_the_service_and_is_forgotten_in_time() {
+fn traffic_survives_a_restart_and_expires() {
     let app = App::new();
     let mut world = World::with(Start {
         flags: ["--traffic-limit", "3"].map(str::to_owned).into(),
@@ -461,7 +461,7 @@ fn traffic_outlives_the_service_and_is_forgotten_in_time() {
     world.end(Signal::TERM);
     world.wake();
     // At its start the service forgets what is too much.
-    wait_until("the rest to be forgotten", || {
+    wait_until("the rest to be removed", || {
         (paths(&world) == ["/3", "/4", "/5"]).then_some(())
     });
     world.curl(&[&format!("{LOCAL}/6")]).ok();
@@ -479,7 +479,7 @@ fn traffic_outlives_the_service_and_is_forgotten_in_time() {
 }
 
 #[test]
-fn what_ends_while_the_service_stops_is_kept_too() {
+fn exchanges_that_end_during_the_stop_are_stored_too() {
     let app = App::new();
     let mut world = World::with_routes(&[("a.moor.test", &app.port())]);
     let log = world.path("access.log");
@@ -532,7 +532,7 @@ fn what_ends_while_the_service_stops_is_kept_too() {
 }
 
 #[test]
-fn whoever_follows_hears_of_each_exchange() {
+fn a_follower_sees_each_exchange() {
     let app = shop();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world.curl(&[&format!("{LOCAL}/before")]).ok();

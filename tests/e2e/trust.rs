@@ -96,11 +96,11 @@ rm -r "$FOLDER/data/keys" "$FOLDER/data/root.pem"
 await_service
 found
 "$BENTLANE" check --only handshake --deep --fix --yes hut.moor.test 2>&1 | grep 'older-root-trusted'
-step mended; found
+step fixed; found
 "#;
 
 #[test]
-fn stores_trust_our_root_and_forget_it() {
+fn the_root_is_added_to_and_removed_from_every_store() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, INSIDE);
     let nobody = "openssl no\ngnutls no\ncurl no\npython no\n";
@@ -152,6 +152,6 @@ fn stores_trust_our_root_and_forget_it() {
             "older",
             &["trusts an earlier root of Bent Lane's, not the current one (older-root-trusted)"],
         ),
-        ("mended", &["no finding"]),
+        ("fixed", &["no finding"]),
     ]);
 }

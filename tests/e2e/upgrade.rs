@@ -5,7 +5,7 @@ use futures_util::{SinkExt, StreamExt};
 use tokio_tungstenite::tungstenite::Message;
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_websocket_passes_both_ways() {
+async fn websockets_work_in_both_directions() {
     let app = App::websocket();
     let world = World::with_routes(&[("radio.moor.test", &app.port())]);
     let stream = world.tls("radio.moor.test", "http/1.1").await;
@@ -23,7 +23,7 @@ async fn a_websocket_passes_both_ways() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_target_that_does_not_upgrade_answers_as_usual() {
+async fn a_target_that_does_not_upgrade_answers_normally() {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let stream = world.tls("a.moor.test", "http/1.1").await;

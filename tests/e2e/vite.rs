@@ -23,7 +23,7 @@ pub(crate) fn vite(world: &World, port: u16, settings: &str) -> Background {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn hot_reload_reaches_the_browser_and_the_page_stays() {
+async fn hot_reload_reaches_the_browser_without_a_page_reload() {
     let port = reserve_port();
     let world = World::with_routes(&[("booking.moor.test", &port.to_string())]);
     let site = world.path("site");
@@ -70,7 +70,7 @@ async fn hot_reload_reaches_the_browser_and_the_page_stays() {
         .unwrap();
     assert_eq!(
         stayed, "yes",
-        "the module was replaced, the page was not loaded anew"
+        "the module was replaced without a page reload"
     );
     browser.close().await;
 }

@@ -79,7 +79,7 @@ impl App {
     /// - `/fields?NAME=VALUE&…` answers with these fields, `%20` in them a space,
     /// - `/trailers` answers as gRPC does: with a trailer behind the body,
     /// - `/connection` answers with fields that concern one connection alone,
-    /// - any other tells the method, path and fields of the request as JSON.
+    /// - any other returns the method, path and headers of the request as JSON.
     #[must_use]
     pub fn new() -> Self {
         Self::on(0)
@@ -198,13 +198,13 @@ impl App {
         })
     }
 
-    /// The same as HTTP/2 in the clear.
+    /// The same as HTTP/2 without TLS.
     #[must_use]
     pub fn h2c() -> Self {
         Self::serve(0, |stream| speak(stream, true))
     }
 
-    /// A server that repeats every octet it gets, and tells when its client has finished.
+    /// A server that repeats every byte it gets, and reports when its client has finished.
     #[must_use]
     pub fn echo() -> Self {
         Self::serve(0, |mut stream| async move {

@@ -51,7 +51,7 @@ impl SharedServer {
         let mut command = as_postgres("sh");
         command.args(["-c", SERVE]).arg(programs()).arg(&folder);
         command.current_dir(&folder);
-        // Not our output: whoever reads that would wait for the server's end, too.
+        // Not our output: a reader of that would wait for the server's end, too.
         command.stdin(Stdio::piped()).stdout(Stdio::null());
         let process = command.stderr(Stdio::null()).spawn().unwrap();
         let server = Self {

@@ -9,7 +9,7 @@ use rustix::process::{Pid, Signal, kill_process};
 
 /// How long anything may take before a test gives up on it.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// How often to look whether it has come about.
+/// How often to check the condition.
 const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
 /// Waits until `condition` gives something.
@@ -186,7 +186,7 @@ impl Background {
 
 impl Drop for Background {
     fn drop(&mut self) {
-        // Ended already, mostly; whatever is left must not outlive the test.
+        // Usually ended already; what is left must not outlive the test.
         let _ = self.child.kill();
         let _ = self.child.wait();
     }

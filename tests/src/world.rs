@@ -23,7 +23,7 @@ use tokio_rustls::client::TlsStream;
 use crate::postgres::SharedDatabase;
 use crate::process::{Background, Run, binary, run, run_command, signal, wait_until};
 
-/// A service of its own, with a data folder of its own, on free ports.
+/// A service with its own data folder, on free ports.
 #[derive(Debug)]
 pub struct World {
     folder: TempDir,
@@ -40,7 +40,7 @@ pub struct World {
 pub struct Start {
     /// More flags for `serve`.
     pub flags: Vec<String>,
-    /// What stands before `bentlane serve`, such as a program that changes the user.
+    /// The command in front of `bentlane serve`, such as a program that changes the user.
     pub wrapper: Vec<String>,
     /// Whether the flags name every place to listen at.
     pub own_places: bool,

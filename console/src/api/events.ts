@@ -8,7 +8,7 @@ export interface ServiceEvent {
 
 /** What happens to the stream. */
 export interface Listener {
-  /** It is there; what happened before was not told. */
+  /** It is open; events from before were not sent. */
   onOpen: () => void;
   /** It was lost, or refused; it is tried again after a moment. */
   onLost: () => void;

@@ -34,7 +34,7 @@ export async function signIn(): Promise<SignIn> {
   }
 }
 
-/** The fields by which a call shows the session. */
+/** The headers that identify the session. */
 export function authorization(): Record<string, string> {
   const session = localStorage.getItem(KEY);
   return session === null ? {} : { authorization: `Bearer ${session}` };

@@ -5,7 +5,7 @@ import { CELL, Section, Table } from '../Section';
 import { day, share } from '../format';
 import { useCertificates } from './useCertificates';
 
-/** Who vouches for the certificates, who trusts that, and what is shown under which name. */
+/** The root, who trusts it, and which certificate each name has. */
 export function CertificatesPage({ zones }: { zones: readonly Zone[] }) {
   const { authority, stores, certificates } = useCertificates(zones);
   if (authority === undefined)

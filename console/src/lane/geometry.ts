@@ -54,7 +54,7 @@ function place(hops: readonly HopReport[], column: number): [number, number] {
   return [LEFT + column * STEP, hops[column]?.state === 'not-reached' ? LOWER : UPPER];
 }
 
-/** The lane in words, for whoever does not see it. */
+/** The lane in words, for screen readers. */
 export function inWords(hops: readonly HopReport[]): string {
   return hops.map((hop) => `${hop.hop} ${STATES[hop.state]}`).join(', ');
 }

@@ -32,7 +32,7 @@ export function reduce(state: ConsoleState, action: Action): ConsoleState {
     case 'signed-out':
       return { ...state, known: { status: 'signed-out' } };
     case 'failed':
-      // What is shown already stays: it is better than nothing, and marked as no longer live.
+      // Data that was read stays on the page: it is better than nothing, and marked as no longer live.
       if (state.known.status === 'ready') return { ...state, connection: 'lost' };
       return { ...state, known: { status: 'failed', message: action.message } };
     case 'verdicts': {

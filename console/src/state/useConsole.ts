@@ -52,7 +52,7 @@ export function useConsole(): Console {
     void reload();
     const following = new AbortController();
     const listener = {
-      // What happened before the stream was open, or while it was lost, was not told.
+      // Events from before the stream was open, or while it was lost, were not sent.
       onOpen: () => {
         dispatch({ type: 'connection', connection: 'live' });
         void reload();

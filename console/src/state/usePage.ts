@@ -5,7 +5,7 @@ export type Page = 'routes' | 'traffic' | 'names' | 'certificates' | 'sessions';
 
 const PAGES: readonly Page[] = ['routes', 'traffic', 'names', 'certificates', 'sessions'];
 
-/** What is shown: a page, or one route. */
+/** The page in view, or one route. */
 export type Place = { page: Page; route?: string };
 
 const ROUTE = '#route/';

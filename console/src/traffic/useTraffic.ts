@@ -9,7 +9,7 @@ const SHOWN = 200;
 const GATHER_MS = 250;
 /** How long to wait before a call that failed is tried again. */
 const AGAIN_MS = 2000;
-/** How often the summary is made anew. */
+/** How often the summary is computed. */
 const SUM_UP_MS = 5000;
 
 interface Traffic {

@@ -161,7 +161,7 @@ mod tests {
     #[case(&["moor.test", "a.moor.test", "fell.test"], &["fell.test", "localhost", "moor.test"])]
     #[case(&["moor.test", "test"], &["localhost", "test"])]
     #[case(&["bentlane.localhost"], &["localhost"])]
-    fn no_suffix_lies_below_another(#[case] names: &[&str], #[case] wanted: &[&str]) {
+    fn no_suffix_is_within_another(#[case] names: &[&str], #[case] wanted: &[&str]) {
         let limits = limits(names);
         let found: Vec<&str> = limits.names().iter().map(Name::as_str).collect();
         assert_eq!(found, wanted);

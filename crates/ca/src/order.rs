@@ -239,7 +239,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_signed_is_accepted_for_its_names_alone() {
+    fn a_signed_certificate_is_valid_for_its_names_only() {
         let (root, issuer) = authority();
         let names = ["moor.test", "*.hut.moor.test", "127.0.0.9"].map(|name| name.parse().unwrap());
         let (key, request) = request(&names).unwrap();
@@ -279,7 +279,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_request_is_refused() {
+    fn a_file_that_is_no_request_is_refused() {
         for text in [
             "",
             "-----BEGIN CERTIFICATE REQUEST-----\nAAAA\n-----END CERTIFICATE REQUEST-----\n",

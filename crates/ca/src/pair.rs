@@ -194,7 +194,7 @@ mod tests {
     #[case(&[0, 1, 2])]
     #[case(&[2, 1, 0])]
     #[case(&[1, 2, 0])]
-    fn the_order_of_the_certificates_is_no_matter(#[case] order: &[usize]) {
+    fn certificates_may_come_in_any_order(#[case] order: &[usize]) {
         let (chain, key) = made(&["a.moor.test"]);
         let (stranger, _) = made(&["b.moor.test"]);
         let mut text: String = order.iter().map(|part| chain[*part].as_str()).collect();
@@ -226,7 +226,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_wrong_is_told_apart() {
+    fn each_fault_of_a_pair_has_its_error() {
         let (chain, key) = made(&["a.moor.test"]);
         let chain = chain.concat();
         let (_, other) = made(&["a.moor.test"]);

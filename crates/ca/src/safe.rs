@@ -193,7 +193,7 @@ mod tests {
     use crate::fixture::{NOW, owner, root};
 
     #[test]
-    fn what_is_kept_is_there_again() {
+    fn stored_roots_round_trip() {
         let root = root()
             .successor(&owner(), &Limits::of_root([]), NOW)
             .unwrap();

@@ -257,7 +257,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_registered_has_its_port() {
+    fn registered_redirect_urls_have_their_port() {
         let pattern = "booking.moor.test".parse().unwrap();
         let all = acceptance(&pattern, &"moor.test".parse().unwrap(), 17443);
         let values: Vec<&str> = all.iter().map(|it| it.value.as_str()).collect();

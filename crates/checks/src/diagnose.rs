@@ -569,7 +569,7 @@ mod tests {
     }
 
     #[test]
-    fn a_paused_route_is_as_it_should_be() {
+    fn a_paused_route_has_no_finding() {
         let case = healthy().own_page(Kind::RoutePaused).facts(|facts| {
             facts.route.settings.paused = true;
         });
@@ -581,7 +581,7 @@ mod tests {
     }
 
     #[test]
-    fn a_broken_first_hop_hides_what_lies_beyond() {
+    fn a_broken_first_hop_hides_the_later_ones() {
         let case = healthy().resolve(Resolve::Silent);
         let case = case.closed(&[Refusal::Refused]);
         let verdict = diagnose(&case.facts, &case.seen);
@@ -590,7 +590,7 @@ mod tests {
     }
 
     #[test]
-    fn one_hop_alone_is_judged_alone() {
+    fn a_check_of_one_hop_judges_only_that_hop() {
         let case = healthy().resolve(Resolve::Silent);
         let case = case.closed(&[Refusal::Refused]).facts(|facts| {
             facts.only = Some(Hop::Connect);
@@ -601,14 +601,14 @@ mod tests {
     }
 
     #[test]
-    fn a_fault_that_shows_later_is_drawn_where_it_lies() {
+    fn a_fault_is_shown_at_the_hop_that_caused_it() {
         let case = healthy().own_page(Kind::TargetSpeaksPlain);
         let verdict = diagnose(&case.facts, &case.seen);
         assert_eq!(lane(&verdict.states()), "●──●╴ ✕╌╌○╌╌○");
     }
 
     #[test]
-    fn slugs_are_unique_and_lead_back() {
+    fn slugs_are_unique_and_identify_their_finding() {
         for kind in FindingKind::ALL {
             assert_eq!(FindingKind::from_slug(kind.slug()), Some(*kind));
             let json = serde_json::to_string(kind).unwrap();
@@ -618,7 +618,7 @@ mod tests {
     }
 
     #[test]
-    fn the_remedy_for_a_silent_port_names_the_port() {
+    fn the_fix_for_a_silent_port_names_the_port() {
         let case = healthy().closed(&[Refusal::Refused]);
         let verdict = diagnose(&case.facts, &case.seen);
         let fix = &verdict.findings[0].fix;

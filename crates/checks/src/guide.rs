@@ -41,7 +41,7 @@ mod tests {
 
     /// `BENTLANE_WRITE=1 cargo test -p bentlane-checks guide` writes the page.
     #[test]
-    fn the_page_in_the_docs_is_this_one() {
+    fn the_guide_in_the_docs_is_up_to_date() {
         let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/findings.md");
         if std::env::var_os("BENTLANE_WRITE").is_some() {
             std::fs::write(&path, guide()).unwrap();

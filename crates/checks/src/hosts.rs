@@ -145,7 +145,7 @@ mod tests {
     }
 
     #[test]
-    fn entries_before_our_zones_are_found_with_their_line() {
+    fn hosts_entries_for_our_zones_are_found_with_their_line() {
         let snapshot = Snapshot::of_zones(["moor.test".parse().unwrap()]);
         let text = Hosts(FILE).with_block(&both());
         let found = Hosts(&text).shadowing(&snapshot);
@@ -163,7 +163,7 @@ mod tests {
     #[case(FILE, true)]
     #[case("", false)]
     #[case("127.0.0.1 localhost\n", false)]
-    fn a_block_comes_and_goes_and_leaves_no_trace(#[case] file: &str, #[case] line_ends: bool) {
+    fn a_block_is_added_and_removed_without_a_trace(#[case] file: &str, #[case] line_ends: bool) {
         let with = Hosts(file).with_block(&both());
         assert!(Hosts(&with).has_block());
         assert!(with.contains("127.0.0.1 a.moor.test\n::1 a.moor.test\n127.0.0.1 b.moor.test\n"));
@@ -183,7 +183,7 @@ mod tests {
     }
 
     #[test]
-    fn a_block_that_lost_its_end_takes_nothing_with_it() {
+    fn removing_a_block_without_an_end_keeps_the_rest() {
         let with = Hosts("").with_block(&both());
         let torn = with.replace(END, "10.9.9.9 printer other-name");
         assert_eq!(

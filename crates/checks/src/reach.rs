@@ -487,7 +487,7 @@ mod tests {
     #[case(with(|seen| seen.clients[0] = client(Trusted, Some(&["fell.test"]))), &["trust ✕ trusts a former root, which cannot vouch for every zone (its policy) → sudo bentlane system attach --only trust"], false, false)]
     #[case(with(|seen| seen.clients[0] = client(Trusted, Some(&["moor.test"]))), &[], true, true)]
     #[case(with(|seen| { lost(seen); seen.clients[0].trust = Refused }), &["lookups ✕ names are not found: no such name → sudo bentlane system attach", "trust ✕ does not trust the root (its policy) → sudo bentlane system attach"], false, false)]
-    fn each_part_is_told_with_its_fix(
+    fn each_part_is_reported_with_its_fix(
         #[case] seen: MachineSeen,
         #[case] wanted: &[&str],
         #[case] exact: bool,

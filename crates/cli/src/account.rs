@@ -72,7 +72,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_home_is_its_owners() {
+    fn a_home_folder_belongs_to_its_owner() {
         let own = User::from_uid(nix::unistd::geteuid()).unwrap().unwrap();
         assert!(Account::lives_in(&own.dir), "{own:?}");
         let folder = tempfile::tempdir().unwrap();

@@ -18,7 +18,7 @@ use tokio::net::UnixStream;
 
 use crate::error::CliError;
 
-/// What a path segment may hold as it is (RFC 3986 §3.3), slash and percent sign aside.
+/// What a path segment may hold as it is (RFC 3986 §3.3), except slash and percent sign.
 const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC
     .remove(b'-')
     .remove(b'.')

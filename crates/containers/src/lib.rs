@@ -1,7 +1,7 @@
 //! Containers, as their engine's API reports them.
 //!
 //! [`Engine`] is found at its socket, lists the containers that are asked for with where they can be
-//! connected to, and tells when something about them has changed. It changes nothing but what
+//! connected to, and reports when something about them has changed. It changes nothing but what
 //! [`Engine::put_files`] is given.
 
 mod engine;

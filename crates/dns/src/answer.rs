@@ -14,7 +14,7 @@ use super::settings::Settings;
 use super::wire::{PLAIN_UDP_LIMIT, SHORTEST_RECORD, Transport, UDP_LIMIT, encode};
 use bentlane_model::Snapshot;
 
-/// Octets of a DNS header (RFC 1035 §4.1.1).
+/// Length of a DNS header in bytes (RFC 1035 §4.1.1).
 const HEADER_LENGTH: usize = 12;
 /// What became of a query.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,7 +34,7 @@ pub enum Outcome {
 /// before is gone; its memory is used again.
 ///
 /// Silence is for what cannot be answered: fewer octets than a header, and messages that are
-/// answers themselves, since answering those could go on for ever between two servers. A query
+/// answers themselves, since two servers could go on answering each other. A query
 /// that does not parse gets FORMERR (RFC 1035 §4.1.1), one with several questions too
 /// (RFC 9619 §4), another opcode NOTIMP, and an EDNS version above 0 BADVERS (RFC 6891 §6.1.3).
 /// Names in a zone always exist; a type they lack is answered with no data and the zone's SOA
@@ -524,7 +524,11 @@ mod tests {
     #[case("hut.moor.test.", RecordType::A, &["NoError"])]
     #[case("other.moor.test.", RecordType::A, &["NXDomain"])]
     #[case("moor.test.", RecordType::A, &["NoError"])]
-    fn records_of_ones_own(#[case] name: &str, #[case] kind: RecordType, #[case] wanted: &[&str]) {
+    fn records_that_users_added(
+        #[case] name: &str,
+        #[case] kind: RecordType,
+        #[case] wanted: &[&str],
+    ) {
         let snapshot = own_records(Answers::RoutedNames);
         assert_eq!(told(&snapshot, name, kind), wanted);
     }
@@ -577,7 +581,7 @@ mod tests {
     #[case(ResponseCode::NXDomain, Transport::Udp, 0, &["30 host.example."])]
     #[case(ResponseCode::ServFail, Transport::Udp, 0, &["30 host.example."])]
     #[case(ResponseCode::NoError, Transport::Udp, 60, &[])]
-    fn aliases_are_followed_to_names_of_others(
+    fn aliases_lead_to_names_outside_the_zones(
         #[case] code: ResponseCode,
         #[case] transport: Transport,
         #[case] count: u8,
@@ -594,7 +598,7 @@ mod tests {
 
     /// RFC 6604 §3: the code is that of the last name.
     #[test]
-    fn an_alias_of_a_name_that_does_not_exist_says_so() {
+    fn an_alias_of_a_missing_name_is_nxdomain() {
         let settings = Settings::default();
         let octets = query("lost.moor.test.", RecordType::A).to_vec().unwrap();
         let mut out = Vec::new();
@@ -606,7 +610,7 @@ mod tests {
     }
 
     #[test]
-    fn aliases_that_go_round_end() {
+    fn alias_loops_end() {
         let told = told(
             &own_records(Answers::EveryName),
             "round.moor.test.",
@@ -616,7 +620,7 @@ mod tests {
     }
 
     #[test]
-    fn a_zone_can_lead_to_another_address() {
+    fn a_zone_can_resolve_to_another_address() {
         let mut zone = Zone::new("moor.test".parse().unwrap());
         zone.settings.ipv4 = Some([192, 0, 2, 9].into());
         let snapshot = Snapshot::compile(Configuration {
@@ -637,7 +641,7 @@ mod tests {
     #[case("blackmoor.example.", RecordType::A)]
     #[case("x\\.moor.test.example.", RecordType::A)]
     #[case(".", RecordType::NS)]
-    fn outside_the_zones_is_for_others(#[case] name: &str, #[case] kind: RecordType) {
+    fn names_outside_the_zones_are_forwarded(#[case] name: &str, #[case] kind: RecordType) {
         let octets = query(name, kind).to_vec().unwrap();
         let mut out = vec![1];
         let outcome = answer(
@@ -658,7 +662,7 @@ mod tests {
     #[case("printer.local.", RecordType::A, ResponseCode::NXDomain)]
     #[case("moor.test.", RecordType::AXFR, ResponseCode::Refused)]
     #[case("example.com.", RecordType::IXFR, ResponseCode::Refused)]
-    fn some_names_are_asked_of_nobody(
+    fn special_names_are_not_forwarded(
         #[case] name: &str,
         #[case] kind: RecordType,
         #[case] code: ResponseCode,
@@ -669,7 +673,7 @@ mod tests {
     }
 
     #[test]
-    fn case_is_kept_as_asked() {
+    fn the_answer_has_the_case_of_the_query() {
         let response = ask_message(&query("BooKing.MOOR.tesT.", RecordType::A));
         assert_eq!(response.queries[0].name().to_ascii(), "BooKing.MOOR.tesT.");
         assert_eq!(response.answers[0].name.to_ascii(), "BooKing.MOOR.tesT.");
@@ -706,7 +710,7 @@ mod tests {
     }
 
     #[test]
-    fn the_port_of_https_is_told_when_it_is_not_the_usual_one() {
+    fn an_https_record_has_a_port_that_is_not_443() {
         let settings = Settings {
             https_port: 17443,
             ..Settings::default()
@@ -726,7 +730,7 @@ mod tests {
     }
 
     #[test]
-    fn other_loopback_addresses_point_nowhere() {
+    fn reverse_queries_for_other_loopback_addresses_are_nxdomain() {
         let response = ask_message(&query("9.0.0.127.in-addr.arpa.", RecordType::PTR));
         assert_eq!(response.metadata.response_code, ResponseCode::NXDomain);
         assert!(response.metadata.authoritative && response.authorities.len() == 1);
@@ -777,7 +781,7 @@ mod tests {
     #[test]
     fn a_later_edns_version_is_badvers() {
         let response = ask_message(&edns(4096, 1));
-        // 16 is BADVERS in an OPT record, and BADSIG, by which the codec calls it, elsewhere.
+        // 16 is BADVERS in an OPT record; the codec calls it BADSIG, as it is elsewhere.
         assert_eq!(u16::from(response.metadata.response_code), 16);
         assert_eq!(response.edns.unwrap().version(), 0);
         assert!(response.answers.is_empty());
@@ -841,7 +845,7 @@ mod tests {
     }
 
     #[test]
-    fn short_messages_and_answers_are_met_with_silence() {
+    fn short_messages_and_responses_get_no_answer() {
         for length in 0..HEADER_LENGTH {
             assert_eq!(ask(&changed(0, &[])[..length], Transport::Udp), None);
         }
@@ -864,9 +868,9 @@ mod tests {
             }
         }
 
-        /// Where the short way answers, the long way gives the same octets; and it does answer.
+        /// The fast path answers, and with the same bytes as the codec.
         #[test]
-        fn both_ways_give_the_same_octets(
+        fn the_fast_path_and_the_codec_give_the_same_bytes(
             labels in prop::collection::vec("[a-zA-Z0-9_.*-]{1,20}|store|old|vm|six", 0..4),
             zone in prop::sample::select(vec!["moor.test", "MOOR.Test", "fell.test", "test"]),
             kind in prop::sample::select(vec![1u16, 28, 15, 255]),

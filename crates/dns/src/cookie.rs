@@ -7,9 +7,9 @@ use hickory_proto::rr::rdata::opt::{EdnsCode, EdnsOption};
 
 /// The option's code.
 const COOKIE: u16 = 10;
-/// Octets of a client's cookie (RFC 7873 §4).
+/// Length of a client's cookie in bytes (RFC 7873 §4).
 const CLIENT: usize = 8;
-/// Octets of a server's cookie, of those that a client may send back.
+/// Lengths in bytes of the server cookies that a client may send back.
 const SERVER: std::ops::RangeInclusive<usize> = 8..=32;
 
 /// What a query says of cookies.

@@ -1,6 +1,6 @@
 //! The short way for the question that nearly all are: one name of ours, A or AAAA, with or without
-//! an EDNS record that holds no options. It writes the answer octet by octet, without a codec and
-//! without allocating; whatever it does not know goes the long way, and both give the same octets.
+//! an EDNS record that holds no options. It writes the answer byte by byte, without a codec and
+//! without allocating; the codec answers every other query, and both give the same bytes.
 
 use bentlane_model::Answers;
 use bentlane_model::Snapshot;

@@ -237,7 +237,7 @@ fn put_extended_error(flags: u16, reason: Reason, out: &mut Vec<u8>) {
 /// What a reply is worth.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Reply {
-    /// Not a reply to what was asked: the real one may still come.
+    /// Not a reply to the query: the real one may still come.
     Unrelated,
     /// Too long for a datagram: ask again over a stream.
     Truncated,
@@ -570,7 +570,7 @@ mod tests {
     #[case("loopback", &[], "127.0.0.1", true)]
     #[case("private", &["example.org"], "10.0.0.7", false)]
     #[case("private", &["host.example.org"], "10.0.0.7", true)]
-    fn answers_that_lead_to_local_addresses(
+    fn answers_with_local_addresses(
         #[case] level: &str,
         #[case] exceptions: &[&str],
         #[case] address: Ipv4Addr,
@@ -595,7 +595,7 @@ mod tests {
     }
 
     #[test]
-    fn an_answer_goes_back_under_the_clients_own_id_and_spelling() {
+    fn an_answer_has_the_clients_id_and_case() {
         let upper = asked("WWW.Example.ORG.", Some(1232));
         let answers = vec![
             (60, "www.example.org.", cname("host.example.org.")),
@@ -651,7 +651,7 @@ mod tests {
     }
 
     #[test]
-    fn a_reply_that_claims_more_than_it_holds_is_of_no_use() {
+    fn a_reply_with_wrong_counts_is_rejected() {
         let asked = asked("www.example.org.", None);
         let reply = reply("www.example.org.", ResponseCode::NoError, Vec::new());
         let mut octets = reply.to_vec().unwrap();
@@ -665,7 +665,7 @@ mod tests {
     }
 
     #[test]
-    fn octets_that_are_no_reply_are_not_taken_for_one() {
+    fn bytes_that_are_no_reply_are_rejected() {
         let asked = asked("www.example.org.", None);
         let query = asked.upstream_query(ID);
         let good = reply(
@@ -686,7 +686,10 @@ mod tests {
     #[rstest]
     #[case(None, true)]
     #[case(Some(1232), false)]
-    fn what_is_too_long_for_the_client_is_cut(#[case] payload: Option<u16>, #[case] cut: bool) {
+    fn answers_too_long_for_the_client_are_truncated(
+        #[case] payload: Option<u16>,
+        #[case] cut: bool,
+    ) {
         let asked = asked("www.example.org.", payload);
         let answers = (0..40).map(|i| (60, "www.example.org.", a(i))).collect();
         let stored = usable(
@@ -715,12 +718,12 @@ mod tests {
     #[case::negative_by_its_own_ttl(denial(10, 20), 10)]
     #[case::negative_bounded(denial(90_000, 90_000), DENIED_AT_MOST)]
     #[case::negative_without_soa(reply("x.", ResponseCode::NXDomain, Vec::new()), 0)]
-    fn answers_live_as_long_as_they_say(#[case] message: Message, #[case] seconds: u32) {
+    fn answers_are_cached_for_their_ttl(#[case] message: Message, #[case] seconds: u32) {
         assert_eq!(lifetime(&message), seconds);
     }
 
     #[test]
-    fn the_cache_forgets_what_is_old_and_what_it_has_no_room_for() {
+    fn the_cache_drops_expired_answers_and_the_oldest_when_full() {
         let second = Duration::from_secs;
         let entry = |name: &str, ttl| {
             let asked = asked(name, None);
@@ -740,7 +743,7 @@ mod tests {
         let age =
             |cache: &Cache, key: usize, at| cache.get(&keys[key], second(at)).map(|(_, age)| age);
         assert_eq!(age(&cache, 0, 14), Some(9), "the newer answer counts");
-        assert_eq!(age(&cache, 0, 15), None, "its time is over");
+        assert_eq!(age(&cache, 0, 15), None, "it has expired");
         assert_eq!(age(&cache, 1, 15), Some(9));
         let (key, stored) = entry("c.example.", 10);
         cache.put(key, stored, second(7));
@@ -759,7 +762,7 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever comes back, nothing panics, and what is kept of it can be written and read.
+        /// No reply panics, and what is cached of it can be written and read.
         #[test]
         fn garbage_replies_never_panic(
             changes in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>()), 0..6),
@@ -786,7 +789,7 @@ mod tests {
     }
 
     #[test]
-    fn failures_say_why_to_those_who_understand() {
+    fn failures_have_an_extended_error_for_edns_clients() {
         for (reason, code) in [
             (Reason::NotOurs, ResponseCode::Refused),
             (Reason::Stranger, ResponseCode::Refused),

@@ -1,8 +1,8 @@
-//! A query as it lies in its octets: read without a codec and without allocating.
+//! A query read from its bytes, without a codec and without allocating.
 
 use hickory_proto::rr::RecordType;
 
-/// Octets of the longest name in text form, without its final dot.
+/// Length in bytes of the longest name in text form, without its final dot.
 const LONGEST_NAME: usize = 253;
 pub(super) const TYPE_OPT: u16 = 41;
 pub(super) const CLASS_IN: u16 = 1;
@@ -11,7 +11,7 @@ pub(super) const RECURSION_AVAILABLE: u16 = 0x0080;
 pub(super) const CHECKING_DISABLED: u16 = 0x0010;
 pub(super) const DNSSEC_OK: u16 = 0x8000;
 
-/// Takes big-endian numbers and octets off the front of a message.
+/// Reads big-endian numbers and bytes from the front of a message.
 pub(super) struct Reader<'a>(pub(super) &'a [u8]);
 
 impl<'a> Reader<'a> {
@@ -55,10 +55,10 @@ impl Text {
     }
 }
 
-/// Stands for an octet that no host name holds.
+/// Represents a byte that no host name holds.
 const STRANGE: u8 = 1;
 
-/// An octet of a label as it stands in a [`Text`].
+/// A byte of a label as it is in a [`Text`].
 pub(super) fn plain(octet: u8) -> u8 {
     if octet.is_ascii_alphanumeric() || matches!(octet, b'-' | b'_' | b'*') {
         octet.to_ascii_lowercase()

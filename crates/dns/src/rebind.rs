@@ -181,7 +181,7 @@ mod tests {
     #[case("private", Some(RebindLevel::Private))]
     #[case("Private", None)]
     #[case("", None)]
-    fn levels_are_read(#[case] text: &str, #[case] level: Option<RebindLevel>) {
+    fn levels_are_parsed(#[case] text: &str, #[case] level: Option<RebindLevel>) {
         assert_eq!(text.parse().ok(), level);
     }
 }

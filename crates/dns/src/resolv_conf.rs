@@ -98,7 +98,7 @@ mod tests {
     #[rstest]
     #[case(&["127.0.0.1:53"], &["192.0.2.1:53", "[2001:db8::1]:53"])]
     #[case(&["127.0.0.1:17053"], &["192.0.2.1:53", "127.0.0.1:53", "[2001:db8::1]:53"])]
-    fn others_are_upstream(#[case] ours: &[&str], #[case] wanted: &[&str]) {
+    fn other_nameservers_are_upstreams(#[case] ours: &[&str], #[case] wanted: &[&str]) {
         let parse = |all: &[&str]| -> Vec<SocketAddr> {
             all.iter().map(|text| text.parse().unwrap()).collect()
         };
@@ -107,7 +107,7 @@ mod tests {
     }
 
     #[test]
-    fn the_other_settings_are_kept() {
+    fn other_settings_are_preserved() {
         let conf = ResolvConf::parse(FILE);
         assert!(!conf.ours);
         let text = conf.pointing_at(&["127.0.0.1".parse().unwrap()]);

@@ -2,7 +2,7 @@
 
 use hickory_proto::op::{Edns, Message};
 
-/// Octets of the shortest record: a root owner name, and the fixed fields (RFC 1035 §4.1.3).
+/// Length in bytes of the shortest record: a root owner name, and the fixed fields (RFC 1035 §4.1.3).
 pub(super) const SHORTEST_RECORD: usize = 11;
 
 /// The largest UDP answer for a client without EDNS (RFC 1035 §2.3.4).
@@ -20,7 +20,7 @@ pub enum Transport {
     Tcp,
 }
 
-/// How many octets an answer may have for a client that takes `payload` of them over UDP.
+/// The longest answer, in bytes, for a client that accepts `payload` bytes over UDP.
 pub(super) fn limit_of(transport: Transport, payload: Option<u16>) -> usize {
     usize::from(match (transport, payload) {
         (Transport::Tcp, _) => u16::MAX,

@@ -5,7 +5,7 @@ use bentlane_model::{Entry, Name, Record, RecordData, RecordName, Word, entries,
 
 /// The most records that a file may hold: one that holds more is not about a dev machine.
 const MOST_RECORDS: usize = 10_000;
-/// Octets of the longest file that is read.
+/// Length in bytes of the longest file that is read.
 const LONGEST_FILE: usize = 4 << 20;
 /// The longest time that a record may be kept (RFC 2181 §8).
 const LONGEST_TTL: u32 = 0x7fff_ffff;
@@ -90,7 +90,7 @@ impl Reader<'_> {
         }
         let owner = self.owner.clone().ok_or("the first record has no owner")?;
         let mut ttl = self.ttl;
-        // TTL and class stand before the type, in any order (RFC 1035 §5.1).
+        // TTL and class come before the type, in any order (RFC 1035 §5.1).
         let (kind, data) = loop {
             let [word, rest @ ..] = words else {
                 return Err("the record has no type".to_owned());
@@ -235,7 +235,7 @@ _sip._tcp SRV 0 5 5060 sip
 "#;
 
     #[test]
-    fn files_are_read_and_written_and_read_again() {
+    fn zone_files_round_trip() {
         let records = read(FILE, &zone()).unwrap();
         let wanted = [
             "moor.test 3600 MX 10 mail.moor.test.",
@@ -276,18 +276,14 @@ _sip._tcp SRV 0 5 5060 sip
     #[case("$TTL soon", 1, "no time")]
     #[case("a 99999999999 A 127.0.0.1", 1, "type `99999999999`")]
     #[case("a TXT \\999", 1, "up to 255")]
-    fn what_is_wrong_is_told_with_its_line(
-        #[case] text: &str,
-        #[case] line: usize,
-        #[case] reason: &str,
-    ) {
+    fn errors_have_their_line(#[case] text: &str, #[case] line: usize, #[case] reason: &str) {
         let errors = read(text, &zone()).unwrap_err();
         assert_eq!(errors[0].line, line, "{errors:?}");
         assert!(errors[0].reason.contains(reason), "{errors:?}");
     }
 
     #[test]
-    fn every_wrong_line_is_told() {
+    fn every_wrong_line_is_reported() {
         let errors = read("a A x\nb A 127.0.0.1\nc MX y\n", &zone()).unwrap_err();
         let lines: Vec<usize> = errors.iter().map(|error| error.line).collect();
         assert_eq!(lines, [1, 3]);
@@ -308,7 +304,7 @@ _sip._tcp SRV 0 5 5060 sip
 
     proptest! {
         #[test]
-        fn no_text_makes_the_reader_panic(text in "[ -~\n\t\"();\\\\]{0,200}") {
+        fn no_text_makes_the_parser_panic(text in "[ -~\n\t\"();\\\\]{0,200}") {
             if let Ok(mut records) = read(&text, &zone()) {
                 let written = write(&zone(), 1, 10, &records);
                 for record in &mut records {
@@ -319,7 +315,7 @@ _sip._tcp SRV 0 5 5060 sip
         }
 
         #[test]
-        fn any_txt_comes_back(strings in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..40), 1..4)) {
+        fn any_txt_record_round_trips(strings in prop::collection::vec(prop::collection::vec(any::<u8>(), 0..40), 1..4)) {
             let data = RecordData::Txt(strings);
             let record = Record { owner: "x.moor.test".parse().unwrap(), ttl: None, data };
             let written = write(&zone(), 1, 10, std::slice::from_ref(&record));

@@ -91,7 +91,7 @@ impl PathPrefix {
             || self.is_root()
     }
 
-    /// Octets of the prefix: the longer of two that match is the more specific.
+    /// Length of the prefix in bytes: the longer of two that match is the more specific.
     pub(crate) fn specificity(&self) -> usize {
         self.0.len()
     }

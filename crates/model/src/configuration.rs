@@ -118,7 +118,7 @@ impl Configuration {
                 }
             }
             Change::RemoveRoute(address) => routes.retain(|route| route.address != *address),
-            Change::Undo(undo) => undo.take_back(&mut next)?,
+            Change::Undo(undo) => undo.revert(&mut next)?,
         }
         let Self { zones, routes, .. } = &mut next;
         zones.sort_by(|a, b| a.name.cmp(&b.name));
@@ -159,7 +159,7 @@ impl Configuration {
                 .route(address)
                 .map(drop)
                 .ok_or_else(|| Rejection::missing_route(address)),
-            Change::Undo(undo) => undo.take_back(&mut self.clone()),
+            Change::Undo(undo) => undo.revert(&mut self.clone()),
         }
     }
 
@@ -738,7 +738,7 @@ mod tests {
     }
 
     #[test]
-    fn own_addresses_are_free_and_stay() {
+    fn own_addresses_are_unused_and_stable() {
         let mut configuration = highmoor();
         let mut seen = HashSet::new();
         for number in 0..500 {

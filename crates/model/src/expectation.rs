@@ -179,7 +179,7 @@ mod tests {
     }
 
     #[test]
-    fn what_no_answer_meets_is_said() {
+    fn impossible_expectations_are_refused() {
         let expect = Expectation {
             status: Some(101),
             text: Some(" ".to_owned()),

@@ -151,13 +151,13 @@ pub enum NameError {
     /// A label is longer than DNS can carry (RFC 1035 §2.3.4).
     #[error("a label has {length} octets and DNS allows 63")]
     LabelTooLong {
-        /// Octets of the label in its ASCII form.
+        /// Length in bytes of the label in its ASCII form.
         length: usize,
     },
     /// The name is longer than DNS can carry (RFC 1035 §2.3.4).
     #[error("the name has {length} octets and DNS allows 253")]
     TooLong {
-        /// Octets of the name in its ASCII form.
+        /// Length in bytes of the name in its ASCII form.
         length: usize,
     },
     /// A character that host names do not have (RFC 1123 §2.1).

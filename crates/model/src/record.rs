@@ -7,11 +7,11 @@ use serde::{Deserialize, Serialize};
 use crate::name::{Name, is_at_or_below};
 use crate::presentation::Word;
 
-/// Octets of the longest name in text form, without its final dot (RFC 1035 §2.3.4).
+/// Length in bytes of the longest name in text form, without its final dot (RFC 1035 §2.3.4).
 const LONGEST_NAME: usize = 253;
-/// Octets of the longest label.
+/// Length in bytes of the longest label.
 const LONGEST_LABEL: usize = 63;
-/// Octets of the longest string of a TXT record (RFC 1035 §3.3).
+/// Length in bytes of the longest string of a TXT record (RFC 1035 §3.3).
 const LONGEST_STRING: usize = 255;
 
 /// A name in a record: like a host name, and `_` may stand in it (RFC 8552), and `*` as its whole
@@ -287,7 +287,7 @@ impl fmt::Display for RecordData {
     }
 }
 
-/// How data is written down: its type, and the rest as in a master file.
+/// The text form of the data: its type, and then as in a master file.
 #[derive(Serialize, Deserialize)]
 struct TypeAndText {
     #[serde(rename = "type")]

@@ -46,7 +46,7 @@ impl<'a> RouteIndex<'a> {
         }
     }
 
-    /// Checks `route` against the rules and what is there already, and adds it.
+    /// Checks `route` against the rules and the other routes, and adds it.
     pub(crate) fn add(&mut self, route: &'a Route) -> Result<(), Rejection> {
         let address = &route.address;
         let base = address.pattern.base();

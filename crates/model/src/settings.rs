@@ -560,7 +560,7 @@ mod tests {
     }
 
     #[test]
-    fn settings_come_back_as_they_were_written() {
+    fn settings_round_trip() {
         let json = serde_json::json!({
             "address": "127.64.0.5", "strip_prefix": true, "host": "target",
             "target_tls": "/etc/vm.pem", "target_name": "vm.moor.test",

@@ -518,7 +518,7 @@ mod tests {
     #[case("https://", "empty host")]
     #[case("https://rowan@moor.test", "user name")]
     #[case("https://moor.test/#top", "fragment")]
-    fn no_place_to_send_clients_to(#[case] url: &str, #[case] reason: &str) {
+    fn invalid_redirect_urls(#[case] url: &str, #[case] reason: &str) {
         let refused = format!("redirect:{url}").parse::<Target>().unwrap_err();
         assert!(refused.to_string().contains(reason), "{refused}");
     }
@@ -599,7 +599,7 @@ mod tests {
     #[case("https://vm.moor.test", Some("vm.moor.test"))]
     #[case("http://[::1]:443", Some("[::1]:443"))]
     #[case("folder:/docs", None)]
-    fn what_the_server_is_called(#[case] target: &str, #[case] wanted: Option<&str>) {
+    fn server_names_of_targets(#[case] target: &str, #[case] wanted: Option<&str>) {
         let target: Target = target.parse().unwrap();
         assert_eq!(target.authority().as_deref(), wanted);
     }

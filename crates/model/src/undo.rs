@@ -16,14 +16,14 @@ use crate::zone::Zone;
 
 impl Undo {
     /// Undoes the change in `next`, which has the present zones and routes.
-    pub(crate) fn take_back(&self, next: &mut Configuration) -> Result<(), Rejection> {
+    pub(crate) fn revert(&self, next: &mut Configuration) -> Result<(), Rejection> {
         let mut conflicts = Vec::new();
         let mut zones = Vec::new();
         for changed in &self.zones {
             if let Some(Zone { name, .. }) = changed.either() {
                 let what = format!("zone `{name}`");
                 let now = next.zone(name);
-                zones.push((name, taken_back(changed, &what, now, &mut conflicts)?));
+                zones.push((name, reverted(changed, &what, now, &mut conflicts)?));
             }
         }
         let known: HashMap<_, _> = next.routes.iter().map(|it| (&it.address, it)).collect();
@@ -33,7 +33,7 @@ impl Undo {
             if let Some(Route { address, .. }) = changed.either() {
                 let what = format!("route `{address}`");
                 let now = known.get(address).copied();
-                routes.extend(taken_back(changed, &what, now, &mut conflicts)?);
+                routes.extend(reverted(changed, &what, now, &mut conflicts)?);
                 touched.insert(address);
             }
         }
@@ -61,7 +61,7 @@ impl Undo {
 
 /// What `now` becomes when `changed` is undone. What a later change did to the same keys is added to
 /// `conflicts`.
-fn taken_back<T>(
+fn reverted<T>(
     changed: &Changed<T>,
     what: &str,
     now: Option<&T>,

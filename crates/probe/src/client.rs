@@ -201,7 +201,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn our_checks_are_told_from_the_traffic() {
+    fn our_checks_are_distinguished_from_traffic() {
         assert!(AGENT.as_bytes().starts_with(CHECK_AGENT));
     }
 }

@@ -251,7 +251,7 @@ fn oldest_holder(process: Process, inode: u64) -> Process {
     oldest
 }
 
-/// What is shown of a process; `None` when it has ended.
+/// The description of a process; `None` when it has ended.
 fn describe(process: &Process) -> Option<Holder> {
     let words = process.cmdline().unwrap_or_default();
     let words: Vec<&str> = words.iter().map(|word| word.trim()).collect();
@@ -334,7 +334,7 @@ mod tests {
     }
 
     #[test]
-    fn who_asked_is_found() {
+    fn the_process_behind_a_query_is_found() {
         let asking = std::net::UdpSocket::bind("0.0.0.0:0").unwrap();
         asking.connect("127.0.0.1:9").unwrap();
         let address = asking.local_addr().unwrap();
@@ -345,7 +345,7 @@ mod tests {
     }
 
     #[test]
-    fn a_socket_that_a_child_has_too_is_its_parents() {
+    fn a_socket_shared_with_a_child_belongs_to_the_parent() {
         let asking = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();
         let shared = std::os::fd::OwnedFd::from(asking.try_clone().unwrap());
         let mut child = std::process::Command::new("sleep")

@@ -265,7 +265,7 @@ impl ListenerClient<'_> {
                 if !data.is_empty() {
                     seen.lumps.push((start.elapsed(), events));
                 }
-                // How the first one came tells what there is to tell.
+                // The first one is enough.
                 if events > 0 {
                     break;
                 }

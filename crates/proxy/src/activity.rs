@@ -130,7 +130,7 @@ mod tests {
 
     use super::*;
 
-    /// A connection that ends when it is told to.
+    /// A connection that can be ended from elsewhere.
     struct StoppableConnection(bool);
 
     impl Future for StoppableConnection {
@@ -146,7 +146,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_connection_ends_when_nothing_was_asked_for_a_while_and_not_before() {
+    async fn a_connection_ends_once_it_has_been_idle_long_enough() {
         let activity = Activity::default();
         let limit = Duration::from_millis(30);
         let mut connection = pin!(UntilIdle::new(

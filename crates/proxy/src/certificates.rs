@@ -298,7 +298,7 @@ mod tests {
     }
 
     #[test]
-    fn a_leaf_is_made_once_and_anew_with_another_issuer() {
+    fn a_leaf_is_cached_until_the_issuer_changes() {
         let certificates = Certificates::new(issuer());
         let first = certificates.find("a.moor.test").unwrap();
         assert!(Arc::ptr_eq(

@@ -417,7 +417,7 @@ mod tests {
     }
 
     #[test]
-    fn the_text_page_says_what_where_and_what_next() {
+    fn the_text_page_says_what_happened_where_and_what_to_do() {
         let page = down().text();
         assert_eq!(
             page,
@@ -430,7 +430,7 @@ mod tests {
     }
 
     #[test]
-    fn the_html_page_fills_every_place() {
+    fn the_html_page_has_no_placeholder_left() {
         let page = down().html();
         assert!(page.contains("lost.moor.test") && page.contains("4399"));
         assert!(!page.contains("{{"), "{page}");
@@ -453,7 +453,7 @@ mod tests {
     }
 
     #[test]
-    fn strangers_learn_nothing_of_this_machine() {
+    fn strangers_learn_nothing_about_this_machine() {
         let mut page = down();
         page.hide_details_unless(false);
         for text in [page.text(), page.json(), page.html()] {

@@ -181,7 +181,7 @@ pub(crate) struct HeadCheck<S> {
     head: Head,
     /// The start of the line at which the last read ended.
     line: Vec<u8>,
-    /// Whether that line is longer than what is kept of it, and its last byte.
+    /// Whether that line is longer than the part that is kept, and its last byte.
     is_cut: bool,
     last: u8,
     /// How long it is still read after we have said all.
@@ -472,7 +472,7 @@ mod tests {
     #[case::behind_chunks(&["POST / HTTP/1.1\r\ntransfer-encoding: chunked\r\n\r\n5;x=y\r\na\nb\r\n\r\nA\r\n0123456789\r\n0\r\nx: y\r\n\r\n"])]
     #[case::behind_an_upgrade(&[UPGRADE])]
     #[case::behind_a_late_line_end(&["POST / HTTP/1.1\r\ncontent-length: 1\r\n\r\nx", "\r\n"])]
-    fn the_head_behind_is_looked_at(#[case] before: &[&str]) {
+    fn the_second_head_is_checked(#[case] before: &[&str]) {
         let count = before.iter().filter(|it| it.contains("HTTP")).count();
         for (last, bad) in [(GOOD, false), (BARE, true)] {
             let stream = [&before.concat(), last].concat();
@@ -509,7 +509,7 @@ mod tests {
     #[case("POST / HTTP/1.1\r\ntransfer-encoding: chunked\r\n\r\nzz\r\n")]
     #[case("POST / HTTP/1.1\r\ntransfer-encoding: chunked\r\n\r\n5\nhello\r\n0\r\n\r\n")]
     #[case("POST / HTTP/1.1\r\ntransfer-encoding: chunked\r\n\r\n0\r\n\n")]
-    fn what_cannot_be_followed_ends_in_a_refusal(#[case] stream: &str) {
+    fn bytes_that_cannot_be_parsed_are_refused(#[case] stream: &str) {
         let (mut guard, seen) = HeadCheck::new(());
         guard.look(stream.as_bytes());
         guard.look(GOOD.as_bytes());

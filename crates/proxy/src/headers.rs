@@ -380,7 +380,7 @@ mod tests {
     #[case(&[("connection", "host"), ("host", "moor.test")], &["host"])]
     #[case(&[("connection", "é, ,;"), ("accept", "*/*")], &["accept"])]
     #[case(&[("transfer-encoding", "chunked"), ("trailer", "x"), ("proxy-connection", "x")], &[])]
-    fn hop_by_hop_fields_stay_behind(#[case] given: &[(&str, &str)], #[case] left: &[&str]) {
+    fn hop_by_hop_fields_are_removed(#[case] given: &[(&str, &str)], #[case] left: &[&str]) {
         let mut headers = headers(given);
         assert_eq!(
             HeadFlags::of(&headers).hop_by_hop,
@@ -451,7 +451,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_trusted_client_claims_is_added_to() {
+    fn forwarded_fields_of_a_trusted_client_are_extended() {
         let claimed = [
             ("x-forwarded-for", "6.6.6.6"),
             ("forwarded", "for=6.6.6.6"),
@@ -488,7 +488,7 @@ mod tests {
     }
 
     #[test]
-    fn one_look_tells_what_is_there() {
+    fn one_pass_finds_every_special_field() {
         let fields = [
             ("accept", "*/*"),
             ("set-cookie", "a=1"),

@@ -72,12 +72,16 @@ impl OutgoingRequest {
         Request::from_parts(std::mem::replace(parts, nothing), body)
     }
 
-    /// Takes a request back of which nothing was sent, to be sent once more over a new connection.
+    /// Recovers a request of which nothing was sent, to send it again over a new connection.
     ///
     /// # Errors
     /// Why it was not answered, when it was sent, or over a new connection already.
     #[cold]
-    pub(crate) fn take_back(&mut self, mut error: SendError, fresh: bool) -> Result<(), Failure> {
+    pub(crate) fn recover_unsent(
+        &mut self,
+        mut error: SendError,
+        fresh: bool,
+    ) -> Result<(), Failure> {
         match error.take_message().filter(|_| !fresh) {
             Some(unsent) => {
                 (self.parts, self.sending) = unsent.into_parts();

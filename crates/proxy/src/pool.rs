@@ -435,7 +435,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_connection_that_is_given_back_is_idle() {
+    async fn a_returned_connection_is_idle() {
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let port = listener.local_addr().unwrap().port();
         let pool = pool(&port.to_string());

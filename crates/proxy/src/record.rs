@@ -471,7 +471,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_does_not_fit_is_counted() {
+    fn lost_entries_are_counted() {
         let recorder = Recorder::default();
         let exchange = || {
             let client = Ipv4Addr::LOCALHOST.into();

@@ -292,7 +292,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn an_empty_body_has_ended_and_no_progress() {
+    fn an_empty_body_has_ended_without_progress() {
         let body = RequestBody::empty();
         assert!(body.is_end_stream());
         assert_eq!(body.size_hint().exact(), Some(0));
@@ -309,7 +309,7 @@ mod tests {
     }
 
     #[test]
-    fn a_stall_says_how_long() {
+    fn a_stall_has_its_duration() {
         let stalled = StallError(Duration::from_secs(30));
         assert_eq!(stalled.to_string(), "nothing came for 30 s");
     }

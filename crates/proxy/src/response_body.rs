@@ -237,7 +237,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_body_that_is_dropped_early_was_left_by_the_client() {
+    async fn a_body_dropped_early_is_recorded_as_aborted_by_the_client() {
         let recorder = Recorder::default();
         let mut body = ResponseBody::own("larkfell");
         body.record_to(exchange(&recorder));

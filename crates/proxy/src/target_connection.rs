@@ -39,7 +39,7 @@ const FRESH: Duration = Duration::from_secs(4);
 /// How often old ones are closed, as long as there are any.
 const SWEEP: Duration = Duration::from_secs(1);
 
-/// The bytes of a target, in the clear or out of TLS.
+/// The bytes of a target, unencrypted or out of TLS.
 pub(crate) type Stream = Either<TcpStream, TlsStream<TcpStream>>;
 
 /// A stream on which a target may answer and leave before it has read the whole request, as one does
@@ -191,7 +191,7 @@ impl TargetConnection {
             late,
             ..
         } = self;
-        // Where an earlier request left it is early enough: it is set anew when it is over, and not with
+        // The deadline of an earlier request is early enough: it is set again when it has passed, and not with
         // every request.
         let due = deadline.since + deadline.limit;
         if late.is_elapsed() || late.deadline().into_std() > due {
@@ -447,7 +447,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_connection_is_used_again_until_it_is_given_back_for_good() {
+    async fn a_connection_is_reused_until_it_is_closed() {
         let pool = u64::MAX;
         let mut connection = connection(pool, ANSWER).await;
         assert_eq!(ask(&mut connection).await, "hut");
@@ -471,7 +471,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_late_answer_is_not_waited_for() {
+    async fn a_late_answer_times_out() {
         let mut connection = connection(u64::MAX - 3, b"").await;
         let sent = connection.send(request(), within(Duration::from_millis(30)));
         assert!(sent.await.is_none());

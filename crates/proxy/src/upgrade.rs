@@ -70,7 +70,7 @@ impl Upgrade {
         }
     }
 
-    /// The status that tells the client that it succeeded.
+    /// The status of success for the client.
     pub(crate) fn status(&self) -> StatusCode {
         match self {
             Self::Field(_) => StatusCode::SWITCHING_PROTOCOLS,

@@ -116,7 +116,7 @@ const CHUNK: &[u8] = b"HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n5\r\
 )]
 #[case("an app that keeps silent", b"", GET, "HTTP/1.1 504")]
 #[tokio::test(flavor = "multi_thread")]
-async fn who_takes_too_long_is_let_go(
+async fn slow_clients_and_targets_time_out(
     #[case] what: &str,
     #[case] said: &'static [u8],
     #[case] sent: &str,
@@ -134,7 +134,7 @@ async fn who_takes_too_long_is_let_go(
 #[case("an app whose body stands still", CUT, false)]
 #[case("an app whose chunks stand still", CHUNK, false)]
 #[tokio::test(flavor = "multi_thread")]
-async fn what_breaks_off_is_never_passed_as_whole(
+async fn a_truncated_body_is_never_passed_on_as_complete(
     #[case] what: &str,
     #[case] said: &'static [u8],
     #[case] closes: bool,
@@ -183,7 +183,7 @@ async fn an_event_stream_may_be_silent_for_longer() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_connection_too_many_is_told_so_and_served_when_there_is_room() {
+async fn a_connection_over_the_limit_gets_503_and_is_served_later() {
     let scene = Scene::new(FINE, false).await;
     let (mut one, two) = (scene.connect().await, scene.connect().await);
     one.write_all(b"GET / HTTP/1.1\r\nhost: a.moor.test\r\n\r\n")

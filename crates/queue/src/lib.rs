@@ -87,7 +87,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn items_come_out_in_order_and_those_that_do_not_fit_are_counted() {
+    fn items_keep_their_order_and_lost_ones_are_counted() {
         let queue = BoundedQueue::new(2);
         (1..=4).for_each(|item| queue.push(item));
         queue.count_dropped();

@@ -295,7 +295,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn as_many_wait_for_one_answer_as_there_is_room_for() {
+    async fn the_number_of_waiting_clients_is_limited() {
         let silent = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let upstream = silent.local_addr().unwrap();
         let forwarder = Forwarder::new(vec![upstream], RebindProtection::default());

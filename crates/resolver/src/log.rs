@@ -95,7 +95,7 @@ impl Log {
     }
 }
 
-/// Octets of the first question in `octets`: its labels, the root, type and class. None when it is
+/// Length in bytes of the first question in `octets`: its labels, the root, type and class. None when it is
 /// cut short.
 fn question_length(octets: &[u8]) -> usize {
     let mut place = 0_usize;
@@ -119,7 +119,7 @@ mod tests {
         SocketAddr::new(std::net::IpAddr::V4(std::net::Ipv4Addr::LOCALHOST), 4053);
 
     #[test]
-    fn questions_come_out_as_they_went_in() {
+    fn queries_keep_their_order() {
         let log = Log::default();
         log.add(QUERY, CLIENT, QueryOutcome::Ours, 0);
         log.add(QUERY, CLIENT, QueryOutcome::Refused, 5);
@@ -140,7 +140,7 @@ mod tests {
     }
 
     #[test]
-    fn what_does_not_fit_is_counted() {
+    fn lost_entries_are_counted() {
         let log = Log::default();
         for _ in 0..WAITING + 3 {
             log.add(QUERY, CLIENT, QueryOutcome::Ours, 0);

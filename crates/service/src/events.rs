@@ -3,7 +3,7 @@ use std::sync::Arc;
 use bentlane_checks::Verdict;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, broadcast};
 
-/// Events that are kept for a slow subscriber; one that falls further behind is told to reload.
+/// Events that are kept for a slow subscriber; one that falls further behind has to reload.
 const BACKLOG: usize = 256;
 /// The most subscribers at the same time.
 const MOST_SUBSCRIBERS: usize = 32;
@@ -72,7 +72,7 @@ mod tests {
     }
 
     #[test]
-    fn there_are_permits_for_a_few_subscribers() {
+    fn the_number_of_subscribers_is_limited() {
         let events = Events::new();
         let permits: Vec<_> = std::iter::from_fn(|| events.permit()).collect();
         assert_eq!(permits.len(), MOST_SUBSCRIBERS);

@@ -44,7 +44,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn it_is_read_as_it_was_written_and_not_when_it_is_damaged() {
+    fn the_file_round_trips_and_a_damaged_one_is_rejected() {
         let folder = tempfile::tempdir().unwrap();
         let data_dir = DataDir::open(folder.path().join("data")).unwrap();
         assert!(read(&data_dir).is_none() && written_at(&data_dir).is_none());

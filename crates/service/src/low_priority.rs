@@ -45,7 +45,7 @@ mod tests {
     use super::*;
 
     #[tokio::test]
-    async fn the_work_is_done_even_when_nobody_waits() {
+    async fn the_work_finishes_even_when_its_result_is_dropped() {
         assert_eq!(run(async { 7 }, || {}).await.unwrap(), 7);
         let (sender, done) = mpsc::channel();
         drop(tokio::spawn(run(async {}, move || {

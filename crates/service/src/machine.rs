@@ -179,7 +179,7 @@ impl MachineObserver {
         seen
     }
 
-    /// The names by which a client sees whether its machine reaches those of each zone.
+    /// The names that show a client whether its machine resolves those of each zone.
     pub(crate) fn names_to_reach(&self) -> ToReach {
         let snapshot = self.snapshot.load();
         let in_hosts = System::default().is_attached(Part::Hosts, self.data_dir.root());

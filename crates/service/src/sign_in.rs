@@ -270,7 +270,7 @@ mod tests {
     }
 
     #[test]
-    fn a_code_works_once_for_its_user_and_for_a_minute() {
+    fn a_code_works_once_for_its_user_within_a_minute() {
         let (sign_in, now) = (SignIn::default(), Instant::now());
         let (_, code) = sign_in.make_code(ROWAN, false, now);
         for uid in [Some(EVE), None] {
@@ -286,7 +286,7 @@ mod tests {
     }
 
     #[test]
-    fn a_session_is_its_users_and_is_renewed_by_use() {
+    fn a_session_belongs_to_its_user_and_is_renewed_by_use() {
         let (sign_in, now) = (SignIn::default(), Instant::now());
         let secret = signed_in(&sign_in, now);
         for (given, uid) in [
@@ -318,7 +318,7 @@ mod tests {
     }
 
     #[test]
-    fn a_terminal_lets_in_the_browser_of_another_user() {
+    fn a_terminal_can_admit_the_browser_of_another_user() {
         for agreed in [true, false] {
             let (sign_in, now) = (SignIn::default(), Instant::now());
             let (id, code) = sign_in.make_code(ROWAN, true, now);
@@ -341,7 +341,7 @@ mod tests {
     }
 
     #[test]
-    fn codes_are_bounded() {
+    fn the_number_of_codes_is_limited() {
         let (sign_in, now) = (SignIn::default(), Instant::now());
         let (_, first) = sign_in.make_code(ROWAN, false, now);
         for second in 1..=MOST as u64 {

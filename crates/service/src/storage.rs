@@ -55,7 +55,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn there_is_no_store_before_the_database_was_reached() {
+    fn there_is_no_store_before_the_database_is_reached() {
         let storage = Storage::default();
         assert!(storage.store().is_err());
         assert!(!storage.is_reachable());

@@ -267,7 +267,7 @@ mod tests {
     }
 
     #[test]
-    fn secrets_are_for_their_owner_alone() {
+    fn only_the_owner_can_read_secrets() {
         let (_outer, folder) = folder();
         assert_eq!(folder.read_secret("token").unwrap(), None);
         folder.write("token", b"abc").unwrap();
@@ -299,7 +299,7 @@ mod tests {
     }
 
     #[test]
-    fn nobody_else_enters_the_folder() {
+    fn other_users_cannot_enter_the_folder() {
         let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
         let (_outer, folder) = folder();
         assert_eq!(mode(folder.root()), 0o700);
@@ -311,7 +311,7 @@ mod tests {
     }
 
     #[test]
-    fn one_service_a_folder() {
+    fn a_folder_has_one_service() {
         let (_outer, folder) = folder();
         let lock = folder.lock().unwrap();
         assert!(matches!(folder.lock(), Err(DataDirError::Locked { .. })));

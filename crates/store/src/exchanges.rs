@@ -214,7 +214,7 @@ mod tests {
     #[case("", "")]
     #[case("\\N", "\\\\N")]
     #[case("a\tb\r\n", "a\\tb\\r\\n")]
-    fn a_field_is_one_field_whatever_is_in_it(#[case] field: &str, #[case] wanted: &str) {
+    fn any_text_is_one_field_of_the_copy_format(#[case] field: &str, #[case] wanted: &str) {
         let mut row = String::new();
         escape(field, &mut row);
         assert_eq!(row, wanted);

@@ -72,7 +72,7 @@ async fn until(what: impl Fn() -> bool) {
 
 #[rstest]
 #[tokio::test]
-async fn a_task_that_ends_before_its_time_is_started_again(
+async fn a_task_that_ends_unexpectedly_is_restarted(
     #[values(End::Returns, End::Fails, End::Panics)] end: End,
     #[values(false, true)] on_thread: bool,
 ) {
@@ -118,7 +118,7 @@ fn pauses_double_up_to_half_a_minute_until_a_task_runs_steadily() {
 }
 
 #[tokio::test]
-async fn a_task_that_is_not_needed_any_more_is_forgotten() {
+async fn a_task_that_is_no_longer_needed_is_forgotten() {
     let supervisor = Supervisor::new(CancellationToken::new());
     let end = CancellationToken::new();
     let needed = end.clone();
@@ -149,7 +149,7 @@ async fn a_killed_task_counts_as_failed(#[values(false, true)] on_thread: bool) 
 }
 
 #[tokio::test]
-async fn whoever_waits_for_the_end_waits_for_every_task() {
+async fn waiting_for_the_end_waits_for_every_task() {
     let supervisor = Supervisor::new(CancellationToken::new());
     let may_end = Arc::new(Notify::new());
     let told = Arc::clone(&may_end);

@@ -182,7 +182,7 @@ mod tests {
     }
 
     #[test]
-    fn only_what_was_approved_is_taken() {
+    fn only_approved_zones_are_accepted() {
         let at = |text: &str| vec![text.parse().unwrap()];
         let facts = Facts {
             dns: vec![
@@ -210,7 +210,7 @@ mod tests {
     }
 
     #[test]
-    fn a_file_that_others_can_write_to_approves_nothing() {
+    fn a_file_that_others_can_write_to_is_rejected() {
         let etc = tempfile::tempdir().unwrap();
         assert_eq!(Approved::read(etc.path()).unwrap(), None);
         let approved = Approved {
@@ -235,7 +235,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_service_wants_is_read_as_its_users() {
+    fn a_services_request_is_read_with_its_users_rights() {
         let folder = tempfile::tempdir().unwrap();
         let own = rustix::process::geteuid().as_raw();
         let approved = |uid| Approved {

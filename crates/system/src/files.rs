@@ -543,7 +543,7 @@ mod tests {
     }
 
     #[rstest]
-    fn files_are_written_whole_and_leave_nothing_beside(folder: TempDir) {
+    fn files_are_replaced_in_one_step_without_leftovers(folder: TempDir) {
         let handle = Folder::open(folder.path()).unwrap();
         for content in ["one", "two"] {
             handle
@@ -562,7 +562,7 @@ mod tests {
         assert!(matches!(long, FileError::TooLarge { .. }), "{long}");
     }
 
-    /// What stands at the name in the place of a regular file.
+    /// What has the name in place of a regular file.
     fn put(kind: &str, folder: &TempDir) {
         let path = folder.path().join("it");
         match kind {
@@ -585,11 +585,7 @@ mod tests {
     #[case("dangling", "symbolic link")]
     #[case("folder", "a folder")]
     #[case("pipe", "a pipe")]
-    fn what_is_no_regular_file_is_left_alone(
-        folder: TempDir,
-        #[case] kind: &str,
-        #[case] words: &str,
-    ) {
+    fn only_regular_files_are_opened(folder: TempDir, #[case] kind: &str, #[case] words: &str) {
         put(kind, &folder);
         let handle = Folder::open(folder.path()).unwrap();
         let name = OsStr::new("it");
@@ -608,7 +604,7 @@ mod tests {
     }
 
     #[rstest]
-    fn a_log_is_appended_to_and_made_once(folder: TempDir) {
+    fn a_log_is_created_once_and_appended_to(folder: TempDir) {
         let handle = Folder::open(folder.path()).unwrap();
         for line in ["a\n", "b\n"] {
             let mut file = handle.append(OsStr::new("log"), 0o640).unwrap();
@@ -629,7 +625,7 @@ mod tests {
     }
 
     #[rstest]
-    fn links_of_ours_lead_to_a_folder_and_circles_do_not(folder: TempDir) {
+    fn trusted_links_are_followed_and_loops_are_refused(folder: TempDir) {
         let real = folder.path().join("real");
         std::fs::create_dir(&real).unwrap();
         symlink("real", folder.path().join("link")).unwrap();
@@ -656,7 +652,7 @@ mod tests {
     #[rstest]
     #[case("/etc/it", "inside")]
     #[case("../../../../etc/it", "inside")]
-    fn a_root_folder_is_not_left(folder: TempDir, #[case] to: &str, #[case] wanted: &str) {
+    fn paths_cannot_leave_a_root_folder(folder: TempDir, #[case] to: &str, #[case] wanted: &str) {
         std::fs::create_dir(folder.path().join("etc")).unwrap();
         std::fs::write(folder.path().join("etc/it"), "inside").unwrap();
         symlink(to, folder.path().join("link")).unwrap();

@@ -654,7 +654,7 @@ mod tests {
     #[rstest]
     #[case(Part::Resolver)]
     #[case(Part::Hosts)]
-    fn what_was_there_comes_back_to_the_octet(machine: Machine, #[case] part: Part) {
+    fn earlier_content_is_restored_byte_for_byte(machine: Machine, #[case] part: Part) {
         let path = machine.system.path(part);
         fs::set_permissions(&path, fs::Permissions::from_mode(0o640)).unwrap();
         let before = machine.content(part);
@@ -673,7 +673,7 @@ mod tests {
     }
 
     #[rstest]
-    fn a_link_becomes_a_link_again(machine: Machine) {
+    fn a_link_is_restored_as_a_link(machine: Machine) {
         let path = machine.system.path(Part::Resolver);
         let real = machine.folder.path().join("stub.conf");
         fs::rename(&path, &real).unwrap();
@@ -707,7 +707,7 @@ mod tests {
     }
 
     #[rstest]
-    fn systemd_runs_the_service_and_lets_it_go(machine: Machine) {
+    fn a_unit_is_enabled_and_disabled(machine: Machine) {
         stand_in_for_systemctl(&machine);
         let parts = Part::UNITS;
         let mut facts = Machine::facts(&[]);
@@ -750,7 +750,7 @@ mod tests {
     }
 
     #[rstest]
-    fn systemds_resolver_asks_us_for_our_zones_alone(machine: Machine) {
+    fn systemd_resolved_asks_us_only_for_our_zones(machine: Machine) {
         stand_in_for_systemctl(&machine);
         let conf = machine.system.path(Part::Resolver);
         fs::write(&conf, "nameserver 127.0.0.53\n").unwrap();
@@ -789,7 +789,7 @@ mod tests {
     }
 
     #[rstest]
-    fn a_file_that_was_not_there_goes_again(machine: Machine) {
+    fn a_file_that_was_not_there_is_removed(machine: Machine) {
         fs::remove_file(machine.system.path(Part::Resolver)).unwrap();
         machine.attach(Part::Resolver, &[]);
         machine.detach(Part::Resolver);
@@ -797,7 +797,7 @@ mod tests {
     }
 
     #[rstest]
-    fn the_block_follows_the_names_and_others_may_write_beside_it(machine: Machine) {
+    fn the_block_has_the_current_names_and_other_lines_stay(machine: Machine) {
         let path = machine.system.path(Part::Hosts);
         machine.attach(Part::Hosts, &["b.moor.test", "a.moor.test"]);
         machine.attach(Part::Hosts, &["c.moor.test"]);
@@ -821,7 +821,7 @@ mod tests {
     }
 
     #[rstest]
-    fn what_another_program_wrote_since_is_what_comes_back(machine: Machine) {
+    fn changes_by_another_program_are_preserved(machine: Machine) {
         let path = machine.system.path(Part::Resolver);
         machine.attach(Part::Resolver, &[]);
         fs::write(&path, "nameserver 192.0.2.99\n").unwrap();
@@ -845,7 +845,7 @@ mod tests {
     }
 
     #[rstest]
-    fn a_change_of_our_own_file_is_not_thrown_away_unasked(machine: Machine) {
+    fn a_file_of_ours_that_was_edited_is_not_overwritten_without_asking(machine: Machine) {
         let path = machine.system.path(Part::Resolver);
         machine.attach(Part::Resolver, &[]);
         let text = fs::read_to_string(&path).unwrap();
@@ -863,7 +863,7 @@ mod tests {
 
     /// What a crash leaves: the record is written first, and the file last.
     #[rstest]
-    fn a_crash_half_way_is_named_and_mended(machine: Machine) {
+    fn an_interrupted_change_is_reported_and_repaired(machine: Machine) {
         machine.attach(Part::Resolver, &[]);
         let path = machine.system.path(Part::Resolver);
         fs::write(&path, CONF).unwrap();
@@ -883,7 +883,7 @@ mod tests {
     }
 
     #[rstest]
-    fn the_systems_lookups_find_no_other_port(machine: Machine) {
+    fn lookups_of_the_system_need_port_53(machine: Machine) {
         let facts = Facts {
             dns: vec!["127.0.0.1:17053".parse().unwrap()],
             ..Facts::default()

@@ -232,7 +232,7 @@ impl OwnRoot {
         let reports = self.reports(&[home.to_owned()]);
         let mut all = clients(&reports, &browsers, home);
         for (browser, version) in browsers.iter().zip(asking) {
-            // A version that was not told is missing, and nothing else is.
+            // Only a version that is not known is missing.
             let version = version.join().unwrap_or_default();
             let of_browser = |it: &&mut ClientTrust| it.browser.as_ref() == Some(browser);
             for client in all.iter_mut().filter(of_browser) {
@@ -461,7 +461,7 @@ mod tests {
     // Databases of browsers that PATH does not lead to.
     #[case(&[], vec![report(Database, Some(Firefox), "/home/rowan/.mozilla/firefox/a", true)], &["a browser, /home/rowan/.mozilla/firefox/a /home/rowan/.mozilla/firefox/a true"])]
     #[case(&[Chromium], vec![report(Database, Some(Chromium), "/home/rowan/.pki/nssdb", true), report(Database, None, "/home/rowan/.local/share/pki/nssdb", false), report(Database, None, "/home/rowan/snap/x", false)], &["Chromium /home/rowan/.pki/nssdb true", "a packaged browser (snap or Flatpak), /home/rowan/snap/x /home/rowan/snap/x false"])]
-    fn what_a_browser_started_now_goes_by(
+    fn each_browser_has_the_store_that_it_reads(
         #[case] installed: &[Family],
         #[case] reports: Vec<StoreReport>,
         #[case] wanted: &[&str],

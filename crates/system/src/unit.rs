@@ -131,7 +131,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn odd_paths_stay_one_word() {
+    fn unusual_paths_are_quoted() {
         let unit = Unit {
             program: Path::new("/opt/bent lane/bentlane"),
             data_dir: Path::new("/home/rowan/100% \"of\" $it"),

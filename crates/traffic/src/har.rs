@@ -80,7 +80,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn an_entry_tells_what_was_recorded() {
+    fn an_entry_has_what_was_recorded() {
         let entry = &har(&[example()])["log"]["entries"][0];
         let url = "https://booking.moor.test/api/huts?night=12&token=***";
         assert_eq!(entry["request"]["url"], url);

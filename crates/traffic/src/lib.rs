@@ -245,7 +245,7 @@ pub(crate) mod tests {
     }
 
     #[test]
-    fn words_are_read_as_they_are_written() {
+    fn outcomes_round_trip() {
         for ending in Ending::ALL {
             assert_eq!(serde_json::json!(ending), ending.as_str());
             assert_eq!(Ending::named(ending.as_str()), Some(ending));
@@ -257,7 +257,7 @@ pub(crate) mod tests {
     }
 
     #[test]
-    fn the_steps_are_the_whole_time() {
+    fn the_phases_add_up_to_the_whole_time() {
         assert_eq!(example().timings.total_us(), 4_300);
     }
 }

@@ -171,7 +171,7 @@ mod tests {
     }
 
     #[test]
-    fn routes_are_summed_up_apart() {
+    fn routes_are_counted_separately() {
         let mut tally = Tally::default();
         for micros in 1..=100 {
             tally.add(BUSY, took(micros * 1_000), NOW);
@@ -211,7 +211,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_old_is_forgotten() {
+    fn old_counts_are_dropped() {
         let mut tally = Tally::default();
         let minutes = |count: i64| time::Duration::minutes(count);
         tally.add(BUSY, took(1), NOW);

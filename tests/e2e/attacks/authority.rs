@@ -36,7 +36,7 @@ fn forged_with_the_root(world: &World, name: &str) -> PathBuf {
 #[case("DNS:x.moor.test,DNS:www.example.com", false)]
 #[case("IP:192.0.2.1", false)]
 #[case("email:rowan@example.com", false)]
-fn a_leaked_root_key_is_worth_nothing_elsewhere(#[case] name: &str, #[case] accepted: bool) {
+fn a_leaked_root_key_is_useless_for_other_names(#[case] name: &str, #[case] accepted: bool) {
     let world = World::with_routes(&[]);
     let leaf = forged_with_the_root(&world, name);
     let (root, leaf) = (world.root(), leaf.display().to_string());
@@ -66,7 +66,7 @@ fn foreign_root(world: &World, arguments: &[&str]) -> [String; 2] {
 }
 
 #[test]
-fn an_unconstrained_root_is_taken_by_name_alone_and_marked() {
+fn an_unconstrained_root_is_accepted_only_by_flag_and_marked() {
     let world = World::with_routes(&[]);
     let [certificate, key] = foreign_root(&world, &[]);
     let refused = world.run(&["authority", "import", &certificate, &key]);

@@ -36,7 +36,7 @@ fn session(world: &World) -> (String, String) {
 const STATUS: [&str; 5] = ["-sS", "-o", "/dev/null", "-w", "%{http_code}"];
 
 #[test]
-fn another_user_can_use_neither_code_nor_session_nor_socket() {
+fn another_user_cannot_use_a_code_a_session_or_the_socket() {
     let world = World::with_routes(&[]);
     let (origin, code) = parts(&world.sign_in_link());
     let stolen = as_other_user("curl", &["-sS", "-d", &code, &format!("{origin}/sign-in")]);
@@ -102,7 +102,7 @@ os.waitpid(pid, 0)
 #[rstest]
 #[case("y", true)]
 #[case("n", false)]
-fn the_browser_of_another_user_is_let_in_by_the_terminal_alone(
+fn only_the_terminal_admits_the_browser_of_another_user(
     #[case] answer: &str,
     #[case] let_in: bool,
 ) {
@@ -145,7 +145,7 @@ fn the_browser_of_another_user_is_let_in_by_the_terminal_alone(
 }
 
 #[test]
-fn whoever_takes_the_socket_after_a_crash_gets_nothing() {
+fn a_process_that_takes_the_socket_after_a_crash_gets_nothing() {
     let mut world = World::with_routes(&[]);
     let (origin, _) = session(&world);
     world.end(Signal::KILL);
@@ -212,7 +212,7 @@ const tries = {
 </script>"#;
 
 #[tokio::test(flavor = "multi_thread")]
-async fn a_page_of_another_port_gets_nowhere_while_the_developer_is_signed_in() {
+async fn a_page_of_another_port_can_do_nothing_while_the_developer_is_signed_in() {
     let app = App::answering(0, |_| reply(200, &[("content-type", "text/html")], PAGE));
     let world = World::with_routes(&[]);
     let browser = Browser::open(&world.path(""), &world.root()).await;
@@ -280,7 +280,7 @@ fn a_browser_makes_no_links_and_every_answer_is_hardened() {
 }
 
 #[test]
-fn connections_that_say_nothing_keep_nobody_out() {
+fn silent_connections_do_not_block_others() {
     let world = World::with_routes(&[]);
     let console = world.address("console");
     // More than there may be, on both doors.
@@ -311,7 +311,7 @@ fn connections_that_say_nothing_keep_nobody_out() {
 }
 
 #[test]
-fn streams_of_events_and_bodies_are_bounded() {
+fn event_streams_and_bodies_are_limited() {
     let world = World::with_routes(&[]);
     let open = || {
         let mut stream = UnixStream::connect(world.socket()).unwrap();

@@ -21,7 +21,7 @@ fn psql(world: &World, role: &str, statement: &str) -> String {
 }
 
 #[test]
-fn nobody_else_connects_and_the_service_owns_one_database() {
+fn other_users_cannot_connect_and_the_service_owns_one_database() {
     let world = World::with_private_server().add_routes(&[("a.moor.test", "4310")]);
     let folder = world.database_folder();
     let args = [

@@ -38,7 +38,7 @@ fn export(world: &World, folder: &Path) -> i32 {
         .code
 }
 
-/// Whoever owns the folder swaps links to a file of root's in, as fast as they can.
+/// The owner of the folder swaps in links to a file of root's, as fast as possible.
 const RACER: &str = r"
 import os, sys
 folder, victim = sys.argv[1:3]
@@ -54,7 +54,7 @@ while True:
 ";
 
 #[test]
-fn a_link_that_is_swapped_in_gives_no_file_of_roots_away() {
+fn a_swapped_link_does_not_expose_a_file_of_root() {
     let world = World::with_routes(&[]);
     let (folder, victim) = (theirs(&world, "tls"), victim(&world));
     let mut racer = other_user("/usr/bin/python3")
@@ -90,7 +90,7 @@ fn a_link_that_is_swapped_in_gives_no_file_of_roots_away() {
 #[case::link("a.moor.test.key", "symbolic link")]
 #[case::pipe("a.moor.test.key", "a pipe")]
 #[case::anothers("a.moor.test.key", "belongs to the user 1")]
-fn what_stands_in_an_exports_place_is_not_written_to(#[case] name: &str, #[case] words: &str) {
+fn a_file_in_place_of_an_export_is_not_written_to(#[case] name: &str, #[case] words: &str) {
     let world = World::with_routes(&[]);
     let (folder, victim) = (theirs(&world, "tls"), victim(&world));
     let place = folder.join(name);
@@ -121,7 +121,7 @@ fn what_stands_in_an_exports_place_is_not_written_to(#[case] name: &str, #[case]
 }
 
 #[test]
-fn a_link_on_the_way_to_a_folder_is_followed_only_when_root_made_it() {
+fn a_link_in_a_path_is_followed_only_when_root_made_it() {
     let world = World::with_routes(&[]);
     let (home, secret) = (theirs(&world, "home"), world.path("secret"));
     fs::create_dir(&secret).unwrap();
@@ -134,7 +134,7 @@ fn a_link_on_the_way_to_a_folder_is_followed_only_when_root_made_it() {
 }
 
 #[test]
-fn a_command_after_an_export_is_the_folders_owners_and_gets_no_secrets() {
+fn a_command_after_an_export_runs_as_the_folders_owner_without_secrets() {
     let world = World::with_routes(&[]);
     let folder = theirs(&world, "tls");
     let then = "id -u > id; id -G >> id; env > env; cat /proc/self/status > status";

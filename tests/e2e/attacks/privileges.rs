@@ -80,7 +80,7 @@ rowan "$B" status | grep -o 'rowan (uid 1500)'
 "#;
 
 #[test]
-fn a_service_that_sudo_starts_is_the_users_who_called_it() {
+fn a_service_started_by_sudo_runs_as_the_calling_user() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, &format!("{SETUP}{SUDO}"));
     outcome.expect(&[
@@ -248,7 +248,7 @@ pkill -f "$FOLDER/engine.py" || true
 "#;
 
 #[test]
-fn root_asks_no_engine_of_another_user_which_process_to_enter() {
+fn root_does_not_enter_a_process_named_by_another_users_engine() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, &format!("{SETUP}{FROM}"));
     outcome.expect(&[
@@ -260,7 +260,7 @@ fn root_asks_no_engine_of_another_user_which_process_to_enter() {
     ]);
 }
 
-/// A service in the place of the real one, which tells root to stop a process of root's.
+/// A service in place of the real one, which asks root to stop a process of root's.
 const FAKE: &str = r#"
 sleep 600 & victim=$!
 rowan "$B" setup --yes --only zone --zone moor.test >/dev/null 2>&1 || true
@@ -289,7 +289,7 @@ kill $victim $fake
 "#;
 
 #[test]
-fn root_stops_no_process_because_a_service_says_so() {
+fn root_stops_no_process_named_by_a_service() {
     let world = World::asleep(Start::default());
     let outcome = Namespace::run(&world, &format!("{SETUP}{FAKE}"));
     outcome.expect(&[(

@@ -107,7 +107,7 @@ async fn send(world: &World, parts: &[&str]) -> String {
 #[case::length(&format!("content-length: {}\r\n\r\n{SMUGGLED}", SMUGGLED.len()))]
 #[case::chunks(&format!("transfer-encoding: chunked\r\n\r\n{:x}\r\n{SMUGGLED}\r\n0\r\n\r\n", SMUGGLED.len()))]
 #[tokio::test(flavor = "multi_thread")]
-async fn the_body_of_an_upgrade_is_nobodys_request(#[case] body: &str) {
+async fn the_body_of_an_upgrade_is_no_request(#[case] body: &str) {
     let target = Simple::start();
     let world = World::with_routes(&[("a.moor.test", &target.address)]);
     for round in 0..20 {
@@ -164,7 +164,7 @@ async fn the_length_of_an_extended_connect_is_not_passed_on() {
 #[case::two_lengths("content-length: 5\r\ncontent-length: 6\r\n\r\nhello")]
 #[case::length_list("content-length: 5, 5\r\n\r\nhello")]
 #[tokio::test(flavor = "multi_thread")]
-async fn every_head_of_a_connection_is_looked_at(#[case] bad: &str) {
+async fn every_head_of_a_connection_is_checked(#[case] bad: &str) {
     let app = App::new();
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let bad = format!("POST /bad HTTP/1.1\r\nhost: a.moor.test\r\n{bad}");
@@ -189,7 +189,7 @@ async fn every_head_of_a_connection_is_looked_at(#[case] bad: &str) {
 }
 
 #[test]
-fn an_app_says_nothing_of_other_ports_and_little_of_other_names() {
+fn an_app_cannot_affect_other_ports_or_names() {
     let fields = [
         ("alt-svc", "h3=\":4310\"; ma=86400"),
         (

@@ -26,7 +26,7 @@ fn world(upstream: &Upstream, flags: &[&str]) -> World {
 #[case(&["--rebind-protection", "private", "--rebind-exception", "corp.example"], "lan.notcorp.example", None)]
 #[case(&["--rebind-protection", "private"], "www.outside.example", Some("192.0.2.7"))]
 #[case(&["--rebind-protection", "private"], "a.moor.test", Some("127.0.0.1"))]
-fn a_strangers_name_does_not_lead_to_this_machine(
+fn a_foreign_name_does_not_resolve_to_this_machine(
     #[case] flags: &[&str],
     #[case] name: &str,
     #[case] address: Option<&str>,

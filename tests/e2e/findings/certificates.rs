@@ -31,7 +31,7 @@ pub(super) fn write_pair(
 pub(super) const DAY: i64 = 86_400;
 
 #[test]
-fn imported_certificates_are_followed_to_their_end() {
+fn the_expiry_of_imported_certificates_is_reported() {
     let app = page(0);
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     let [certificate, key] = write_pair(&world, "a", "a.moor.test", -60, 60 * DAY);
@@ -44,7 +44,7 @@ fn imported_certificates_are_followed_to_their_end() {
         advice(&world)
     );
 
-    // What is put into the files next cannot be used, and is told; the former is shown on.
+    // Files that cannot be used next are reported; the former certificate stays in use.
     for (from, until, slug) in [
         (-DAY, -60, "pair-expired"),
         (DAY, 2 * DAY, "pair-early"),
@@ -69,7 +69,7 @@ fn imported_certificates_are_followed_to_their_end() {
                 .contains(&certificate)
         );
         let _ = write_pair(&world, "a", "a.moor.test", -60, 60 * DAY);
-        wait_until("the files to be taken up", || {
+        wait_until("the files to be loaded", || {
             (!has(&check(&world, "a.moor.test"), slug)).then_some(())
         });
     }
@@ -123,7 +123,7 @@ fn a_pinned_wildcard_certificate_is_one_label_too_short() {
 #[case("target-expired", "vm.example", -DAY, -60, &["--target-name", "vm.example"])]
 #[case("target-other-name", "vm.example", -60, DAY, &["--target-name", "other.example"])]
 #[case("target-untrusted", "vm.example", -60, DAY, &["--target-name", "vm.example"])]
-fn the_certificate_of_a_target_is_told_apart(
+fn faults_of_a_targets_certificate_are_distinguished(
     #[case] slug: &str,
     #[case] name: &str,
     #[case] from: i64,

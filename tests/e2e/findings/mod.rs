@@ -1,4 +1,4 @@
-//! Faults that are set up for real: each is told apart, at its hop, and its fix mends it.
+//! Real faults: each is distinguished, at its hop, and its fix removes it.
 
 mod certificates;
 mod network;
@@ -14,11 +14,11 @@ use serde_json::Value;
 
 use crate::servers::listening;
 
-/// What mends a fault.
+/// What removes a fault.
 enum Mend {
     /// The command of the finding.
     Command,
-    /// This app in the place of the former.
+    /// This app in place of the former.
     App(fn(u16) -> App),
 }
 
@@ -57,7 +57,7 @@ fn carry_out(world: &World, command: &str) {
     world.ok(&words);
 }
 
-/// Expects this finding of a route, and that its fix mends it.
+/// Expects this finding of a route, and that its fix removes it.
 fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &Mend) {
     let verdict = check(world, address);
     let findings = verdict["findings"].as_array().unwrap();
@@ -90,7 +90,7 @@ fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &
         }
     };
     let verdict = check(world, address);
-    assert!(!has(&verdict, slug), "not mended: {verdict:#}");
+    assert!(!has(&verdict, slug), "not fixed: {verdict:#}");
     assert_eq!(verdict["passed"], true, "{verdict:#}");
 }
 
@@ -241,7 +241,7 @@ const CUT: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\nshort";
 #[case("text-differs", "expect", json_app(0, "{}"), &["--expect-text", "Highmoor"], Mend::App(page))]
 #[case("header-differs", "expect", page(0), &["--expect-header", "x-app: huts"], Mend::App(|port| json_app(port, "{}")))]
 #[case("value-differs", "expect", json_app(0, "{\"ok\":false}"), &["--expect-json", "/ok=true"], Mend::App(|port| json_app(port, "{\"ok\":true}")))]
-fn what_an_app_does_wrong(
+fn faults_of_apps(
     #[case] slug: &str,
     #[case] hop: &str,
     #[case] app: App,
@@ -255,7 +255,7 @@ fn what_an_app_does_wrong(
 }
 
 #[test]
-fn a_page_that_asks_another_route_needs_its_leave() {
+fn a_page_that_calls_another_route_needs_permission() {
     let world = World::with_routes(&[]);
     let https = world.address("https").port();
     let asking = App::answering(0, move |_| {
@@ -304,7 +304,7 @@ fn a_page_that_asks_another_route_needs_its_leave() {
 }
 
 #[test]
-fn a_real_dev_server_that_refuses_the_name_is_mended() {
+fn a_dev_server_that_refuses_the_name_is_fixed() {
     let world = World::with_routes(&[]);
     let port = reserve_port();
     let _vite = crate::vite::vite(&world, port, "");
@@ -314,15 +314,15 @@ fn a_real_dev_server_that_refuses_the_name_is_mended() {
     world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
     let verdict = check(&world, "a.moor.test");
     assert_eq!(worst(&verdict)["slug"], "host-refused", "{verdict:#}");
-    let mended = world.run(&["check", "--routes-only", "--fix", "--yes"]);
-    assert_eq!(mended.code, 0, "{mended:#?}");
-    assert!(mended.stderr.contains("--host target"), "{mended:#?}");
+    let fixed = world.run(&["check", "--routes-only", "--fix", "--yes"]);
+    assert_eq!(fixed.code, 0, "{fixed:#?}");
+    assert!(fixed.stderr.contains("--host target"), "{fixed:#?}");
     let verdict = check(&world, "a.moor.test");
     assert_eq!(verdict["passed"], true, "{verdict:#}");
 }
 
 #[test]
-fn a_wildcard_with_a_path_is_told_what_shadows_it() {
+fn a_shadowed_wildcard_with_a_path_is_reported() {
     let app = page(0);
     let world = World::with_routes(&[
         ("*.moor.test/api", &app.port()),
@@ -339,7 +339,7 @@ fn a_wildcard_with_a_path_is_told_what_shadows_it() {
 }
 
 #[test]
-fn what_compiles_at_first_is_told_from_what_is_slow() {
+fn a_first_compilation_is_distinguished_from_a_slow_app() {
     let first = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(true));
     let app = App::answering(0, move |_| {
         if first.swap(false, std::sync::atomic::Ordering::Relaxed) {
@@ -367,7 +367,7 @@ fn what_compiles_at_first_is_told_from_what_is_slow() {
 }
 
 #[test]
-fn an_app_that_is_silent_is_given_up_on_and_the_others_are_told() {
+fn a_silent_app_times_out_and_others_are_reported() {
     let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = silent.local_addr().unwrap().port().to_string();
     let well = page(0);
@@ -477,7 +477,7 @@ fn another_program_on_the_listener_of_a_raw_route_is_named() {
 }
 
 #[test]
-fn names_that_lead_nowhere_are_told_apart() {
+fn faults_of_names_are_distinguished() {
     let app = page(0);
     let world = World::with_routes(&[("*.hut.moor.test", &app.port())]);
     for (asked, slug, hop) in [
@@ -505,7 +505,7 @@ fn names_that_lead_nowhere_are_told_apart() {
 #[case("moor.dev", "a.moor.dev", "forced-https")]
 #[case("test", "*.test", "wildcard-single-label")]
 #[case("moor.lan", "a.moor.lan", "unreserved-suffix")]
-fn questionable_names_are_told(#[case] zone: &str, #[case] address: &str, #[case] slug: &str) {
+fn questionable_names_are_reported(#[case] zone: &str, #[case] address: &str, #[case] slug: &str) {
     let app = page(0);
     let world = World::new();
     world.ok(&["zone", "add", zone, "--anyway"]);

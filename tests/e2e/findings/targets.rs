@@ -1,4 +1,4 @@
-//! Targets that cannot be used, and what is told in other places than a check.
+//! Unusable targets, and what places other than a check say of them.
 
 use bentlane_tests::{App, World};
 
@@ -28,7 +28,7 @@ fn full_listener() -> (std::net::TcpListener, Vec<std::net::TcpStream>) {
 }
 
 #[test]
-fn targets_that_cannot_be_used_are_told_apart() {
+fn unusable_targets_are_distinguished() {
     let world = World::with_routes(&[]);
     let (silent, _waiting) = full_listener();
     let silent = format!("127.0.0.1:{}", silent.local_addr().unwrap().port());

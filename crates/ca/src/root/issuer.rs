@@ -345,7 +345,7 @@ mod tests {
     }
 
     #[test]
-    fn the_issuer_knows_what_clients_will_accept() {
+    fn names_that_clients_will_accept() {
         let issuer = issuer(&root());
         for (name, covered) in [
             ("moor.test", true),
@@ -366,7 +366,7 @@ mod tests {
     }
 
     #[test]
-    fn roots_and_issuers_are_taken_up_from_their_files() {
+    fn roots_and_issuers_are_loaded_from_their_files() {
         let authority = root();
         let key = authority.key_pem().unwrap();
         let again = Authority::load(authority.certificate_pem(), Some(&key), None).unwrap();
@@ -458,7 +458,10 @@ mod tests {
     #[rstest]
     #[case(0, 2)]
     #[case(1, 3)]
-    fn a_company_issues_through_its_own_authority(#[case] longest: u8, #[case] sent: usize) {
+    fn certificates_are_issued_through_a_companys_authority(
+        #[case] longest: u8,
+        #[case] sent: usize,
+    ) {
         let (company, root) = company(longest);
         assert_eq!(company.issues_itself(), longest == 0);
         assert_eq!((company.cross(), company.leads_on().len()), (None, 1));
@@ -485,6 +488,6 @@ mod tests {
             !shown.contains("KeyPair") && !shown.contains("PRIVATE"),
             "{shown}"
         );
-        assert!(shown.len() < 2000, "no octets of keys either: {shown}");
+        assert!(shown.len() < 2000, "no bytes of keys either: {shown}");
     }
 }

@@ -173,7 +173,7 @@ mod tests {
     }
 
     #[test]
-    fn every_command_says_what_it_does_and_shows_an_example() {
+    fn every_command_has_a_description_and_an_example() {
         each(&grammar(), &mut |command| {
             assert!(command.get_about().is_some(), "{}", command.get_name());
             if !command.has_subcommands() || command.get_name() == "bentlane" {

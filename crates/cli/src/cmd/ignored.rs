@@ -87,7 +87,7 @@ mod tests {
     #[case("tls/a.key\n", false)]
     #[case(" a.key \n", false)]
     #[case("a.keys\n", true)]
-    fn keys_that_git_would_take_are_named(#[case] ignored: &str, #[case] named: bool) {
+    fn keys_that_git_would_commit_are_named(#[case] ignored: &str, #[case] named: bool) {
         let folder = tempfile::tempdir().unwrap();
         fs::create_dir_all(folder.path().join("tls")).unwrap();
         let key = folder.path().join("tls/a.key");
@@ -105,7 +105,7 @@ mod tests {
     }
 
     #[test]
-    fn an_entry_stands_on_a_line_of_its_own() {
+    fn an_entry_is_on_its_own_line() {
         assert_eq!(with_entry(b"a".to_vec(), "/b"), b"a\n/b\n");
         assert_eq!(with_entry(Vec::new(), "/b"), b"/b\n");
     }

@@ -270,7 +270,7 @@ mod tests {
     }
 
     #[test]
-    fn lanes_stand_under_their_hops() {
+    fn lanes_are_aligned_with_their_hops() {
         use HopState::{Broken, NotDeclared, NotReached, Passed};
         let output = Output::new(Format::Table);
         let verdicts = [

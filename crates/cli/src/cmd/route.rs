@@ -288,7 +288,7 @@ pub(super) async fn change(
     if additions.is_empty() {
         return client.patch(&path, &patch).await;
     }
-    // Whoever else changes something meanwhile has changed it a moment later.
+    // Another client's change at the same time counts as a later one.
     loop {
         let (route, tag): (RouteView, _) = client.get_tagged(&path).await?;
         settings::add_to_lists(&mut patch.settings, additions, &route.settings);

@@ -146,7 +146,7 @@ mod tests {
     }
 
     #[test]
-    fn only_apps_of_this_machine_are_proposed() {
+    fn only_apps_on_this_machine_are_suggested() {
         let at = |text: &str| text.parse().unwrap();
         let listeners = [
             (at("127.0.0.1:4310"), holder(10, "node")),

@@ -345,7 +345,7 @@ mod tests {
     }
 
     #[test]
-    fn settings_are_told_by_their_keys() {
+    fn settings_are_shown_by_their_keys() {
         let Value::Object(patch) = json!({
             "strip_prefix": true, "keep_path": false, "note": "two", "redirect_status": 308,
             "set_headers": ["request a: b", "response c: d"], "expect": { "title": "Huts" },
@@ -396,7 +396,7 @@ mod tests {
     #[case(&["--unset", "colour"], "there is no setting `colour`; there are: address, ")]
     #[case(&["--unset", "note", "--note", "x"], "`note` is set by the same command")]
     #[case(&["--unset", "expect", "--expect-status", "200"], "`expect` is set by the same command")]
-    fn what_cannot_be_unset_is_told(#[case] words: &[&str], #[case] reason: &str) {
+    fn unsetting_an_unknown_key_is_an_error(#[case] words: &[&str], #[case] reason: &str) {
         let error = patch_of(words).unwrap_err().to_string();
         assert!(error.contains(reason), "{error}");
     }

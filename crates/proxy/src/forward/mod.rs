@@ -524,7 +524,7 @@ impl Client {
                 None => return Err(Failure::Late),
                 Some(Ok(response)) => return Ok((response, lease)),
                 Some(Err(error)) => {
-                    if let Err(failure) = ask.take_back(error, fresh) {
+                    if let Err(failure) = ask.recover_unsent(error, fresh) {
                         return Err(failure.or_tls(pool, fresh).await);
                     }
                 }

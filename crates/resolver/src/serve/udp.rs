@@ -16,7 +16,7 @@ use tracing::{debug, warn};
 
 use super::{AnswerSource, NextStep};
 
-/// Octets of the longest query that is read; what is longer is cut, and so malformed.
+/// Length in bytes of the longest query that is read; longer ones are cut, and so malformed.
 const LONGEST_QUERY: usize = 4096;
 /// Queries that are taken with one call of the system at most, and answered with one.
 const AT_ONCE: usize = 16;
@@ -206,7 +206,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_socket_that_keeps_failing_is_read_ever_more_rarely() {
+    fn a_failing_socket_is_read_with_growing_pauses() {
         let mut faults = ErrorBackoff::default();
         assert!(faults.is_first());
         let pauses: Vec<u128> = (0..12).map(|_| faults.next_pause().as_millis()).collect();

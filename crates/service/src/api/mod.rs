@@ -203,7 +203,7 @@ mod tests {
     /// `BENTLANE_WRITE=1 cargo test -p bentlane-service document` writes the file; then
     /// `npm run types` in `console` makes its types.
     #[test]
-    fn the_document_in_the_docs_is_this_one() {
+    fn the_openapi_document_in_the_docs_is_up_to_date() {
         let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
         let document = described().1.to_pretty_json().unwrap() + "\n";
         if std::env::var_os("BENTLANE_WRITE").is_some() {

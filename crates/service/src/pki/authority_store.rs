@@ -26,7 +26,7 @@ const WRONG_TRIES: usize = 5;
 const TRIES_WINDOW: Duration = Duration::from_secs(60);
 /// The system's roots and ours in one file, for programs that accept a single file.
 pub(crate) const BUNDLE: &str = "bundle.pem";
-/// The keys of all roots that this service had, by which trust stores are searched.
+/// The keys of all roots that this service had, to find them in trust stores.
 const KNOWN_KEYS: &str = "known-roots.json";
 /// Exists once the root has left the data folder: somebody may trust it, so it is not made again.
 const HANDED_OUT: &str = "root-handed-out";

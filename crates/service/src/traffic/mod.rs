@@ -51,7 +51,7 @@ pub(crate) struct TrafficLog {
     last: watch::Sender<i64>,
     storage: Arc<Storage>,
     keep: KeepTraffic,
-    /// Cancelled when no request can pass any more, which is later than the service is told to stop.
+    /// Cancelled when no request can pass any more, which is later than the service is asked to stop.
     drained: CancellationToken,
 }
 

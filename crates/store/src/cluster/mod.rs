@@ -262,13 +262,13 @@ impl Cluster {
         let args = [os("-l"), log.as_os_str(), os("-w"), os("-t"), os(&seconds)];
         self.control("start", &args).await?;
         info!(socket = %self.folder.join(SOCKET).display(), "the database server is ready");
-        self.give_way();
+        self.lower_priority();
         Ok(())
     }
 
     /// Lowers the server's priority below that of requests that pass
     /// while what passed is written down.
-    fn give_way(&self) {
+    fn lower_priority(&self) {
         let pid = self.running().and_then(|(pid, _)| i32::try_from(pid).ok());
         if let Some(pid) = pid.and_then(Pid::from_raw)
             && let Err(cause) = setpriority_process(Some(pid), NICE)

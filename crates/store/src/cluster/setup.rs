@@ -131,7 +131,7 @@ pub(super) async fn convert(programs: &Programs, folder: &Path) -> Result<(), Cl
 "
     );
     alone(programs, folder, DATABASE, &owned).await?;
-    // By these it is known that the rest was done.
+    // These show that the rest was done.
     configure(programs, folder).await
 }
 

@@ -19,7 +19,7 @@ impl MigrationName for Migration {
 impl MigrationTrait for Migration {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         let mut table = Table::alter().table("route").to_owned();
-        // 0 and not nothing for HTTP, so that an index tells two such rows apart.
+        // 0 and not nothing for HTTP, so that two such rows differ in an index.
         let port = integer("port").default(0).to_owned();
         manager
             .alter_table(table.add_column(port).to_owned())

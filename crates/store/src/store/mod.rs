@@ -584,7 +584,7 @@ mod tests {
 
     /// The one trip through a real server that the unit tests make; the end-to-end tests make more.
     #[tokio::test(flavor = "multi_thread")]
-    async fn changes_are_kept_with_their_journal_and_survive_a_crash_of_the_server() {
+    async fn changes_and_their_journal_survive_a_crash_of_the_server() {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
         open_up(outer.path());
@@ -715,7 +715,7 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn what_a_later_version_stored_is_kept() {
+    async fn unknown_fields_of_a_later_version_are_preserved() {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
         open_up(outer.path());

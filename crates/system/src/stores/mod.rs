@@ -578,7 +578,7 @@ mod tests {
     #[case("                               SSL,S/MIME,JAR/XPI", None)]
     #[case("", None)]
     #[case("Certificate Nickname    Trust Attributes", None)]
-    fn lines_of_the_list(#[case] line: &str, #[case] wanted: Option<(&str, bool)>) {
+    fn nicknames_in_a_certificate_list(#[case] line: &str, #[case] wanted: Option<(&str, bool)>) {
         let listed = listed_nickname(line);
         let listed = listed
             .as_ref()
@@ -598,7 +598,7 @@ mod tests {
     }
 
     #[test]
-    fn certificates_are_cut_out_of_what_is_around_them() {
+    fn certificates_are_found_among_other_text() {
         let one = "-----BEGIN CERTIFICATE-----\nQQ==\n-----END CERTIFICATE-----\n";
         let text = format!("Alias name: x\n{one}\n*****\n{one}-----BEGIN CERTIFICATE-----\ncut");
         assert_eq!(certificates(&text), [one, one]);

@@ -1,4 +1,4 @@
-//! Managed policies by which browsers trust a root, for every user and every profile, also one that
+//! Managed policies that make browsers trust a root, for every user and every profile, also one that
 //! is made tomorrow.
 //!
 //! Chromium and its relatives read every file in a folder, so there is one of ours (the policy
@@ -322,7 +322,7 @@ mod tests {
     }
 
     #[test]
-    fn a_file_of_our_own_comes_and_goes() {
+    fn a_policy_file_of_ours_is_added_and_removed() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("managed/bentlane.json");
         let family = Some(Family::Chromium);
@@ -395,7 +395,7 @@ mod tests {
     #[case("[]", "not a JSON object")]
     #[case("{", "not valid JSON")]
     #[case("{\"policies\": {\"Certificates\": {\"Install\": 7}}}", "not a list")]
-    fn what_is_no_policy_file_is_left_alone(#[case] text: &str, #[case] why: &str) {
+    fn other_files_are_not_taken_for_policies(#[case] text: &str, #[case] why: &str) {
         let folder = tempfile::tempdir().unwrap();
         let firefox = Firefox {
             path: folder.path().join("policies.json"),

@@ -64,7 +64,7 @@ pub(super) fn as_user<T>(
 }
 
 /// Binds the places of `listen` that take root. The sockets are `account`'s, so that who finds a
-/// port taken is told by whom.
+/// port in use is named with its process.
 pub(super) fn bind(account: &Account, listen: &Listen) -> Result<Vec<OwnedFd>, CliError> {
     setfsuid(account.uid);
     let bound = bind_all(listen);

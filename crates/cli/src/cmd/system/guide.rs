@@ -330,7 +330,7 @@ mod tests {
     #[rstest]
     #[case(OtherSystem::Macos)]
     #[case(OtherSystem::Phone)]
-    fn shells_take_the_scripts(#[case] system: OtherSystem) {
+    fn shells_accept_the_scripts(#[case] system: OtherSystem) {
         let script = values(17053).script(system);
         for (linter, args) in [("sh", &["-n"][..]), ("shellcheck", &["-s", "sh", "-"])] {
             let mut linting = Command::new(linter)
