@@ -46,7 +46,7 @@ pub(crate) fn compare(scale: Scale, report: &mut Report) {
         report.alone(name, "ms", compiled.collect(), Aim::AtMost(1_000.0));
     }
     reload(scale, report);
-    // In a process of its own, where nothing that was used before is used again.
+    // In its own process, which reuses nothing of an earlier run.
     let own = std::env::current_exe().unwrap();
     let told = Command::new(own).arg("memory").output().unwrap();
     let bytes = String::from_utf8(told.stdout)

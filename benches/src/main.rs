@@ -2,7 +2,7 @@
 //! nothing else) and a **bare responder** (one fixed answer), built on the same crates and asked in
 //! turn in one run, so that a noisy machine is noisy for both. What is reported are ratios.
 //!
-//! Each server is a process of its own, this binary under another subcommand, so that the CPU time
+//! Each server is its own process, this binary under another subcommand, so that the CPU time
 //! it takes can be read from the system. Run it with `scripts/bench`.
 #![allow(
     clippy::unwrap_used,
@@ -144,15 +144,14 @@ fn main() -> ExitCode {
 fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
     let wanted = |part| only.is_empty() || only.contains(&part);
     let folder = tempfile::tempdir_in("/tmp").unwrap();
+    let dir = folder.path();
     let app = process::Server::start(&["app"]);
     let target = app.address().port().to_string();
-    bare::write_certificate(folder.path());
-    let bare_folder = folder.path();
-    let relaying = ["relay", &target, bare_folder.to_str().unwrap()];
+    bare::write_certificate(dir);
+    let relaying = ["relay", &target, dir.to_str().unwrap()];
     let relay = process::Server::start(&relaying);
     let responder = process::Server::start(&["responder"]);
-    let mut subject =
-        subject::Subject::start(bentlane, &folder.path().join("data"), responder.address());
+    let mut subject = subject::Subject::start(bentlane, &dir.join("data"), responder.address());
 
     let mut report = Report::default();
     let fresh = subject.resident_kib();
@@ -161,40 +160,26 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
     std::thread::sleep(AT_REST);
     report.memory("idle, 1,000 routes", subject.resident_kib());
 
-    let ends = load::Ends::new(&relay, &subject, folder.path());
+    let ends = load::Ends::new(&relay, &subject, dir);
     if wanted(Part::Requests) {
         requests(&ends, scale, &mut report);
     }
     if wanted(Part::Clients) {
-        clients::compare(
-            &relay,
-            &responder,
-            &subject,
-            bare_folder,
-            scale,
-            &mut report,
-        );
+        clients::compare(&relay, &responder, &subject, dir, scale, &mut report);
     }
     if wanted(Part::Idle) {
         let ends = (responder.address(), &*target);
-        clients::idle(bentlane, folder.path(), ends, scale, &mut report);
+        clients::idle(bentlane, dir, ends, scale, &mut report);
     }
     if wanted(Part::Connections) {
-        connections(
-            bentlane,
-            bare_folder,
-            &responder,
-            &target,
-            scale,
-            &mut report,
-        );
+        connections(bentlane, dir, &responder, &target, scale, &mut report);
     }
     if wanted(Part::Steady) {
         ends.steady(&subject, scale, &mut report);
     }
     if wanted(Part::Handshakes) {
         tls::issuing(scale, &mut report);
-        tls::handshakes(&relay, &subject, folder.path(), scale, &mut report);
+        tls::handshakes(&relay, &subject, dir, scale, &mut report);
     }
     if wanted(Part::Names) {
         names(&responder, &subject, &ends, scale, &mut report);
@@ -207,14 +192,14 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
             &relay,
             &responder,
             &mut subject,
-            (bare_folder, &target),
+            (dir, &target),
             scale,
             &mut report,
         );
     }
     if wanted(Part::Checks) {
         let upstream = responder.address();
-        checks::measure(bentlane, folder.path(), upstream, scale, &mut report);
+        checks::measure(bentlane, dir, upstream, scale, &mut report);
     }
 
     report.print();
@@ -226,7 +211,7 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
     (report, code)
 }
 
-/// Measures idle connections, at a relay and a service of their own, started again so that neither has
+/// Measures idle connections, at their own relay and service, started again so that neither has
 /// memory left from other work.
 fn connections(
     bentlane: &Path,

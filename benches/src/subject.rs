@@ -15,7 +15,7 @@ use crate::process::resident_kib;
 /// Routes that the service has while it is measured.
 pub(crate) const ROUTES: usize = 1_000;
 
-/// The real service, in a data folder of its own.
+/// The real service, in its own data folder.
 #[derive(Debug)]
 pub(crate) struct Subject {
     binary: PathBuf,

@@ -18,7 +18,7 @@ export class ErrorBoundary extends Component<{ children: ReactNode }, State> {
     const { error } = this.state;
     if (error === undefined) return this.props.children;
     return (
-      <Notice title="The console ran into a fault of its own">
+      <Notice title="The console has failed">
         {error.message}. Load the page again; the service itself is not affected.
       </Notice>
     );

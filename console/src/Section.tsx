@@ -21,7 +21,7 @@ export function Table({ titles, children }: { titles: readonly string[]; childre
   );
 }
 
-/** A part of a page under a title of its own. */
+/** A part of a page under its own title. */
 export function Section({
   id,
   title,

@@ -1,4 +1,4 @@
-// The booking API, on a port of its own, under /api.
+// The booking API, on its own port, under /api.
 import { createServer } from 'node:http';
 import { huts } from './huts.data.mjs';
 

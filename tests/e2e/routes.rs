@@ -287,7 +287,7 @@ fn routes_are_listed_a_page_at_a_time() {
     assert_eq!(whole["routes"].as_array().unwrap().len(), 600);
     assert!(whole["next"].is_null());
     let gone = world.get("/routes?after=gone.moor.test").to_string();
-    assert!(gone.contains("begin anew"), "{gone}");
+    assert!(gone.contains("start again without `after`"), "{gone}");
 }
 
 const SHOP: &[u8] =

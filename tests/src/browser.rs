@@ -12,7 +12,7 @@ use crate::process::{Background, run, run_command, wait_until};
 /// How long a page may take to show what is waited for.
 const PATIENCE: Duration = Duration::from_secs(30);
 
-/// A headless browser with a profile of its own, that trusts a world's root.
+/// A headless browser with its own profile, that trusts a world's root.
 #[derive(Debug)]
 pub struct Browser {
     client: Client,
@@ -22,7 +22,7 @@ pub struct Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // After a panic nobody has closed it, and it outlives the driver that started it.
+        // After a panic it was not closed, and it outlives the driver that started it.
         let profile = format!("user-data-dir={}", self.profile.display());
         run("pkill", &["-KILL", "-f", &profile]);
     }

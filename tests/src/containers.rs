@@ -13,7 +13,7 @@ pub struct Containers {
 }
 
 impl Containers {
-    /// Starts the engine, with everything of its own in the world's folder.
+    /// Starts the engine, with all its files in the world's folder.
     #[must_use]
     pub fn start(world: &World) -> Self {
         let folder = world.path("containers");

@@ -1,4 +1,4 @@
-//! What the end-to-end tests are made of: a [`World`] with a service of its own, apps for it to
+//! What the end-to-end tests are made of: a [`World`] with its own service, apps for it to
 //! lead to, and a browser.
 //!
 //! Each world has its own data folder and free ports, so that tests run side by side, and leaves

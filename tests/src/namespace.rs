@@ -33,7 +33,7 @@ nameservers() {
 }
 "#;
 
-/// What a script did in a network and mount namespace of its own, where it is root.
+/// What a script did in its own network and mount namespace, where it is root.
 #[derive(Debug)]
 pub struct Namespace {
     outcome: Run,
@@ -43,7 +43,7 @@ pub struct Namespace {
 impl Namespace {
     /// Runs `script` with `bash`. It finds the world's folder in `FOLDER` and the program in
     /// `BENTLANE`, writes what the service says to `service.log` in the folder, and begins each step
-    /// with `step NAME`. `private_machine` gives it an `/etc`, trust stores and a home of its own.
+    /// with `step NAME`. `private_machine` gives it its own `/etc`, trust stores and home folder.
     ///
     /// # Panics
     /// When the script fails.

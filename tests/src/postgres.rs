@@ -21,7 +21,7 @@ wait
 rm -rf "$1"
 "#;
 
-/// A database of its own on a server that all tests of this process share. It is reached over a Unix
+/// A database on a server that all tests of this process share. It is reached over a Unix
 /// socket, and dropped with this value.
 #[derive(Debug)]
 pub(crate) struct SharedDatabase {

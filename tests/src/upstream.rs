@@ -122,7 +122,7 @@ fn name_of(query: &Message) -> String {
 
 #[allow(
     clippy::disallowed_methods,
-    reason = "each reply is made on a thread of its own"
+    reason = "each reply is made on its own thread"
 )]
 fn replies(query: &Message, tcp: bool) -> Vec<Message> {
     let owner = query.queries[0].name().clone();

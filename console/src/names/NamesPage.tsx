@@ -44,7 +44,7 @@ function Zones({ zones }: { zones: readonly Zone[] }) {
 
 function Records({ records }: { records: readonly DnsRecord[] }) {
   return (
-    <Section id="records" title="Records of your own">
+    <Section id="records" title="Your records">
       <Table titles={['Owner', 'Type', 'Data', 'Kept for']}>
         {records.map((record) => (
           <tr key={`${record.owner} ${record.type} ${record.data}`}>
@@ -73,7 +73,7 @@ function Queries({ queries }: { queries: readonly Query[] }) {
   return (
     <Section
       id="queries"
-      title="What is asked"
+      title="Queries"
       beside={
         <input
           className="w-64 rounded-md border border-muted bg-card px-3 py-1 font-mono text-[14px]"

@@ -4,7 +4,7 @@ import { Button } from '../Button';
 import { addZone, tryZone } from '../api/client';
 import { inOneLine } from '../format';
 
-/** How long to let somebody type before the service is asked. */
+/** How long to wait after a key before the service is asked. */
 const PAUSE_MS = 250;
 
 /** Adds a zone; the service says while one types what is wrong or questionable about its name. */

@@ -11,7 +11,7 @@ type FieldName = keyof Fields;
 type Reasons = Partial<Record<FieldName | 'form', string>>;
 
 const EMPTY: Fields = { name: '', prefix: '', to: '' };
-/** How long to let somebody type before the service is asked. */
+/** How long to wait after a key before the service is asked. */
 const PAUSE_MS = 250;
 
 interface AddRouteDialogProps {
@@ -88,13 +88,13 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
       setSaving(false);
     }
   };
-  // A field that nobody has been to yet is not wrong, only empty.
+  // A field that was not visited yet is not wrong, only empty.
   const reason = (field: FieldName) => (touched.has(field) ? reasons[field] : undefined);
   return (
     <form className="mt-5 grid gap-4" onSubmit={(event) => void submit(event)} noValidate>
       <Field
         label="Name"
-        hint="*. in front stands for every name below"
+        hint="*. in front means every name below"
         placeholder={`booking.${zone}`}
         value={fields.name}
         reason={reason('name')}

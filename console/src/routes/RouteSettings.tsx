@@ -30,7 +30,9 @@ export function RouteSettings({ route }: { route: Route }) {
               <td className={`${CELL} font-mono text-[14px] whitespace-pre-wrap break-all`}>
                 {shown(valueOf(route, setting))}
               </td>
-              <td className={`${CELL} text-muted`}>{setting.help}</td>
+              <td className={`${CELL} text-muted`}>
+                <Help text={setting.help} />
+              </td>
               <td className={CELL}>
                 <Button onClick={() => setChosen(setting)}>Change</Button>
               </td>
@@ -65,6 +67,13 @@ export function RouteSettings({ route }: { route: Route }) {
   );
 }
 
+/** Text in which code is between backticks. */
+function Help({ text }: { text: string }) {
+  return text
+    .split('`')
+    .map((part, index) => (index % 2 === 0 ? part : <code key={index}>{part}</code>));
+}
+
 interface SettingFormProps {
   route: Route;
   setting: Setting;
@@ -92,7 +101,7 @@ function SettingForm({ route, setting, onDone }: SettingFormProps) {
   return (
     <form onSubmit={submit} className="mt-3 grid max-w-[44rem] gap-2" data-form={nameOf(setting)}>
       <p id={help} className="text-muted">
-        {setting.help}. Default: {setting.default}.
+        <Help text={`${setting.help}. Default: ${setting.default}.`} />
         {setting.kind === 'list' && ' One entry on each line.'}
       </p>
       {setting.kind === 'switch' ? (

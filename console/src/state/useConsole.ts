@@ -27,7 +27,7 @@ export function useConsole(): Console {
     }
   }, []);
 
-  // What is told while everything is being read may be newer than what was read: so it is read
+  // An event that comes while everything is being read may be newer than what was read: so it is read
   // once more then. This also makes one reading of several that are asked for at once.
   const reading = useRef<Promise<void>>(null);
   const again = useRef(false);

@@ -61,7 +61,7 @@ export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { 
             setReading(false);
             return;
           }
-          // The connection's own notice says when the service is away; what is shown stays.
+          // The connection's own notice says when the service is away; the list stays.
           last = undefined;
           await pause(AGAIN_MS);
         }

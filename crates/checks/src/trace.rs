@@ -191,7 +191,7 @@ fn handshake_decision(facts: &Facts, seen: &Handshake) -> (String, Vec<String>) 
                 pair.name
             )
         }
-        _ => format!("a certificate of our own, made for {}", facts.name),
+        _ => format!("our certificate for {}", facts.name),
     };
     match seen {
         Handshake::Verified { version, protocol } => {

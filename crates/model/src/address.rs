@@ -77,7 +77,7 @@ impl PathPrefix {
         if self.0.is_empty() { "/" } else { &self.0 }
     }
 
-    /// Whether the prefix stands for every path.
+    /// Whether the prefix is that of every path.
     #[must_use]
     pub fn is_root(&self) -> bool {
         self.0.is_empty()

@@ -59,7 +59,7 @@ pub fn entries(text: &str) -> Result<Vec<Entry>, ZoneFileError> {
                         match octets.next() {
                             Some(b'"') => break,
                             Some(b'\\') => word.push(escaped(&mut octets).ok_or_else(|| {
-                                error("`\\` stands before one character, or a number up to 255")
+                                error("`\\` escapes one character, or a number up to 255")
                             })?),
                             Some(octet) => word.push(octet),
                             None => return Err(error("a quote is not closed")),
@@ -73,7 +73,7 @@ pub fn entries(text: &str) -> Result<Vec<Entry>, ZoneFileError> {
                     while let Some(octet) = next {
                         word.push(match octet {
                             b'\\' => escaped(&mut octets).ok_or_else(|| {
-                                error("`\\` stands before one character, or a number up to 255")
+                                error("`\\` escapes one character, or a number up to 255")
                             })?,
                             octet => octet,
                         });

@@ -344,7 +344,7 @@ impl Message {
         }
     }
 
-    /// Reads the word in front, and gives the rest.
+    /// Returns the first word, and the rest.
     fn before<'a>(field: &'static str, text: &'a str) -> Result<(Self, &'a str), Invalid> {
         let found = [Self::Request, Self::Response].into_iter().find_map(|it| {
             let rest = text.strip_prefix(it.as_str())?;

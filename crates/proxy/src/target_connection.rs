@@ -318,8 +318,8 @@ fn quiet() -> Context<'static> {
     Context::from_waker(Waker::noop())
 }
 
-/// Comes back when this task has had its share of the thread: what was asked quietly may be there
-/// already, and only have been put off.
+/// Wakes this task again when its budget is spent: what it reads may be there already, and the read
+/// have been put off for that reason alone.
 fn return_if_budget_is_spent(context: &Context<'_>) {
     if !coop::has_budget_remaining() {
         context.waker().wake_by_ref();

@@ -108,7 +108,7 @@ fn accept_of(key: &HeaderValue) -> String {
     BASE64.encode(digest(&SHA1_FOR_LEGACY_USE_ONLY, &whole).as_ref())
 }
 
-/// Passes on the target's consent and then, in a task of its own, every byte both ways until both
+/// Passes on the target's consent and then, in a separate task, every byte both ways until both
 /// sides have closed.
 #[inline(never)]
 pub(crate) fn join(

@@ -25,7 +25,7 @@ const AT_ONCE: usize = 1024;
 const WAITING: usize = 4096;
 /// How long one upstream resolver may take over UDP before the next is asked.
 const UDP_LIMIT: Duration = Duration::from_millis(1500);
-/// How long one may take over TCP, from connecting to the last octet.
+/// How long one may take over TCP, from connecting to the last byte.
 const TCP_LIMIT: Duration = Duration::from_secs(3);
 /// How long all of them together may take: less than the 5 s that clients wait.
 const WHOLE_LIMIT: Duration = Duration::from_millis(4500);
@@ -240,7 +240,7 @@ async fn ask_udp(
         SocketAddr::V4(_) => SocketAddr::from((Ipv4Addr::UNSPECIFIED, 0)),
         SocketAddr::V6(_) => SocketAddr::from((Ipv6Addr::UNSPECIFIED, 0)),
     };
-    // A socket of its own for each question: the system chooses a random port (RFC 5452 §9.2).
+    // Each query has its own socket: the system chooses a random port (RFC 5452 §9.2).
     let socket = UdpSocket::bind(any).await?;
     socket.connect(upstream).await?;
     socket.send(query).await?;

@@ -1,6 +1,6 @@
 //! The DNS listeners: UDP and TCP sockets in front of [`bentlane_dns::answer`].
 //!
-//! Each UDP socket is served by a thread of its own, so that answers do not wait behind other work. It
+//! Each UDP socket is served by its own thread, so that answers do not wait behind other work. It
 //! reads the current [`Snapshot`](bentlane_model::Snapshot) and nothing else: no lock, no database.
 //! Start from [`Sockets::bind`].
 

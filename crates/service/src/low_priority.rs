@@ -17,7 +17,7 @@ pub(crate) fn lower_priority() {
     }
 }
 
-/// Runs `work` on a thread of its own and of low priority, and then `cleanup` there, for which
+/// Runs `work` on a new thread of low priority, and then `cleanup` there, for which
 /// nobody waits. The work is done even when the caller is dropped.
 ///
 /// # Errors

@@ -88,7 +88,7 @@ impl Approved {
         let removed = Content::Absent.write(&path);
         removed.map_err(SystemError::io("remove", &path))?;
         if let Some(folder) = path.parent() {
-            // Other files of somebody's stay.
+            // Files of other programs stay.
             let _ = fs::remove_dir(folder);
         }
         Ok(())

@@ -169,10 +169,10 @@ const CHROMIUM_LIKE: [(&str, &str); 4] = [
     ("Chrome", ".config/google-chrome"),
     ("Edge", ".config/microsoft-edge"),
 ];
-/// What stands in the URL of our own DNS over HTTPS.
+/// What the URL of our own DNS over HTTPS contains.
 const OURS: &str = "bentlane.localhost";
 
-/// The browsers below this home folder that ask a DNS server of their own and no other, and that is
+/// The browsers below this home folder that ask only their own DNS server, and that is
 /// not us. Those that only try one first, and fall back to the system, are left out.
 #[must_use]
 pub fn browsers_with_own_dns(home: &Path) -> Vec<BrowserDns> {

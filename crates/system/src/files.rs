@@ -40,7 +40,7 @@ impl Folder {
     /// put it there.
     ///
     /// # Errors
-    /// When there is no such folder, or a link of somebody else's is on the way.
+    /// When there is no such folder, or another user's link is on the way.
     pub fn open(path: &Path) -> Result<Self, FileError> {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let root =

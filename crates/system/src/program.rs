@@ -51,7 +51,7 @@ pub(super) fn uninstall(path: &Path) -> Result<(), SystemError> {
     let (folder, name) = Folder::of(path)?;
     folder.remove(&name)?;
     if let Some(folder) = path.parent() {
-        // What somebody else has put there stays.
+        // Files of others stay.
         let _ = fs::remove_dir(folder);
     }
     Ok(())

@@ -197,7 +197,7 @@ impl OwnRoot {
     #[must_use]
     pub fn reports(&self, homes: &[PathBuf]) -> Vec<StoreReport> {
         let stores = trust_stores(homes, &installed_browsers());
-        // Each is asked by a tool of its own, which takes its time.
+        // Each is read by a different tool, which takes a while.
         std::thread::scope(|scope| {
             let asking = stores.into_iter();
             let asking: Vec<_> = asking
@@ -360,7 +360,7 @@ fn clients(reports: &[StoreReport], browsers: &[Browser], home: &Path) -> Vec<Cl
         let trusts = |report: &&&StoreReport| report.state == TrustState::Trusted;
         let chosen = match policy.filter(|policy| policy.state == TrustState::Trusted) {
             Some(policy) => Some(policy),
-            // Each profile has a database of its own, so the one that refuses counts.
+            // Each profile has its own database, so the one that refuses counts.
             None => databases
                 .iter()
                 .find(|report| !trusts(report))

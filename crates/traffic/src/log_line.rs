@@ -16,7 +16,7 @@ pub struct Visitor {
 
 /// An exchange as a line of an access log in the combined format, without its end: client, time,
 /// request line, status, bytes of the body, referer, user agent. The time is in UTC; what could
-/// break the line is written as `\xHH`, so that nothing a client sends makes a line of its own.
+/// break the line is written as `\xHH`, so that nothing a client sends starts another line.
 #[must_use]
 pub fn combined_line(exchange: &Exchange, visitor: &Visitor) -> String {
     let format =

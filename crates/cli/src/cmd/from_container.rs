@@ -1,7 +1,7 @@
 //! Looking from inside the network of a container, for `bentlane check --from`.
 //!
 //! With an engine of root's this is root's work: `sudo bentlane check --from container:NAME`. Root
-//! then asks the engine itself, and nobody else, which process the container is; reads two files of
+//! then asks only the engine itself which process the container is; reads two files of
 //! it without leaving its root folder; and a child enters its network and gives up root's rights
 //! before it connects anywhere.
 

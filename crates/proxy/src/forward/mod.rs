@@ -146,7 +146,7 @@ impl Client {
         let mut exchange = self.begin_exchange(version, method.clone());
         exchange.skipped = ask.flags.is_check;
         exchange.busy = Some(self.activity.begin());
-        // Once for each request and before anything else, so that each gets the finding of its own head.
+        // Once for each request and before anything else, so that each gets the finding of its head.
         let objection = self.heads.as_ref().and_then(HeadFindings::objection);
         let mut response = match self
             .try_answer(&mut ask, objection, &table, &mut exchange)

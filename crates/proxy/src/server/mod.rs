@@ -530,7 +530,7 @@ impl Serving {
     }
 
     /// Serves `connection` to its end; once the proxy stops, to the end of its request at work. In a
-    /// task of its own: what came before is over, and takes neither room nor time from here on.
+    /// separate task, so that the future of the handshake is dropped.
     fn serve<C>(&self, connection: C, stop: fn(Pin<&mut C>), held: Held)
     where
         C: Future<Output = Result<(), hyper::Error>> + Send + 'static,

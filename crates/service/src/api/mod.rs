@@ -192,7 +192,7 @@ mod tests {
             assert!(path.starts_with("/api/v1/"), "{path}");
             for (method, operation) in item.as_object().unwrap() {
                 let id = operation["operationId"].as_str().unwrap().to_owned();
-                assert!(ids.insert(id), "{method} {path} has an id of its own");
+                assert!(ids.insert(id), "{method} {path} has a unique id");
                 let summary = operation["summary"].as_str().unwrap_or_default();
                 assert!(!summary.is_empty(), "{method} {path} says what it does");
             }

@@ -39,7 +39,7 @@ const SOCKET: &str = ".s.PGSQL.5432";
 /// Bytes of the longest path of a Unix socket (`sun_path` in unix(7), with its final zero).
 const LONGEST_SOCKET_PATH: usize = 107;
 
-/// A PostgreSQL server of our own, on a Unix socket in the folder of its data.
+/// Our own PostgreSQL server, on a Unix socket in the folder of its data.
 #[derive(Clone, Debug)]
 pub struct Cluster {
     folder: PathBuf,

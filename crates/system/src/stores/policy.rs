@@ -141,7 +141,7 @@ fn drop_empty_folders(path: &Path) {
     }
 }
 
-/// Another file of the same folder that has a list of its own.
+/// Another file of the same folder that has its own list.
 fn other_list(path: &Path) -> Result<Option<PathBuf>, String> {
     let Some(folder) = path.parent() else {
         return Ok(None);
