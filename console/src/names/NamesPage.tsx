@@ -20,7 +20,7 @@ export function NamesPage({ zones }: { zones: readonly Zone[] }) {
 function Zones({ zones }: { zones: readonly Zone[] }) {
   return (
     <Section id="zones" title="Zones">
-      <Table titles={['Every name at and below', 'Resolves to', 'Kept for', 'Routes']}>
+      <Table titles={['Every name at and below', 'Resolves to', 'TTL', 'Routes']}>
         {zones.map((zone) => (
           <tr key={zone.name}>
             <td className={CELL}>
@@ -45,7 +45,7 @@ function Zones({ zones }: { zones: readonly Zone[] }) {
 function Records({ records }: { records: readonly DnsRecord[] }) {
   return (
     <Section id="records" title="Your records">
-      <Table titles={['Owner', 'Type', 'Data', 'Kept for']}>
+      <Table titles={['Owner', 'Type', 'Data', 'TTL']}>
         {records.map((record) => (
           <tr key={`${record.owner} ${record.type} ${record.data}`}>
             <td className={CELL}>{record.owner}</td>
