@@ -74,20 +74,24 @@ impl PageFormat {
 pub(crate) struct ErrorPage {
     status: StatusCode,
     kind: Kind,
-    /// Whether the reader may know how this machine is set up.
-    detailed: bool,
 }
 
 #[derive(Debug)]
 enum Kind {
     /// The client broke the protocol: a line is enough.
     Refusal(Cow<'static, str>),
-    Finding {
-        name: String,
-        address: String,
-        target: Option<String>,
-        finding: Box<Finding>,
-    },
+    Finding(FindingPage),
+}
+
+/// The page of a finding.
+#[derive(Debug)]
+struct FindingPage {
+    name: String,
+    address: String,
+    target: Option<String>,
+    finding: Box<Finding>,
+    /// Whether the reader may know how this machine is set up.
+    detailed: bool,
 }
 
 impl ErrorPage {
@@ -95,7 +99,6 @@ impl ErrorPage {
         Self {
             status,
             kind: Kind::Refusal(reason.into()),
-            detailed: true,
         }
     }
 
@@ -152,16 +155,16 @@ impl ErrorPage {
         target: Option<&Target>,
         finding: Finding,
     ) -> Box<Self> {
-        let kind = Kind::Finding {
+        let page = FindingPage {
             name: name.to_owned(),
             address: address.to_owned(),
             target: target.map(Target::describe),
             finding: Box::new(finding),
+            detailed: true,
         };
         Box::new(Self {
             status,
-            kind,
-            detailed: true,
+            kind: Kind::Finding(page),
         })
     }
 
@@ -169,19 +172,18 @@ impl ErrorPage {
     pub(crate) fn slug(&self) -> Option<FindingKind> {
         match &self.kind {
             Kind::Refusal(_) => None,
-            Kind::Finding { finding, .. } => Some(finding.slug),
+            Kind::Finding(page) => Some(page.finding.slug),
         }
     }
 
     /// Says nothing of how this machine is set up, unless it is `local` who reads it.
     pub(crate) fn hide_details_unless(&mut self, local: bool) {
-        self.detailed = local;
-        if let Kind::Finding {
-            target, finding, ..
-        } = &mut self.kind
+        if let Kind::Finding(page) = &mut self.kind
             && !local
         {
-            *target = None;
+            page.detailed = false;
+            page.target = None;
+            let finding = &mut page.finding;
             finding.evidence.clear();
             finding.summary = "this cannot be shown at the moment".to_owned();
             finding.fix.text = "ask the owner of this machine".to_owned();
@@ -194,12 +196,7 @@ impl ErrorPage {
         wanted: PageFormat,
         method: &Method,
     ) -> Response<ResponseBody> {
-        let (media, body) = match (wanted, &self.kind) {
-            (_, Kind::Refusal(reason)) => ("text/plain; charset=utf-8", format!("{reason}\n")),
-            (PageFormat::Html, Kind::Finding { .. }) => ("text/html; charset=utf-8", self.html()),
-            (PageFormat::Json, Kind::Finding { .. }) => ("application/problem+json", self.json()),
-            (PageFormat::Text, Kind::Finding { .. }) => ("text/plain; charset=utf-8", self.text()),
-        };
+        let (media, body) = self.content(wanted);
         // HEAD has the fields of GET and no content (RFC 9110 §9.3.2); the page's script asks so.
         let body = if *method == Method::HEAD {
             ResponseBody::empty()
@@ -214,30 +211,35 @@ impl ErrorPage {
         headers.insert(X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
         headers.insert(REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
         headers.insert(CONTENT_SECURITY_POLICY, POLICY.clone());
-        if let Kind::Finding { finding, .. } = &self.kind {
-            headers.insert(
-                FINDING_HEADER,
-                HeaderValue::from_static(finding.slug.slug()),
-            );
+        if let Some(slug) = self.slug() {
+            headers.insert(FINDING_HEADER, HeaderValue::from_static(slug.slug()));
         }
         response
     }
 
+    /// The media type and the text.
+    fn content(&self, wanted: PageFormat) -> (&'static str, String) {
+        match (wanted, &self.kind) {
+            (_, Kind::Refusal(reason)) => ("text/plain; charset=utf-8", format!("{reason}\n")),
+            (PageFormat::Html, Kind::Finding(page)) => {
+                ("text/html; charset=utf-8", page.html(self.status))
+            }
+            (PageFormat::Json, Kind::Finding(page)) => {
+                ("application/problem+json", page.json(self.status))
+            }
+            (PageFormat::Text, Kind::Finding(page)) => ("text/plain; charset=utf-8", page.text()),
+        }
+    }
+}
+
+impl FindingPage {
     fn text(&self) -> String {
-        let Kind::Finding {
-            name,
-            target,
-            finding,
-            ..
-        } = &self.kind
-        else {
-            return String::new();
-        };
+        let finding = &self.finding;
         let mut page = match self.detailed {
-            true => format!("{}  {name}", lane(&states(finding))),
-            false => name.clone(),
+            true => format!("{}  {}", lane(&states(finding)), self.name),
+            false => self.name.clone(),
         };
-        if let Some(target) = target {
+        if let Some(target) = &self.target {
             let _ = write!(page, " -> {target}"); // a String takes every write
         }
         let _ = write!(page, "\n\n{} ({})\n", finding.summary, finding.slug.slug());
@@ -251,39 +253,22 @@ impl ErrorPage {
         page
     }
 
-    fn json(&self) -> String {
-        let Kind::Finding {
-            name,
-            address,
-            target,
-            finding,
-        } = &self.kind
-        else {
-            return String::new();
-        };
+    fn json(&self, status: StatusCode) -> String {
         let problem = json!({
-            "type": format!("urn:bentlane:finding:{}", finding.slug.slug()),
-            "title": finding.summary,
-            "status": self.status.as_u16(),
-            "name": name,
-            "address": address,
-            "to": target,
-            "finding": finding,
+            "type": format!("urn:bentlane:finding:{}", self.finding.slug.slug()),
+            "title": self.finding.summary,
+            "status": status.as_u16(),
+            "name": self.name,
+            "address": self.address,
+            "to": self.target,
+            "finding": self.finding,
         });
         format!("{problem:#}\n")
     }
 
-    fn html(&self) -> String {
-        let Kind::Finding {
-            name,
-            target,
-            finding,
-            ..
-        } = &self.kind
-        else {
-            return String::new();
-        };
-        let goes_to = target.as_ref().map_or_else(String::new, |target| {
+    fn html(&self, status: StatusCode) -> String {
+        let finding = &self.finding;
+        let goes_to = self.target.as_ref().map_or_else(String::new, |target| {
             format!(r#" <span class="to">leads to {}</span>"#, escape(target))
         });
         let evidence: String = finding
@@ -307,9 +292,9 @@ impl ErrorPage {
             false => format!(r#"<li class="alone">{what}</li>"#),
         };
         TEMPLATE
-            .replace("{{status}}", self.status.as_str())
+            .replace("{{status}}", status.as_str())
             .replace("{{slug}}", finding.slug.slug())
-            .replace("{{name}}", &escape(name))
+            .replace("{{name}}", &escape(&self.name))
             .replace("{{to}}", &goes_to)
             .replace("{{lane}}", &lane)
     }
@@ -418,7 +403,7 @@ mod tests {
 
     #[test]
     fn the_text_page_says_what_happened_where_and_what_to_do() {
-        let page = down().text();
+        let page = down().content(PageFormat::Text).1;
         assert_eq!(
             page,
             "●──●╴ ✕╌╌○╌╌○  lost.moor.test -> port 4399 of this machine\n\n\
@@ -431,14 +416,16 @@ mod tests {
 
     #[test]
     fn the_html_page_has_no_placeholder_left() {
-        let page = down().html();
+        let page = down().content(PageFormat::Html).1;
         assert!(page.contains("lost.moor.test") && page.contains("4399"));
         assert!(!page.contains("{{"), "{page}");
     }
 
     #[test]
     fn names_are_escaped() {
-        let page = ErrorPage::route_missing("a.test", "/<script>{{slug}}\"&", &[]).html();
+        let page = ErrorPage::route_missing("a.test", "/<script>{{slug}}\"&", &[])
+            .content(PageFormat::Html)
+            .1;
         assert!(
             page.contains("/&lt;script&gt;&#123;&#123;slug}}&quot;&amp;"),
             "{page}"
@@ -456,7 +443,8 @@ mod tests {
     fn strangers_learn_nothing_about_this_machine() {
         let mut page = down();
         page.hide_details_unless(false);
-        for text in [page.text(), page.json(), page.html()] {
+        for format in [PageFormat::Text, PageFormat::Json, PageFormat::Html] {
+            let text = page.content(format).1;
             assert!(text.contains("lost.moor.test"), "{text}");
             assert!(
                 !text.contains("4399") && !text.contains("127.0.0.1"),
