@@ -1,6 +1,6 @@
 use std::fmt::Write;
 
-use crate::setting::{Setting, SettingKind};
+use crate::setting::{Setting, leaves};
 use crate::settings::RouteSettings;
 use crate::zone::ZoneSettings;
 
@@ -25,22 +25,15 @@ pub fn settings_guide() -> String {
             page,
             "\n## {title}\n\n| key | takes | meaning | default |\n| --- | --- | --- | --- |\n"
         );
-        rows(&mut page, "", settings);
+        rows(&mut page, settings);
     }
     page
 }
 
-fn rows(page: &mut String, group: &str, settings: &[Setting]) {
-    for setting in settings {
-        let key = setting.key;
-        let takes = match setting.kind {
-            SettingKind::Group(inner) => {
-                rows(page, &format!("{group}{key}."), inner);
-                continue;
-            }
-            kind => kind.describe(),
-        };
-        let (help, default) = (setting.help.trim(), setting.default);
-        let _ = writeln!(page, "| `{group}{key}` | {takes} | {help} | {default} |");
+fn rows(page: &mut String, settings: &'static [Setting]) {
+    for leaf in leaves(settings) {
+        let (key, takes) = (leaf.key(), leaf.setting.kind.describe());
+        let (help, default) = (leaf.setting.help.trim(), leaf.setting.default);
+        let _ = writeln!(page, "| `{key}` | {takes} | {help} | {default} |");
     }
 }

@@ -53,6 +53,37 @@ impl SettingKind {
     }
 }
 
+/// A setting that is not a group, and the key of the group that has it, if any.
+#[derive(Clone, Copy, Debug)]
+pub struct Leaf {
+    /// The key of its group.
+    pub group: Option<&'static str>,
+    /// The setting.
+    pub setting: &'static Setting,
+}
+
+impl Leaf {
+    /// Its key with that of its group, such as `expect.status`.
+    #[must_use]
+    pub fn key(self) -> String {
+        match self.group {
+            None => self.setting.key.to_owned(),
+            Some(group) => format!("{group}.{}", self.setting.key),
+        }
+    }
+}
+
+/// The settings that are not groups: those of a group one by one.
+pub fn leaves(settings: &'static [Setting]) -> impl Iterator<Item = Leaf> {
+    settings.iter().flat_map(|setting| {
+        let (group, inner) = match setting.kind {
+            SettingKind::Group(inner) => (Some(setting.key), inner),
+            _ => (None, std::slice::from_ref(setting)),
+        };
+        inner.iter().map(move |setting| Leaf { group, setting })
+    })
+}
+
 /// A JSON type that settings have.
 pub(crate) trait SettingType {
     /// What a setting of this type takes.

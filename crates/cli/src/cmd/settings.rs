@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::marker::PhantomData;
 
-use bentlane_model::{RouteSettings, Setting, SettingKind, ZoneSettings};
+use bentlane_model::{Leaf, RouteSettings, Setting, SettingKind, ZoneSettings, leaves};
 use clap::{Arg, ArgAction, ArgMatches, Args, Command, FromArgMatches};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
@@ -84,7 +84,7 @@ fn unset(
         reason,
     };
     let plain = key.replace('-', "_");
-    let leaf = leaves(settings).find(|leaf| leaf.key() == plain || leaf.id() == plain);
+    let leaf = leaves(settings).find(|leaf| leaf.key() == plain || id(*leaf) == plain);
     let group = || settings.iter().find(|setting| setting.key == plain);
     let (patch, key) = match (leaf, group()) {
         (Some(Leaf { group, setting }), _) => match settings_of(patch, group) {
@@ -205,85 +205,57 @@ pub(crate) fn add_to_lists(
     }
 }
 
-/// A setting with its own flag.
-#[derive(Clone, Copy)]
-struct Leaf {
-    group: Option<&'static str>,
-    setting: &'static Setting,
+/// What clap knows it by.
+fn id(leaf: Leaf) -> String {
+    leaf.key().replace('.', "_")
 }
 
-/// Each setting that has its own flag: those of a group one by one.
-fn leaves(settings: &'static [Setting]) -> impl Iterator<Item = Leaf> {
-    settings.iter().flat_map(|setting| {
-        let (group, inner) = match setting.kind {
-            SettingKind::Group(inner) => (Some(setting.key), inner),
-            _ => (None, std::slice::from_ref(setting)),
-        };
-        inner.iter().map(move |setting| Leaf { group, setting })
-    })
+fn arg(leaf: Leaf) -> Arg {
+    let setting = leaf.setting;
+    let help = match setting.default {
+        "off" | "none" | "any" => setting.help.trim().to_owned(),
+        default => format!("{} [default: {default}]", setting.help.trim()),
+    };
+    let arg = Arg::new(id(leaf))
+        .long(id(leaf).replace('_', "-"))
+        .value_name(setting.value_name)
+        .help(help)
+        .hide_short_help(setting.rare)
+        .help_heading(match leaf.group {
+            None => "Settings",
+            Some(_) => "Expected responses, for checks",
+        });
+    match setting.kind {
+        SettingKind::Number => arg.value_parser(clap::value_parser!(u32)),
+        SettingKind::Switch => arg
+            .value_parser(clap::value_parser!(bool))
+            .num_args(0..=1)
+            .require_equals(true)
+            .default_missing_value("true"),
+        SettingKind::List => arg.action(ArgAction::Append),
+        SettingKind::Text | SettingKind::Group(_) => arg,
+    }
 }
 
-impl Leaf {
-    /// What `--unset` takes, such as `expect.status`.
-    fn key(self) -> String {
-        match self.group {
-            None => self.setting.key.to_owned(),
-            Some(group) => format!("{group}.{}", self.setting.key),
+/// What is given for it.
+fn given(leaf: Leaf, matches: &ArgMatches) -> Option<Value> {
+    let id = &id(leaf);
+    match leaf.setting.kind {
+        SettingKind::Number => matches.get_one(id).map(|number: &u32| json!(number)),
+        SettingKind::Switch => matches.get_one(id).map(|on: &bool| json!(on)),
+        SettingKind::List => {
+            let texts = matches.get_many(id)?;
+            Some(texts.map(|text: &String| json!(text)).collect())
         }
-    }
-
-    /// What clap knows it by.
-    fn id(self) -> String {
-        self.key().replace('.', "_")
-    }
-
-    fn arg(self) -> Arg {
-        let setting = self.setting;
-        let help = match setting.default {
-            "off" | "none" | "any" => setting.help.trim().to_owned(),
-            default => format!("{} [default: {default}]", setting.help.trim()),
-        };
-        let arg = Arg::new(self.id())
-            .long(self.id().replace('_', "-"))
-            .value_name(setting.value_name)
-            .help(help)
-            .hide_short_help(setting.rare)
-            .help_heading(match self.group {
-                None => "Settings",
-                Some(_) => "Expected responses, for checks",
-            });
-        match setting.kind {
-            SettingKind::Number => arg.value_parser(clap::value_parser!(u32)),
-            SettingKind::Switch => arg
-                .value_parser(clap::value_parser!(bool))
-                .num_args(0..=1)
-                .require_equals(true)
-                .default_missing_value("true"),
-            SettingKind::List => arg.action(ArgAction::Append),
-            SettingKind::Text | SettingKind::Group(_) => arg,
-        }
-    }
-
-    /// What is given for it.
-    fn given(self, matches: &ArgMatches) -> Option<Value> {
-        let id = &self.id();
-        match self.setting.kind {
-            SettingKind::Number => matches.get_one(id).map(|number: &u32| json!(number)),
-            SettingKind::Switch => matches.get_one(id).map(|on: &bool| json!(on)),
-            SettingKind::List => {
-                let texts = matches.get_many(id)?;
-                Some(texts.map(|text: &String| json!(text)).collect())
-            }
-            SettingKind::Text | SettingKind::Group(_) => {
-                matches.get_one(id).map(|text: &String| json!(text))
-            }
+        SettingKind::Text | SettingKind::Group(_) => {
+            matches.get_one(id).map(|text: &String| json!(text))
         }
     }
 }
 
 impl<T: Declared> Args for Flags<T> {
     fn augment_args(command: Command) -> Command {
-        command.args(leaves(T::SETTINGS).map(Leaf::arg))
+        command.args(leaves(T::SETTINGS).map(arg))
     }
 
     fn augment_args_for_update(command: Command) -> Command {
@@ -303,7 +275,7 @@ impl<T: Declared> FromArgMatches for Flags<T> {
 
     fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
         for leaf in leaves(T::SETTINGS) {
-            let Some(value) = leaf.given(matches) else {
+            let Some(value) = given(leaf, matches) else {
                 continue;
             };
             if let Some(patch) = settings_of(&mut self.patch, leaf.group) {

@@ -235,6 +235,7 @@ pub fn settings_page() -> String {
 
 #[cfg(test)]
 mod tests {
+    use bentlane_model::{Leaf, leaves};
     use rstest::rstest;
 
     use super::*;
@@ -292,23 +293,21 @@ mod tests {
 
     /// The settings of a route as the console's form has them.
     fn console_settings() -> String {
-        fn fields(group: Option<&str>, settings: &[Setting]) -> Vec<serde_json::Value> {
-            let fields = settings.iter().flat_map(|setting| {
-                let kind = match setting.kind {
-                    SettingKind::Group(inner) => return fields(Some(setting.key), inner),
-                    SettingKind::Text => "text",
-                    SettingKind::Number => "number",
-                    SettingKind::Switch => "switch",
-                    SettingKind::List => "list",
-                };
-                vec![serde_json::json!({
-                    "key": setting.key, "group": group, "kind": kind,
-                    "help": setting.help.trim(), "default": setting.default,
-                })]
-            });
-            fields.collect()
-        }
-        let all = fields(None, bentlane_model::RouteSettings::SETTINGS);
+        let settings = leaves(bentlane_model::RouteSettings::SETTINGS);
+        let fields = settings.map(|Leaf { group, setting }| {
+            let kind = match setting.kind {
+                SettingKind::Text => "text",
+                SettingKind::Number => "number",
+                SettingKind::Switch => "switch",
+                SettingKind::List => "list",
+                SettingKind::Group(_) => unreachable!("a group is no leaf"),
+            };
+            serde_json::json!({
+                "key": setting.key, "group": group, "kind": kind,
+                "help": setting.help.trim(), "default": setting.default,
+            })
+        });
+        let all: Vec<serde_json::Value> = fields.collect();
         serde_json::to_string_pretty(&all).unwrap() + "\n"
     }
 
