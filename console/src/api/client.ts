@@ -48,8 +48,13 @@ async function call<T>(
   path: string,
   body?: unknown,
   signal?: AbortSignal,
+  headers?: Record<string, string>,
 ): Promise<T> {
-  const response = await send(method, path, body, signal);
+  return contentOf(await send(method, path, body, signal, headers));
+}
+
+/** The content of a response; throws the problem that it reports. */
+async function contentOf<T>(response: Response): Promise<T> {
   const text = await response.text();
   const data: unknown = text === '' ? undefined : JSON.parse(text);
   if (!response.ok) throw new Problem(data as ProblemBody);
@@ -171,20 +176,15 @@ export interface ReadRoute {
   tag: string;
 }
 
-async function readRoute(response: Response): Promise<ReadRoute> {
-  const data: unknown = await response.json();
-  if (!response.ok) throw new Problem(data as ProblemBody);
-  return { route: data as Route, tag: response.headers.get('etag') ?? '*' };
-}
-
-export async function showRoute(address: string, signal?: AbortSignal): Promise<ReadRoute> {
-  return readRoute(await send('GET', `/routes/${encodeURIComponent(address)}`, undefined, signal));
+export async function showRoute(address: string): Promise<ReadRoute> {
+  const response = await send('GET', `/routes/${encodeURIComponent(address)}`);
+  return { route: await contentOf(response), tag: response.headers.get('etag') ?? '*' };
 }
 
 /** Applies a JSON merge patch to a route, unless the configuration has changed since `tag`. */
-export async function editRoute(address: string, patch: unknown, tag: string): Promise<ReadRoute> {
+export function editRoute(address: string, patch: unknown, tag: string): Promise<Route> {
   const path = `/routes/${encodeURIComponent(address)}`;
-  return readRoute(await send('PATCH', path, patch, undefined, { 'if-match': tag }));
+  return call('PATCH', path, patch, undefined, { 'if-match': tag });
 }
 
 export function addRoute(input: RouteInput): Promise<Route> {

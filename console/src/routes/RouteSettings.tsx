@@ -3,7 +3,6 @@ import type { FormEvent } from 'react';
 import { useId, useState } from 'react';
 import { Button } from '../Button';
 import { CELL, Section, Table } from '../Section';
-import type { ReadRoute } from '../api/client';
 import { Problem, editRoute, showRoute } from '../api/client';
 import type { Route } from '../api/types';
 import { sentence } from '../format';
@@ -141,7 +140,7 @@ async function save(
   setting: Setting,
   before: Value | undefined,
   value: Value | null,
-): Promise<ReadRoute> {
+): Promise<Route> {
   for (;;) {
     const { route, tag } = await showRoute(address);
     const now = valueOf(route, setting);
