@@ -115,8 +115,8 @@ impl CheckScheduler {
             }
         };
         let mut due = Vec::new();
-        let mut take = |address: &str, soonest: Duration| {
-            let room = match last_check(address) {
+        let mut take = |last: LastCheck, soonest: Duration| {
+            let room = match last {
                 LastCheck::Gone => return Decision::Remove,
                 LastCheck::Never => &mut new,
                 LastCheck::Ago { ago, .. } if ago < soonest => return Decision::Wait,
@@ -134,7 +134,7 @@ impl CheckScheduler {
             Decision::Check
         };
         for address in std::mem::take(&mut self.forward) {
-            match take(&address, SOONEST) {
+            match take(last_check(&address), SOONEST) {
                 Decision::Check => due.push(address),
                 Decision::Wait => self.forward.push_back(address),
                 Decision::Remove => {}
@@ -155,11 +155,12 @@ impl CheckScheduler {
                 self.order.push_back(address);
                 continue;
             }
-            let soonest = match last_check(&address) {
+            let last = last_check(&address);
+            let soonest = match last {
                 LastCheck::Ago { passed, .. } => after(passed),
                 LastCheck::Never | LastCheck::Gone => Duration::ZERO,
             };
-            match take(&address, soonest) {
+            match take(last, soonest) {
                 Decision::Check => {
                     due.push(address.clone());
                     self.order.push_back(address);

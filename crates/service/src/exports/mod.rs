@@ -302,27 +302,26 @@ impl Exports {
         export: &Export,
         into: &InContainer,
     ) -> Result<Option<String>, String> {
-        let text = |error: &(dyn std::error::Error + 'static)| chain(error);
         let uid = rustix::process::geteuid().as_raw();
-        let engine = Engine::find(self.engine.as_deref(), uid).map_err(|error| text(&error))?;
+        let engine = Engine::find(self.engine.as_deref(), uid).map_err(|error| chain(&error))?;
         let id = engine.id(&into.container).await;
-        let Some(id) = id.map_err(|error| text(&error))? else {
+        let Some(id) = id.map_err(|error| chain(&error))? else {
             return Err(format!("there is no container {}", into.container));
         };
         if into.has_them.as_ref() == Some(&id) {
             return Ok(None);
         }
-        let handle = Folder::open(folder).map_err(|error| text(&error))?;
+        let handle = Folder::open(folder).map_err(|error| chain(&error))?;
         let mut files = Vec::new();
-        for (kind, path) in export.files(folder).map_err(|error| text(&error))? {
+        for (kind, path) in export.files(folder).map_err(|error| chain(&error))? {
             let name = path.file_name().unwrap_or_default();
             let content = handle.read(name, LARGEST_FILE);
-            let content = content.map_err(|error| text(&error))?;
+            let content = content.map_err(|error| chain(&error))?;
             let content = content.ok_or_else(|| format!("{} is missing", path.display()))?;
             files.push((name.to_string_lossy().into_owned(), content, kind.mode()));
         }
         let copied = engine.put_files(&into.container, &into.folder, &files);
-        copied.await.map_err(|error| text(&error))?;
+        copied.await.map_err(|error| chain(&error))?;
         Ok(Some(id))
     }
 
