@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query';
 
-/** Reads a list again and again while the page is visible. When the service is away, what is shown
+/** Reads a list again and again while the page is visible. When the service is away, the list
  * stays: the notice about the connection says so. `key` names what is read. */
 export function usePolled<T>(
   key: string,

@@ -17,7 +17,7 @@ pub(crate) struct Shared {
     /// What answers under our own name, once it is there.
     pub(crate) site: OnceLock<Arc<dyn OwnSite>>,
     /// What we sign messages with in `Via`: another for each service, so that a request that comes
-    /// back to us is told from one that passes another machine's service.
+    /// back to us is distinguished from one that passes another machine's service.
     pub(crate) id: Box<str>,
 }
 

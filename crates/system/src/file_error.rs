@@ -19,7 +19,7 @@ pub enum FileError {
     /// A pipe, device, socket or folder.
     #[error("{path} is {kind}, and has to be a regular file")]
     NotRegular {
-        /// What is there.
+        /// Its path.
         path: PathBuf,
         /// Its kind, in words.
         kind: &'static str,

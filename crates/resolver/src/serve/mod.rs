@@ -182,7 +182,7 @@ impl AnswerSource {
 }
 
 impl Sockets {
-    /// Serves until the service stops: each UDP socket on its own thread, TCP and what is asked
+    /// Serves until the service stops: each UDP socket on its own thread, TCP and queries
     /// upstream on the current runtime.
     ///
     /// # Errors

@@ -102,7 +102,7 @@ pub enum ClusterError {
         "{path} is not a folder of the account `{PACKAGE_ACCOUNT}`: move it away, or choose another --data-dir"
     )]
     Foreign {
-        /// What is there.
+        /// Its path.
         path: PathBuf,
     },
     /// One of the programs failed.
