@@ -46,7 +46,7 @@ pub struct RouteEdit {
     pub address: Address,
     /// Where it leads from now on.
     pub to: Option<Target>,
-    /// A merge patch for its settings, see [`RouteSettings::merged`]. The address `own` is a free
+    /// A merge patch for its settings, see [`RouteSettings::merged`](crate::RouteSettings::merged). The address `own` is a free
     /// loopback address.
     pub settings: Map<String, Value>,
 }
@@ -58,7 +58,7 @@ pub enum ZoneChange {
     Settings {
         /// Its name.
         name: Name,
-        /// A merge patch for its settings, see [`ZoneSettings::merged`].
+        /// A merge patch for its settings, see [`ZoneSettings::merged`](crate::ZoneSettings::merged).
         settings: Map<String, Value>,
     },
     /// A new record of the user's own.

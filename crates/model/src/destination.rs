@@ -6,12 +6,12 @@ use crate::route::Route;
 use crate::settings::TargetTls;
 use crate::target::Target;
 
-/// Names a destination of one [`Snapshot`]; an index into [`Snapshot::destinations`].
+/// Names a destination of one [`Snapshot`](crate::Snapshot); an index into [`Snapshot::destinations`](crate::Snapshot::destinations).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct DestinationId(pub(crate) usize);
 
 impl DestinationId {
-    /// The position in [`Snapshot::destinations`].
+    /// The position in [`Snapshot::destinations`](crate::Snapshot::destinations).
     #[must_use]
     pub fn index(self) -> usize {
         self.0
