@@ -18,7 +18,7 @@ const AGAIN_IN_A_ROUND: usize = 16;
 /// this is 0.25 % of a core.
 const CHECKS_PER_SECOND: f64 = 1.2;
 /// The most checks that add up while none is due, for use after a change of the configuration.
-const LARGEST_BUDGET: f64 = 32.0;
+const LARGEST_BUDGET: f64 = 12.0;
 /// The most routes that are examined in one round.
 const EXAMINED: usize = 512;
 
@@ -189,13 +189,13 @@ enum Decision {
 #[allow(
     clippy::cast_possible_truncation,
     clippy::cast_sign_loss,
-    reason = "between 0 and 32"
+    reason = "between 0 and 12"
 )]
 fn floor(budget: f64) -> usize {
     budget.max(0.0) as usize
 }
 
-#[allow(clippy::cast_precision_loss, reason = "at most 32")]
+#[allow(clippy::cast_precision_loss, reason = "at most 12")]
 fn count(checks: usize) -> f64 {
     checks as f64
 }
@@ -245,10 +245,10 @@ mod tests {
     fn the_least_recently_checked_route_is_first_and_every_route_is_checked() {
         let (mut scheduler, now) = scheduler(100);
         let first = scheduler.next_round(now, false, |_| LastCheck::Never);
-        assert_eq!(first.len(), 32, "the budget that added up");
+        assert_eq!(first.len(), 12, "one round of the budget");
         let mut seen = HashSet::new();
         seen.extend(first);
-        for round in 1..=6 {
+        for round in 1..=8 {
             let due = scheduler.next_round(now + IDLE_ROUND * round, false, |_| LastCheck::Never);
             assert!(due.len() <= 12, "1.2 per second");
             for address in due {
