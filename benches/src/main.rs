@@ -244,7 +244,7 @@ fn names(
 
 fn starts(subject: &mut subject::Subject, scale: Scale, report: &mut Report) {
     report.memory(
-        "after the load, 1,000 routes and 10,000 certificates",
+        "after the load, 1,000 routes and 10,000 more names",
         subject.resident_kib(),
     );
     subject.restarts("1,000", scale, report);

@@ -15,7 +15,7 @@ use time::OffsetDateTime;
 use tracing::{debug, error};
 
 /// Leaves kept at a time; a client can ask for any number of names below a wildcard.
-const CAPACITY: NonZeroUsize = NonZeroUsize::new(16_384).expect("it is not zero");
+const CAPACITY: NonZeroUsize = NonZeroUsize::new(2_048).expect("it is not zero");
 
 /// The certificates of the TLS listeners: made on demand for each server name, kept in memory, the
 /// least recently used forgotten first.
