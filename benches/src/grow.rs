@@ -121,10 +121,10 @@ pub(crate) fn memory_per_route() -> f64 {
 /// that a snapshot is swapped.
 pub(crate) fn serving(subject: &mut Subject, ends: &Ends, scale: Scale, report: &mut Report) {
     let ((first, last), _) = subject.get("routes");
-    report.tell("first byte of the list of all routes", "ms", first);
-    report.tell("the whole list of all routes", "ms", last);
+    report.add("first byte of the list of all routes", "ms", first);
+    report.add("the whole list of all routes", "ms", last);
     let ((_, page), _) = subject.get("routes?limit=100");
-    report.tell("a page of 100 routes", "ms", page);
+    report.add("a page of 100 routes", "ms", page);
 
     let quiet = ends.until(&AtomicBool::new(true), LOOKED_AT);
     let over = AtomicBool::new(false);

@@ -245,8 +245,8 @@ impl Ends {
         let unrecorded = percent(lost.0 - lost_before.0);
         let unkept = percent(lost.1 - lost_before.1);
         let kept = 100.0 - unrecorded - unkept;
-        report.tell("of them in the database, the others counted", "%", kept);
-        report.tell("of them not even recorded", "%", unrecorded);
+        report.add("of them in the database, the others counted", "%", kept);
+        report.add("of them not even recorded", "%", unrecorded);
         #[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
         let grown = (resident_kib(self.ours.pid) as f64 - before as f64) / 1024.0;
         let name = "memory that they added";

@@ -150,7 +150,7 @@ impl Report {
     }
 
     /// Adds a figure that has no bound.
-    pub(crate) fn tell(&mut self, name: &str, unit: &'static str, figure: f64) {
+    pub(crate) fn add(&mut self, name: &str, unit: &'static str, figure: f64) {
         self.push(Row {
             name: name.to_owned(),
             unit,

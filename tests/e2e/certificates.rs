@@ -516,7 +516,7 @@ fn exported_files_are_kept_fresh() {
         run("openssl", &verify).ok()
     };
     verify();
-    // What is damaged or gone, and a certificate of a former root, is written anew, with its key.
+    // What is damaged or gone, and a certificate of a former root, is written again, with its key.
     let renewed = |why: &str, before: String| {
         wait_until(why, || {
             let all = [&chain, &key].iter().all(|path| path.exists());

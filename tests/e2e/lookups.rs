@@ -42,26 +42,26 @@ else:
     print(sys.argv[3], "no", sys.argv[2], verdict["passed"])
 PYTHON
 }
-mend() {
+repair() {
   command=$(sed -e 's/^sudo //' -e 's/| sudo /| /' -e "s#^bentlane \(system attach.*\)#$BENTLANE \1 --yes#" "$FOLDER/check.json.command")
   bash -c "$command" >/dev/null
 }
 
 step asking
 found system-not-asking before
-mend
+repair
 found system-not-asking after
 "$BENTLANE" check a.moor.test >/dev/null && echo proved
 
 step hosts
 printf '192.0.2.7 a.moor.test other.example\n' >> /etc/hosts
 found hosts-override before
-mend
+repair
 found hosts-override after
 grep -c 'other.example' /etc/hosts
 printf '127.0.0.1 a.moor.test\n' >> /etc/hosts
 found hosts-one-family before
-mend
+repair
 found hosts-one-family after
 sed -i '/a.moor.test/d' /etc/hosts
 
@@ -82,7 +82,7 @@ python3 "$FOLDER/nameserver.py" 127.0.0.9 everything & others="$others $!"
 answers_at 127.0.0.9
 nameservers 127.0.0.9 127.0.0.1
 found nameserver-first before
-mend
+repair
 found nameserver-first after
 "$BENTLANE" check a.moor.test >/dev/null && echo proved
 

@@ -1,5 +1,5 @@
 //! The first minute: a clean machine is set up by one command, its browser opens the names, each part
-//! that goes missing is named and fixed, and all of it is taken back.
+//! that goes missing is named and fixed, and all of it is undone.
 
 use std::fs;
 

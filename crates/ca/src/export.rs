@@ -111,7 +111,7 @@ fn profile(authority: &Authority) -> String {
     let uuid = |from: usize| {
         let digits = digits[from..from + 16].concat();
         let (a, b, c) = (&digits[..8], &digits[8..12], &digits[13..16]);
-        // Version 8: the octets are the maker's own (RFC 9562 §5.8).
+        // Version 8: the content of the bits is ours to choose (RFC 9562 §5.8).
         format!("{a}-{b}-8{c}-8{}-{}", &digits[17..20], &digits[20..])
     };
     let (content, profile) = (uuid(0), uuid(16));

@@ -252,8 +252,8 @@ mod tests {
         #[case] wanted: &str,
     ) {
         let all = acceptance(&pattern.parse().unwrap(), &zone.parse().unwrap(), port);
-        let told: Vec<&str> = all.iter().map(|it| it.accepted.as_str()).collect();
-        assert_eq!(told.join(", "), wanted);
+        let accepted: Vec<&str> = all.iter().map(|it| it.accepted.as_str()).collect();
+        assert_eq!(accepted.join(", "), wanted);
     }
 
     #[test]

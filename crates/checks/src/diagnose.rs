@@ -44,8 +44,7 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         }
         hops.push(report);
     }
-    // What is broken first; of that, and of the rest, in the order of a request: a fault that lies at
-    // an earlier hop than it showed comes before.
+    // The most severe first, and equally severe ones in the order of the hops.
     findings.sort_by_key(|finding| (Reverse(finding.severity), finding.hop));
     Verdict {
         address: facts.address(),

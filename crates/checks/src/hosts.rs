@@ -26,7 +26,7 @@ pub struct HostsEntry {
 pub struct Hosts<'a>(pub &'a str);
 
 impl Hosts<'_> {
-    /// Every name with its address, but for those of our own block. Lines that nobody understands
+    /// Every name with its address, but for those of our own block. Lines that cannot be parsed
     /// are left out, as the system's own reader does.
     #[must_use]
     pub fn entries(&self) -> Vec<HostsEntry> {

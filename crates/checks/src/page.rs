@@ -123,7 +123,7 @@ impl Markup {
                     page.title.get_or_insert(title);
                 }
                 Token::String(content) if within == "script" => {
-                    page.note_script(&text(&content.value));
+                    page.add_script(&text(&content.value));
                 }
                 _ => {}
             }
@@ -152,7 +152,7 @@ impl Markup {
     }
 
     /// Notes what a script asks by a URL that stands in it as a text.
-    pub fn note_script(&mut self, script: &str) {
+    pub fn add_script(&mut self, script: &str) {
         for (words, call) in CALLS {
             for (at, _) in script.match_indices(words) {
                 let Some(url) = first_text(&script[at + words.len()..]) else {

@@ -47,7 +47,7 @@ pub struct MachineItem {
 )]
 #[serde(rename_all = "kebab-case")]
 pub enum MachinePart {
-    /// The system's lookups of names.
+    /// How the system resolves names.
     Lookups,
     /// What trusts our root.
     Trust,
@@ -494,7 +494,7 @@ mod tests {
         #[case] wildcard: bool,
     ) {
         let verdict = judge_machine(&seen, OffsetDateTime::UNIX_EPOCH);
-        let told = verdict.items.iter().filter_map(|item| {
+        let named = verdict.items.iter().filter_map(|item| {
             let mark = match item.state {
                 ItemState::Passed => return None,
                 ItemState::Hint => '~',
@@ -508,7 +508,7 @@ mod tests {
                 command.unwrap_or_default()
             ))
         });
-        assert_eq!(told.collect::<Vec<_>>(), wanted);
+        assert_eq!(named.collect::<Vec<_>>(), wanted);
         assert_eq!(verdict.reaches(&name("a.moor.test")), exact);
         assert_eq!(verdict.reaches(&name("b.hut.moor.test")), wildcard);
         assert_eq!(verdict.passed, exact && wildcard);

@@ -144,8 +144,8 @@ impl Engine {
     /// # Errors
     /// When the engine does not answer.
     pub async fn container(&self, name: &str) -> Result<Option<ContainerSeen>, EngineError> {
-        let told = self.inspect(name).await?;
-        Ok(told.map(|told| seen(name, &told)))
+        let inspected = self.inspect(name).await?;
+        Ok(inspected.map(|inspected| seen(name, &inspected)))
     }
 
     /// The id of a container, which another of the same name does not have; `None` when there is
@@ -154,12 +154,15 @@ impl Engine {
     /// # Errors
     /// When the engine does not answer.
     pub async fn id(&self, container: &str) -> Result<Option<String>, EngineError> {
-        Ok(self.inspect(container).await?.and_then(|told| told.id))
+        Ok(self
+            .inspect(container)
+            .await?
+            .and_then(|inspected| inspected.id))
     }
 
     async fn inspect(&self, name: &str) -> Result<Option<ContainerInspectResponse>, EngineError> {
         match self.client.inspect_container(name, None).await {
-            Ok(told) => Ok(Some(told)),
+            Ok(inspected) => Ok(Some(inspected)),
             Err(error) if is_missing(&error) => Ok(None),
             Err(error) => Err(self.failed()(error)),
         }
@@ -211,10 +214,10 @@ fn is_missing(error: &bollard::errors::Error) -> bool {
     )
 }
 
-fn seen(name: &str, told: &ContainerInspectResponse) -> ContainerSeen {
-    let state = told.state.as_ref();
-    let config = told.config.as_ref();
-    let settings = told.network_settings.as_ref();
+fn seen(name: &str, inspected: &ContainerInspectResponse) -> ContainerSeen {
+    let state = inspected.state.as_ref();
+    let config = inspected.config.as_ref();
+    let settings = inspected.network_settings.as_ref();
     let labels = config.and_then(|config| config.labels.as_ref());
     let port = |text: &str| text.split('/').next()?.parse::<u16>().ok();
     let ports = settings.and_then(|it| it.ports.clone()).unwrap_or_default();
@@ -235,7 +238,7 @@ fn seen(name: &str, told: &ContainerInspectResponse) -> ContainerSeen {
     let networks = settings
         .and_then(|it| it.networks.clone())
         .unwrap_or_default();
-    let mode = told
+    let mode = inspected
         .host_config
         .as_ref()
         .and_then(|it| it.network_mode.clone());

@@ -473,11 +473,11 @@ mod tests {
         #[case] kind: RecordType,
         #[case] wanted: &[&str],
     ) {
-        assert_eq!(told(&chosen(), name, kind), wanted);
+        assert_eq!(answers_of(&chosen(), name, kind), wanted);
     }
 
     /// What is answered: the data, or the code when there is none.
-    fn told(snapshot: &Snapshot, name: &str, kind: RecordType) -> Vec<String> {
+    fn answers_of(snapshot: &Snapshot, name: &str, kind: RecordType) -> Vec<String> {
         let octets = query(name, kind).to_vec().unwrap();
         let mut out = Vec::new();
         answer(
@@ -530,7 +530,7 @@ mod tests {
         #[case] wanted: &[&str],
     ) {
         let snapshot = own_records(Answers::RoutedNames);
-        assert_eq!(told(&snapshot, name, kind), wanted);
+        assert_eq!(answers_of(&snapshot, name, kind), wanted);
     }
 
     #[rstest]
@@ -545,7 +545,7 @@ mod tests {
         #[case] wanted: &[&str],
     ) {
         let snapshot = own_records(Answers::EveryName);
-        assert_eq!(told(&snapshot, name, kind), wanted);
+        assert_eq!(answers_of(&snapshot, name, kind), wanted);
     }
 
     /// What others say of the name that an alias of ours leads to.
@@ -592,8 +592,8 @@ mod tests {
         assert_eq!(response.metadata.truncation, wanted.is_empty());
         assert_eq!(response.queries[0].name().to_ascii(), "away.moor.test.");
         let data = |record: &Record| format!("{} {}", record.ttl, record.data);
-        let told: Vec<String> = response.answers.iter().map(data).collect();
-        assert_eq!(told, wanted);
+        let answers: Vec<String> = response.answers.iter().map(data).collect();
+        assert_eq!(answers, wanted);
     }
 
     /// RFC 6604 §3: the code is that of the last name.
@@ -611,12 +611,12 @@ mod tests {
 
     #[test]
     fn alias_loops_end() {
-        let told = told(
+        let answers = answers_of(
             &own_records(Answers::EveryName),
             "round.moor.test.",
             RecordType::A,
         );
-        assert!(told.len() < 20, "{told:?}");
+        assert!(answers.len() < 20, "{answers:?}");
     }
 
     #[test]
@@ -632,7 +632,7 @@ mod tests {
             (RecordType::AAAA, "NoError"),
             (RecordType::HTTPS, "NoError"),
         ] {
-            assert_eq!(told(&snapshot, "x.moor.test.", kind), [wanted]);
+            assert_eq!(answers_of(&snapshot, "x.moor.test.", kind), [wanted]);
         }
     }
 

@@ -46,8 +46,8 @@ pub(super) struct AnswerData {
 #[derive(Debug, Default)]
 pub(super) struct NameData {
     pub(super) data: Vec<AnswerData>,
-    /// Whether the answer leads to nothing of what was asked for: then the SOA says how long that
-    /// may be remembered (RFC 2308 §2.2).
+    /// Whether the answer has no record of the type asked for: then the SOA says how long that may
+    /// be cached (RFC 2308 §2.2).
     pub(super) is_negative: bool,
     /// Whether the last name of a chain of aliases does not exist: the response code says so (RFC 6604 §3).
     pub(super) is_missing: bool,

@@ -155,8 +155,8 @@ impl Mapping<'_> {
         !domain.is_empty() && self.is_targets_host(domain) && !domain.eq_ignore_ascii_case(public)
     }
 
-    /// An `Origin` or `Referer` of the public world as the target would write it of itself, with the
-    /// scheme that it is told of in `X-Forwarded-Proto`; `None` when it is of another.
+    /// A public `Origin` or `Referer` as the target knows it, with the scheme of `X-Forwarded-Proto`;
+    /// `None` when it is not of this route.
     #[must_use]
     pub fn to_target(&self, url: &str) -> Option<String> {
         let rest = url.strip_prefix(self.scheme)?.strip_prefix("://")?;

@@ -380,8 +380,8 @@ pub struct FieldToRemove {
     pub name: Box<str>,
 }
 
-/// Fields that belong to a connection, or that say how long a message is: whoever changes them
-/// breaks the message.
+/// Fields that belong to a connection or give the length of a message. Changing one breaks the
+/// message.
 const NOT_TO_TOUCH: [&str; 7] = [
     "connection",
     "content-length",

@@ -97,8 +97,7 @@ struct Served {
 pub struct Resolution {
     /// The address that a route chose.
     pub address: Option<IpAddr>,
-    /// The name that a redirect leads to, when it leads there whatever the path and that name is
-    /// served by us.
+    /// The name that a redirect goes to, if it does so for every path and we serve that name.
     pub alias: Option<Name>,
 }
 
@@ -128,7 +127,7 @@ impl Snapshot {
             snapshot.zones.insert(zone.name.clone(), position);
             for (place, record) in zone.records.iter().enumerate() {
                 let owner = record.owner.as_str();
-                snapshot.note_node(owner, &zone.name);
+                snapshot.add_node(owner, &zone.name);
                 let entry = snapshot.records.entry(owner.into()).or_default();
                 entry.push((position, place));
             }
@@ -146,7 +145,7 @@ impl Snapshot {
             let base = route.address.pattern.base().as_str();
             let mut covering = suffixes(base).filter_map(|suffix| snapshot.zones.get(suffix));
             if let Some(zone) = covering.next().and_then(|at| configuration.zones.get(*at)) {
-                snapshot.note_node(base, &zone.name);
+                snapshot.add_node(base, &zone.name);
             }
             let table = match &route.address.pattern {
                 Pattern::Exact(_) => &mut snapshot.exact,
@@ -170,7 +169,7 @@ impl Snapshot {
                 snapshot.plain = false;
             }
         }
-        snapshot.note_subdomains(&configuration, &containers, &ids);
+        snapshot.add_subdomains(&configuration, &containers, &ids);
         let all = snapshot.exact.values_mut();
         for served in all.chain(snapshot.below.values_mut()) {
             let prefix = |entry: &Entry| &configuration.routes[entry.route].address.prefix;
@@ -179,13 +178,13 @@ impl Snapshot {
         }
         snapshot.configuration = configuration;
         snapshot.containers = containers;
-        snapshot.note_aliases();
+        snapshot.add_aliases();
         snapshot
     }
 
-    /// Has routes that cover the names below their own do so, where no wildcard of its own says
-    /// otherwise.
-    fn note_subdomains(
+    /// Applies `subdomains`: such a route also covers the names below its own, except where a wildcard
+    /// route does.
+    fn add_subdomains(
         &mut self,
         configuration: &Configuration,
         containers: &Containers,
@@ -218,7 +217,7 @@ impl Snapshot {
     }
 
     /// Notes which names only redirect to another name of ours.
-    fn note_aliases(&mut self) {
+    fn add_aliases(&mut self) {
         let aliases = |table: &Table<Name, Served>| {
             let of = |(base, served): (&Name, &Served)| {
                 Some((base.clone(), self.alias_of(base, served)?))
@@ -296,7 +295,7 @@ impl Snapshot {
     }
 
     /// The same with `name` leading to our own pages, unless a route takes it. Its target is never
-    /// connected to: whoever serves the snapshot answers by itself.
+    /// connected to: the proxy answers by itself.
     #[must_use]
     pub fn with_own_pages(mut self, name: Name) -> Self {
         let address = Address::http(Pattern::Exact(name), PathPrefix::default());
@@ -481,7 +480,7 @@ impl Snapshot {
     }
 
     /// Notes that `name` exists, and so does every name between it and its zone.
-    fn note_node(&mut self, name: &str, zone: &Name) {
+    fn add_node(&mut self, name: &str, zone: &Name) {
         for suffix in suffixes(name) {
             if suffix == zone.as_str() || !self.nodes.insert(suffix.into()) {
                 return;

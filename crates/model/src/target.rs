@@ -135,7 +135,7 @@ impl Target {
         }
     }
 
-    /// Whether bytes can be passed there as they are: a route for raw TCP may lead there.
+    /// Whether bytes can be passed on unchanged, so that a route for raw TCP may have this target.
     #[must_use]
     pub fn is_bare(&self) -> bool {
         self.scheme() == Some(Scheme::Bare)
@@ -227,9 +227,9 @@ impl Redirect {
         self.0.domain()?.parse().ok()
     }
 
-    /// The URL for a request of `path_and_query`. Unless `keep` says otherwise, these are kept when
-    /// the target has no path and query of its own; a kept path comes behind the target's. `port`
-    /// stands in where the target is HTTPS and names none.
+    /// The URL for a request of `path_and_query`. Unless `keep` says otherwise, they are kept when
+    /// the target has no path and no query; a kept path is appended to the target's. `port` is used
+    /// for an HTTPS target without a port.
     #[must_use]
     pub fn location(&self, path_and_query: &str, keep: Option<bool>, port: Option<u16>) -> String {
         let Self(url) = self;

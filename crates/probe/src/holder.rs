@@ -28,7 +28,7 @@ pub fn port_holder(address: SocketAddr) -> Option<Holder> {
 }
 
 /// The user who has `address`, or a wildcard address that includes it. It is known for processes of
-/// other users, too. `None` when nobody has it, or on systems without `/proc`.
+/// other users, too. `None` when no process has it, or on systems without `/proc`.
 #[must_use]
 pub fn port_owner(address: SocketAddr) -> Option<u32> {
     let mut sockets = sockets();

@@ -117,7 +117,7 @@ impl Prober {
             self.look_up_further(facts),
         );
         let mut seen = Observations::new(resolve, connect, handshake);
-        further.note_in(&mut seen);
+        further.add_to(&mut seen);
         if matches!(facts.only, None | Some(Hop::Handshake | Hop::Connect)) {
             self.look_who_is_there(facts, &mut seen).await;
         }
@@ -335,7 +335,7 @@ struct DeepObservations {
 }
 
 impl DeepObservations {
-    fn note_in(self, seen: &mut Observations) {
+    fn add_to(self, seen: &mut Observations) {
         seen.resolve_over_tcp = self.over_tcp;
         seen.system = self.system;
         seen.nameservers = self.nameservers;

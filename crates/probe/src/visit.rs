@@ -166,7 +166,7 @@ impl ListenerClient<'_> {
             };
             let request = PlainRequest::get(url.as_str());
             if let Ok((page, _)) = fetch(connection, &request, self.limit).await {
-                markup.note_script(&page.body);
+                markup.add_script(&page.body);
             }
         }
     }

@@ -96,13 +96,13 @@ fn bind_all(
 }
 
 /// The most connections beyond the limit that get a 503 at the same time.
-const TOLD: usize = 64;
+const REFUSED: usize = 64;
 
 /// How many connections there may be.
 #[derive(Clone, Debug)]
 pub(crate) struct Permits {
     served: Arc<Semaphore>,
-    told: Arc<Semaphore>,
+    refused_places: Arc<Semaphore>,
 }
 
 /// A connection's place among those that there may be, until it is dropped.
@@ -117,7 +117,7 @@ impl Permits {
     pub(crate) fn new(connections: usize) -> Self {
         Self {
             served: Arc::new(Semaphore::new(connections)),
-            told: Arc::new(Semaphore::new(TOLD)),
+            refused_places: Arc::new(Semaphore::new(REFUSED)),
         }
     }
 
@@ -133,7 +133,7 @@ impl Permits {
         tokio::select! {
             biased;
             place = Arc::clone(&self.served).acquire_owned() => Some(permit(place.ok()?, false)),
-            place = Arc::clone(&self.told).acquire_owned() => Some(permit(place.ok()?, true)),
+            place = Arc::clone(&self.refused_places).acquire_owned() => Some(permit(place.ok()?, true)),
         }
     }
 }

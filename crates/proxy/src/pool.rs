@@ -49,8 +49,8 @@ pub(crate) struct Pool {
     prefers_ipv6: AtomicBool,
 }
 
-/// What happens rarely while a request is answered, in a room of its own: the room that all of them take
-/// so stays small, and the code that all run through close together.
+/// A future for what is rare while a request is answered. Boxed, so that the futures of all requests
+/// stay small.
 pub(crate) type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 
 /// A connection in use. Giving it back makes it idle; dropping it closes it.
@@ -308,7 +308,7 @@ impl Pool {
         self.shared.store(Some(Arc::new(sender.clone())));
         let pool = Arc::downgrade(self);
         tokio::spawn(async move {
-            // A shared connection lives as long as its pool: until no route leads there.
+            // A shared connection lives as long as its pool: until no route has this target.
             let gone = async {
                 while pool.strong_count() > 0 {
                     tokio::time::sleep(LOOK_AGAIN).await;

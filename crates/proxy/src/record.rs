@@ -1,9 +1,9 @@
-//! Records of exchanges, on their way to the part that keeps them.
+//! Records of exchanges, on their way to the traffic log.
 //!
-//! A request's note is filled in as it goes, without a lock and with one allocation beside itself, and
-//! put into a bounded queue when the last byte of the response has been read. Everything that takes
-//! longer is done by whoever takes it out: hiding what may be secret and keeping the rest close together
-//! at once, so that the note's room is soon another one's, and telling it in full when somebody asks.
+//! A record is filled in while its request is served, without a lock and with one more allocation, and is
+//! put into a bounded queue when the last byte of the response has been read. The consumer does all
+//! that takes longer: it redacts and packs a record at once, so that its memory can be used again, and
+//! unpacks it when it is read.
 
 use std::borrow::Cow;
 use std::collections::HashMap;

@@ -123,8 +123,8 @@ struct Since {
     /// Milliseconds from the start to when it got on.
     last: AtomicU64,
     octets: AtomicU64,
-    /// What was not read of it, kept until the response is on its way: a client is notified at once
-    /// when the rest is not wanted, and may take that for the end of the response.
+    /// What was not read of it, kept until the response is on its way: a client learns at once
+    /// that the rest is not wanted, and may take that for the end of the response.
     unread: Mutex<Option<DiscardedBody>>,
 }
 

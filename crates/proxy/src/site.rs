@@ -33,8 +33,8 @@ pub struct SocketPair {
     pub ours: SocketAddr,
     /// The client's end.
     pub theirs: SocketAddr,
-    /// Whose process is at the client's end, once that was looked up; `None` inside when it cannot
-    /// be told.
+    /// The user of the process at the client's end, once that was looked up; `None` inside when it is
+    /// unknown.
     pub uid: OnceLock<Option<u32>>,
 }
 

@@ -224,7 +224,7 @@ impl TargetConnection {
         incoming: &mut Incoming,
         context: &mut Context<'_>,
     ) -> Poll<Option<Result<Frame<Bytes>, hyper::Error>>> {
-        // Asking first says that there is room for more.
+        // Polling tells the client's side that there is room for more.
         if let Poll::Ready(frame) = Pin::new(&mut *incoming).poll_frame(&mut quiet()) {
             return Poll::Ready(frame);
         }
@@ -236,8 +236,8 @@ impl TargetConnection {
         frame
     }
 
-    /// This request is the last: whoever offered a change of protocol cannot be sure that the target
-    /// reads what follows as HTTP.
+    /// This request is the last one: after an offer to change the protocol, the target may not read
+    /// what follows as HTTP.
     pub(crate) fn use_once(&mut self) {
         self.reusable = false;
     }

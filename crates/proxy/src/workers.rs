@@ -17,8 +17,8 @@ const MOST: usize = 16;
 const BLOCKING: usize = 32;
 
 /// The threads that serve connections, one for each core. A connection stays with one of them from
-/// its first byte to its last, and so does what it has to do with targets: nothing has to be handed
-/// over, and nobody has to be woken for that. Cloning gives another handle to the same ones.
+/// its first byte to its last, and so do its connections to targets: no thread has to wake another.
+/// Cloning gives another handle to the same threads.
 #[derive(Clone, Debug)]
 pub(crate) struct Workers {
     workers: Arc<[Worker]>,

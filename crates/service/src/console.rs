@@ -9,7 +9,7 @@ use rust_embed::RustEmbed;
 #[allow_missing = true]
 struct Assets;
 
-/// Scripts, styles and fonts come from the service alone, and nobody may frame the console.
+/// Scripts, styles and fonts come from the service alone, and no page may frame the console.
 const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
                       frame-ancestors 'none'; base-uri 'none'; form-action 'none'";
 

@@ -94,7 +94,7 @@ pub fn bind_error(
             );
             (format!("{} has the port", holder_name(address)), advice)
         }
-        // The missing right is reported only when nobody has the port.
+        // The missing right is reported only when the port is free.
         io::ErrorKind::PermissionDenied if port_owner(address).is_some() => (
             format!("{} has the port", holder_name(address)),
             format!("start with --high-ports, or choose another port with {flag} PORT"),

@@ -18,7 +18,7 @@ const WRITE_EVERY: Duration = Duration::from_secs(1);
 /// How often old results are deleted.
 const DELETE_EVERY: Duration = Duration::from_secs(3600);
 
-/// Writes the results of checks to the database, for which nobody waits.
+/// Writes the results of checks to the database; no check waits for that.
 #[derive(Debug)]
 pub(crate) struct History {
     queue: Arc<BoundedQueue<StoredVerdict>>,

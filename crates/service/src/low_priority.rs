@@ -17,8 +17,8 @@ pub(crate) fn lower_priority() {
     }
 }
 
-/// Runs `work` on a new thread of low priority, and then `cleanup` there, for which
-/// nobody waits. The work is done even when the caller is dropped.
+/// Runs `work` on a new thread of low priority, and then `cleanup` there, which
+/// the caller does not wait for. The work is done even when the caller is dropped.
 ///
 /// # Errors
 /// When the thread cannot be started, or `work` panicked.

@@ -47,7 +47,7 @@ pub(crate) struct MachineObserver {
     observed: Mutex<Option<(Instant, Arc<Machine>)>>,
     stores: Mutex<Option<StoreContents>>,
     verdict: Mutex<Option<(Instant, MachineVerdict)>>,
-    /// One judgement at a time. It has its own lock, since names that nobody answers take seconds, and
+    /// One judgement at a time. It has its own lock, since names without an answer take seconds, and
     /// checks do not wait for that.
     judging: tokio::sync::Mutex<()>,
     /// One observation at a time.

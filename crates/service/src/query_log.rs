@@ -20,7 +20,7 @@ const MOST_COUNTED: usize = 10_000;
 /// The time between two rounds of reading. The first question is read at once, while its process still
 /// waits for the answer.
 const READ_EVERY: Duration = Duration::from_millis(100);
-/// The most clients whose process is looked up at a time; those of the rest stay unknown.
+/// The most clients whose process is looked up at a time; the others stay unknown.
 const MOST_LOOKUPS: usize = 64;
 /// The time between two lookups of processes, each of which reads every open file of the machine.
 const LOOK_UP_EVERY: Duration = Duration::from_secs(1);
@@ -92,7 +92,7 @@ impl QueryLog {
         self.log.clone()
     }
 
-    /// Reads what the resolver was asked, and, while somebody reads the log, looks up which processes
+    /// Reads what the resolver was asked, and, while the log is being read, looks up which processes
     /// asked. One call at a time, so that a call returns when everything that was asked before it is in
     /// the log.
     fn take_new(&self, is_read: bool) {
@@ -172,7 +172,7 @@ impl QueryLog {
 }
 
 impl Lookups {
-    /// Whether somebody reads the log, and the last lookup is some time ago.
+    /// Whether the log is being read, and the last lookup is some time ago.
     fn is_due(&self, now: Instant) -> bool {
         let within = |at: Option<Instant>, limit| {
             at.is_some_and(|at| now.saturating_duration_since(at) < limit)

@@ -152,11 +152,11 @@ async fn a_killed_task_counts_as_failed(#[values(false, true)] on_thread: bool) 
 async fn waiting_for_the_end_waits_for_every_task() {
     let supervisor = Supervisor::new(CancellationToken::new());
     let may_end = Arc::new(Notify::new());
-    let told = Arc::clone(&may_end);
+    let allowed = Arc::clone(&may_end);
     supervisor.spawn("part", Policy::Restart, move || {
-        let told = Arc::clone(&told);
+        let allowed = Arc::clone(&allowed);
         async move {
-            told.notified().await;
+            allowed.notified().await;
             Ok(())
         }
     });

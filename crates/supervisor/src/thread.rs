@@ -110,7 +110,7 @@ where
         let outcome = catch_unwind(AssertUnwindSafe(|| work(&stop)));
         let outcome = outcome
             .unwrap_or_else(|payload| Err(format!("it panicked: {}", message(&*payload)).into()));
-        // There is room for the one that is lent, and nobody listens after the end.
+        // The channel has room for it, and after the end it has no reader.
         let _ = give_back.try_send(work);
         let _ = tell.send(outcome);
     })?;

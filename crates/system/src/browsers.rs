@@ -83,8 +83,8 @@ impl Family {
         families.find(|family| family.processes().contains(&name))
     }
 
-    /// The file by which whoever manages a machine has it trust roots: one of ours alone, or one
-    /// that it shares with other policies.
+    /// The policy file with which an administrator adds roots: one of ours, or one shared with other
+    /// policies.
     pub(crate) fn policy(self) -> &'static str {
         match self {
             Self::Chromium => "/etc/chromium/policies/managed/bentlane.json",
@@ -129,7 +129,7 @@ impl Browser {
         let (tell, told) = mpsc::channel();
         thread::spawn(move || {
             let mut said = String::new();
-            // Nobody waits any more when it was too late.
+            // The receiver is gone when it took too long.
             let _ = stdout.read_to_string(&mut said);
             let _ = tell.send(said);
         });

@@ -128,7 +128,7 @@ impl Folder {
         self.write_for(name, mode, owner, |file| file.write_all(content))
     }
 
-    /// The same in the place of whatever is there, a link included, for an owner of one's choice: for
+    /// The same for a file of the given owner, replacing whatever has the name, a link included: for
     /// files of the system, in folders that only root writes to.
     ///
     /// # Errors
@@ -207,7 +207,7 @@ impl Folder {
                 Ok(file) => break file,
                 Err(Errno::NOENT) => {}
                 Err(Errno::LOOP) => return Err(self.link(name)),
-                // A pipe that nobody reads.
+                // A pipe without a reader.
                 Err(Errno::NXIO) => return Err(self.not_regular(name)),
                 Err(errno) => return Err(FileError::io("open", &path)(errno)),
             }
@@ -418,8 +418,7 @@ impl PathWalk {
     }
 }
 
-/// Whether a link leads where root or we want: one of root's or ours, which nobody else could
-/// replace by another.
+/// Whether a link is root's or ours, in a folder where no other user could have replaced it.
 fn is_trusted(link: &Stat, folder: &Stat) -> bool {
     let own = rustix::process::geteuid().as_raw();
     let by_us = |stat: &Stat| stat.st_uid == 0 || stat.st_uid == own;
@@ -427,8 +426,7 @@ fn is_trusted(link: &Stat, folder: &Stat) -> bool {
     by_us(link) && by_us(folder) && (sticky || folder.st_mode & 0o022 == 0)
 }
 
-/// Reads a file by its path, which nobody but its owner has to trust: a regular file of `limit`
-/// bytes at most.
+/// Reads a regular file of at most `limit` bytes by its path, on behalf of its owner.
 ///
 /// # Errors
 /// When it is not there, no regular file, or too large.

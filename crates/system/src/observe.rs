@@ -74,7 +74,7 @@ fn begin_lookup(name: NameToReach) -> Looking {
     thread::spawn(move || {
         let found = (asked.as_str(), 443).to_socket_addrs();
         let found = found.map(|all| all.map(|at| at.ip()).collect::<Vec<_>>());
-        // Nobody waits any more when it was too late.
+        // The receiver is gone when it took too long.
         let _ = tell.send(found.map_err(|error| in_short(&error.to_string())));
     });
     Looking { name, answer }

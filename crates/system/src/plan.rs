@@ -517,8 +517,8 @@ impl System {
         })
     }
 
-    /// Keeps what a file said as a file of its own, for people, and for the service to learn the
-    /// system's name servers.
+    /// Keeps a copy of a file's former content, for people, and for the service to learn the system's
+    /// name servers.
     fn keep_text(&self, part: Part, before: &Content, path: &Path) -> Result<(), SystemError> {
         let kept = self.kept_text(part);
         let text = match before {

@@ -28,8 +28,8 @@ pub struct StoreReport {
     /// Roots of ours in it that it does not trust by itself, as a browser keeps those of a policy.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub copies: Vec<Root>,
-    /// The names, and those below them, that it accepts from us; `None` for all that our root can
-    /// vouch for.
+    /// The names, and those below them, that it accepts from us; `None` for all that our root may
+    /// certify.
     pub reach: Option<Vec<Name>>,
 }
 
@@ -51,11 +51,10 @@ pub struct ClientTrust {
     /// Whether it trusts us.
     #[serde(flatten)]
     pub state: TrustState,
-    /// The names, and those below them, that it accepts from us; `None` for all that our root can
-    /// vouch for.
+    /// The names, and those below them, that it accepts from us; `None` for all that our root may
+    /// certify.
     pub reach: Option<Vec<Name>>,
-    /// Whether this is known to hold for a browser in a package of its own (snap, Flatpak): nobody has
-    /// tried.
+    /// Whether it is a browser in a snap or Flatpak, for which this was never tested.
     pub untested: bool,
 }
 
@@ -376,7 +375,7 @@ fn clients(reports: &[StoreReport], browsers: &[Browser], home: &Path) -> Vec<Cl
     let has = |family: Family| browsers.iter().any(|it| it.family == family);
     let alone = of_kind(StoreKind::Browser).filter(|report| match report.store.family {
         Some(Family::Firefox) => !has(Family::Firefox),
-        // The one that nobody uses while there is an older one.
+        // The one that is not used while there is an older one.
         None => !browsers.iter().any(|it| it.family.shares_a_database()) || is_packed(report, home),
         Some(_) => false,
     });

@@ -15,7 +15,7 @@ use serde_json::Value;
 use crate::servers::listening;
 
 /// What removes a fault.
-enum Mend {
+enum Repair {
     /// The command of the finding.
     Command,
     /// This app in place of the former.
@@ -58,7 +58,7 @@ fn carry_out(world: &World, command: &str) {
 }
 
 /// Expects this finding of a route, and that its fix removes it.
-fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &Mend) {
+fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, repair: &Repair) {
     let verdict = check(world, address);
     let findings = verdict["findings"].as_array().unwrap();
     let found = findings.iter().find(|finding| finding["slug"] == slug);
@@ -78,13 +78,13 @@ fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, mend: &
         "{verdict:#}"
     );
     let port = app.port().parse().unwrap();
-    let _app = match mend {
-        Mend::Command => {
+    let _app = match repair {
+        Repair::Command => {
             assert!(found["fix"]["action"].is_object(), "{found:#}");
             carry_out(world, found["fix"]["command"].as_str().unwrap());
             app
         }
-        Mend::App(better) => {
+        Repair::App(better) => {
             drop(app);
             better(port)
         }
@@ -217,41 +217,41 @@ fn json_app(port: u16, body: &'static str) -> App {
 const CUT: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\nshort";
 
 #[rstest]
-#[case("host-refused", "answer", picky_host(0), &[], Mend::Command)]
-#[case("scheme-loop", "answer", forces_https(0, false), &[], Mend::App(|port| forces_https(port, true)))]
-#[case("redirect-loop", "answer", circle(0), &[], Mend::App(page))]
-#[case("origin-leaked", "answer", leaking(), &[], Mend::App(page))]
-#[case("port-lost", "answer", leads_to(0, without_port), &[], Mend::App(|port| leads_to(port, with_port)))]
-#[case("app-fails", "answer", App::answering(0, |_| reply(500, &[], "")), &[], Mend::App(page))]
-#[case("answer-missing", "answer", App::raw(b""), &[], Mend::App(page))]
-#[case("answer-malformed", "answer", App::raw(b"220 mail.moor.test ready\r\n"), &[], Mend::App(page))]
-#[case("answer-oversized", "answer", App::raw(Box::leak(format!("HTTP/1.1 200 OK\r\nx: {}\r\n\r\n", "a".repeat(300_000)).into_boxed_str()).as_bytes()), &[], Mend::App(page))]
-#[case("answer-cut", "answer", App::raw(CUT), &[], Mend::App(page))]
-#[case("upgrade-refused", "answer", page(0), &["--expect-websocket", "/live"], Mend::App(|port| App::answering(port, |request| match request.uri().path() { "/live" => websocket(), _ => html("") })))]
-#[case("upgrade-refused", "answer", picky_origin(0), &["--expect-websocket", "/live"], Mend::Command)]
-#[case("events-missing", "answer", page(0), &["--expect-events", "/events"], Mend::App(|port| streaming(port, &[(0, 1), (500, 1)])))]
-#[case("events-buffered", "answer", streaming(0, &[(1500, 5)]), &["--expect-events", "/events"], Mend::App(|port| streaming(port, &[(0, 1), (500, 1)])))]
-#[case("events-buffered", "answer", compressing(0), &["--expect-events", "/events"], Mend::Command)]
-#[case("cookie-dropped", "answer", App::answering(0, |_| reply(200, &[("set-cookie", "session=1; Domain=shop.example")], "")), &[], Mend::App(page))]
-#[case("cookie-dropped", "answer", App::answering(0, |_| reply(200, &[("set-cookie", "session=1; SameSite=None")], "")), &[], Mend::App(page))]
-#[case("mixed-content", "answer", App::answering(0, |_| html("<script src='http://cdn.example/a.js'></script>")), &[], Mend::App(page))]
-#[case("other-app", "expect", titled("Shop"), &["--expect-title", "Highmoor"], Mend::App(page))]
-#[case("other-app", "expect", titled("Shop"), &["--expect-text", "Highmoor"], Mend::App(page))]
-#[case("status-differs", "expect", App::answering(0, |_| reply(404, &[], "")), &["--expect-status", "200"], Mend::App(page))]
-#[case("text-differs", "expect", json_app(0, "{}"), &["--expect-text", "Highmoor"], Mend::App(page))]
-#[case("header-differs", "expect", page(0), &["--expect-header", "x-app: huts"], Mend::App(|port| json_app(port, "{}")))]
-#[case("value-differs", "expect", json_app(0, "{\"ok\":false}"), &["--expect-json", "/ok=true"], Mend::App(|port| json_app(port, "{\"ok\":true}")))]
+#[case("host-refused", "answer", picky_host(0), &[], Repair::Command)]
+#[case("scheme-loop", "answer", forces_https(0, false), &[], Repair::App(|port| forces_https(port, true)))]
+#[case("redirect-loop", "answer", circle(0), &[], Repair::App(page))]
+#[case("origin-leaked", "answer", leaking(), &[], Repair::App(page))]
+#[case("port-lost", "answer", leads_to(0, without_port), &[], Repair::App(|port| leads_to(port, with_port)))]
+#[case("app-fails", "answer", App::answering(0, |_| reply(500, &[], "")), &[], Repair::App(page))]
+#[case("answer-missing", "answer", App::raw(b""), &[], Repair::App(page))]
+#[case("answer-malformed", "answer", App::raw(b"220 mail.moor.test ready\r\n"), &[], Repair::App(page))]
+#[case("answer-oversized", "answer", App::raw(Box::leak(format!("HTTP/1.1 200 OK\r\nx: {}\r\n\r\n", "a".repeat(300_000)).into_boxed_str()).as_bytes()), &[], Repair::App(page))]
+#[case("answer-cut", "answer", App::raw(CUT), &[], Repair::App(page))]
+#[case("upgrade-refused", "answer", page(0), &["--expect-websocket", "/live"], Repair::App(|port| App::answering(port, |request| match request.uri().path() { "/live" => websocket(), _ => html("") })))]
+#[case("upgrade-refused", "answer", picky_origin(0), &["--expect-websocket", "/live"], Repair::Command)]
+#[case("events-missing", "answer", page(0), &["--expect-events", "/events"], Repair::App(|port| streaming(port, &[(0, 1), (500, 1)])))]
+#[case("events-buffered", "answer", streaming(0, &[(1500, 5)]), &["--expect-events", "/events"], Repair::App(|port| streaming(port, &[(0, 1), (500, 1)])))]
+#[case("events-buffered", "answer", compressing(0), &["--expect-events", "/events"], Repair::Command)]
+#[case("cookie-dropped", "answer", App::answering(0, |_| reply(200, &[("set-cookie", "session=1; Domain=shop.example")], "")), &[], Repair::App(page))]
+#[case("cookie-dropped", "answer", App::answering(0, |_| reply(200, &[("set-cookie", "session=1; SameSite=None")], "")), &[], Repair::App(page))]
+#[case("mixed-content", "answer", App::answering(0, |_| html("<script src='http://cdn.example/a.js'></script>")), &[], Repair::App(page))]
+#[case("other-app", "expect", titled("Shop"), &["--expect-title", "Highmoor"], Repair::App(page))]
+#[case("other-app", "expect", titled("Shop"), &["--expect-text", "Highmoor"], Repair::App(page))]
+#[case("status-differs", "expect", App::answering(0, |_| reply(404, &[], "")), &["--expect-status", "200"], Repair::App(page))]
+#[case("text-differs", "expect", json_app(0, "{}"), &["--expect-text", "Highmoor"], Repair::App(page))]
+#[case("header-differs", "expect", page(0), &["--expect-header", "x-app: huts"], Repair::App(|port| json_app(port, "{}")))]
+#[case("value-differs", "expect", json_app(0, "{\"ok\":false}"), &["--expect-json", "/ok=true"], Repair::App(|port| json_app(port, "{\"ok\":true}")))]
 fn faults_of_apps(
     #[case] slug: &str,
     #[case] hop: &str,
     #[case] app: App,
     #[case] settings: &[&str],
-    #[case] mend: Mend,
+    #[case] repair: Repair,
 ) {
     let world = World::with_routes(&[]);
     let add = ["route", "add", "a.moor.test", &app.port()];
     world.ok(&[&add[..], settings].concat());
-    expect(&world, "a.moor.test", slug, hop, app, &mend);
+    expect(&world, "a.moor.test", slug, hop, app, &repair);
 }
 
 #[test]
@@ -334,7 +334,7 @@ fn a_shadowed_wildcard_with_a_path_is_reported() {
         "route-shadowed",
         "answer",
         app,
-        &Mend::Command,
+        &Repair::Command,
     );
 }
 

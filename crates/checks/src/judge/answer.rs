@@ -51,7 +51,7 @@ fn own_page(facts: &Facts, seen: &Observations, status: u16, finding: &Finding) 
 }
 
 /// Distinguishes why the certificate of the target is not accepted.
-fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Option<Finding> {
+fn target_certificate(facts: &Facts, leaf: &TargetLeaf, reported: &Finding) -> Option<Finding> {
     let (kind, words) = if facts.now < leaf.not_before {
         (FindingKind::TargetExpired, "is not valid yet")
     } else if leaf.not_after < facts.now {
@@ -83,7 +83,7 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, told: &Finding) -> Optio
         format!("it covers {names}, and is verified for {}", leaf.wanted),
         format!("valid from {} to {}", leaf.not_before, leaf.not_after),
     ];
-    evidence.extend(told.evidence.first().cloned());
+    evidence.extend(reported.evidence.first().cloned());
     let place = facts.route.to.describe();
     let summary = format!("the certificate of {place} {words}");
     Some(Finding::of(kind, summary, evidence, fix))

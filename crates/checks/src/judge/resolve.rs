@@ -30,14 +30,14 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     judged.evidence.push(format!(
         "our resolver at {}, over UDP: {}",
         facts.resolver,
-        told(ours)
+        answer_text(ours)
     ));
     if let Some(over_tcp) = &seen.resolve_over_tcp {
         judged
             .evidence
-            .push(format!("the same over TCP: {}", told(over_tcp)));
+            .push(format!("the same over TCP: {}", answer_text(over_tcp)));
         if over_tcp.outcome != ours.outcome && judged.findings.is_empty() {
-            let evidence = format!("over TCP: {}", told(over_tcp));
+            let evidence = format!("over TCP: {}", answer_text(over_tcp));
             judged.findings.push(silent(facts, &evidence));
         }
     }
@@ -55,7 +55,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     judged
 }
 
-fn told(lookup: &Timed<Resolve>) -> String {
+fn answer_text(lookup: &Timed<Resolve>) -> String {
     let said = match &lookup.outcome {
         Resolve::Addresses(found) if found.is_empty() => "no address".to_owned(),
         Resolve::Addresses(found) => list(found),

@@ -16,9 +16,9 @@ pub(super) fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
     if seen.status == Some(101) {
         return None;
     }
-    let told = status.map_or("no answer".to_owned(), |status| format!("status {status}"));
+    let outcome = status.map_or("no answer".to_owned(), |status| format!("status {status}"));
     let mut finding = Finding::upgrade_refused(&facts.route.to, status.unwrap_or_default());
-    finding.evidence = vec![format!("{}: {told}, expected 101", seen.path)];
+    finding.evidence = vec![format!("{}: {outcome}, expected 101", seen.path)];
     if seen.with_own_origin == Some(101) {
         finding
             .evidence

@@ -220,7 +220,7 @@ impl Count {
         if proved == routes {
             return format!("{routes} {noun}, every hop proved");
         }
-        let told = [
+        let counts = [
             (proved, "proved"),
             (ready, "ready"),
             (broken, "broken"),
@@ -229,11 +229,11 @@ impl Count {
                 "not checked yet",
             ),
         ];
-        let told = told.into_iter().filter(|(count, _)| *count > 0);
-        let told: Vec<String> = told
+        let counts = counts.into_iter().filter(|(count, _)| *count > 0);
+        let counts: Vec<String> = counts
             .map(|(count, word)| format!("{count} {word}"))
             .collect();
-        format!("{routes} {noun}: {}", told.join(", "))
+        format!("{routes} {noun}: {}", counts.join(", "))
     }
 }
 

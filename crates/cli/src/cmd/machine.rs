@@ -63,16 +63,16 @@ pub(crate) async fn wait(
     most: Duration,
 ) -> Result<MachineVerdict, CliError> {
     let start = Instant::now();
-    let mut told = String::new();
+    let mut shown = String::new();
     loop {
         let verdict = look(client).await?;
         let Some(failed) = verdict.failed().next().filter(|_| start.elapsed() < most) else {
             return Ok(verdict);
         };
         let words = format!("waiting: {} {}", failed.subject, failed.summary);
-        if words != told {
+        if words != shown {
             output.say(&words);
-            told = words;
+            shown = words;
         }
         sleep(LOOK_AGAIN.min(most.saturating_sub(start.elapsed()))).await;
     }

@@ -88,7 +88,7 @@ impl Traffic {
                 return Ok(Answer::Yes);
             }
             output.data(&traffic, |traffic| listed(output, &traffic.exchanges))?;
-            tell_of_losses(traffic.left_out, traffic.not_kept, output);
+            report_losses(traffic.left_out, traffic.not_kept, output);
             return Ok(Answer::Yes);
         }
         if output.is_table() && traffic.exchanges.is_empty() {
@@ -184,7 +184,7 @@ impl Traffic {
 }
 
 /// Says what is missing, since the start.
-fn tell_of_losses(left_out: u64, not_kept: u64, output: &Output) {
+fn report_losses(left_out: u64, not_kept: u64, output: &Output) {
     if left_out > 0 && output.is_table() {
         output.say(&format!(
             "note: {left_out} requests since the start came too fast to be recorded"

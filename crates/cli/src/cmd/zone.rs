@@ -124,12 +124,12 @@ pub(super) fn resolves(zone: &str) -> String {
 fn third_parties(zone: &Name) -> String {
     let example = zone.prepend("app").unwrap_or_else(|_| zone.clone());
     let all = acceptance(&Pattern::Exact(example), zone, HTTPS);
-    let told = all
+    let parts = all
         .iter()
         .map(|it| format!("{}: {}", it.purpose, it.accepted.as_str()));
     format!(
         "Do third parties accept its names? {}.\n`bentlane route show NAME --for sso` says why.",
-        told.collect::<Vec<_>>().join(", ")
+        parts.collect::<Vec<_>>().join(", ")
     )
 }
 

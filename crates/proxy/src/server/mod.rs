@@ -102,9 +102,8 @@ impl Proxy {
     }
 
     /// Routes by `snapshot` from now on, and listens on the addresses that names have for their
-    /// own. Requests at work finish as they began, and targets that stay keep their connections. Gives
-    /// what is replaced: with many routes it takes a moment to let go of, which whoever drops it last
-    /// has to spend.
+    /// own. Requests at work finish as they began, and targets that stay keep their connections. Returns
+    /// what was replaced: with many routes, dropping the last reference to it takes a moment.
     pub fn publish(&self, snapshot: Arc<Snapshot>) -> Replaced {
         self.shared.certificates.pin(&snapshot);
         let now = self.shared.table.load();

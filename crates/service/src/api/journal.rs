@@ -31,7 +31,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_journal))
         .routes(routes!(show_undo, undo))
-        .routes(routes!(note_machine))
+        .routes(routes!(add_machine_change))
 }
 
 /// List the latest changes.
@@ -76,7 +76,7 @@ async fn show_undo(
         (status = 503, body = Problem),
     ),
 )]
-async fn note_machine(
+async fn add_machine_change(
     State(api): State<Arc<Api>>,
     Extension(caller): Extension<Caller>,
     Body(MachineNote { change, undoes }): Body<MachineNote>,

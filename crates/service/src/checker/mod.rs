@@ -66,7 +66,7 @@ struct Checked {
 /// What a check was made for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Trigger {
-    /// Somebody waits for the result, which is always sent as an event.
+    /// A request waits for the result, which is always sent as an event.
     Request,
     /// A result is sent when it changed.
     Background,
@@ -219,7 +219,7 @@ impl RouteChecker {
         }
     }
 
-    /// Somebody reads the results: for a while, routes are checked more often.
+    /// The results are being read: for a while, routes are checked more often.
     pub(crate) fn results_read(&self) {
         if self.scheduler().results_read(Instant::now()) {
             self.changed.notify_one();

@@ -3,7 +3,7 @@
 use std::collections::{HashSet, VecDeque};
 use std::time::{Duration, Instant};
 
-/// The time between two rounds: while somebody reads the results, so that a route is shown as proved
+/// The time between two rounds: while the results are being read, so that a route is shown as proved
 /// soon after its server has started, and otherwise.
 pub(crate) const ROUND: Duration = Duration::from_secs(2);
 pub(crate) const IDLE_ROUND: Duration = Duration::from_secs(10);
@@ -14,8 +14,8 @@ const SOONEST: Duration = Duration::from_secs(2);
 /// Routes that are checked in one round while results are read: those without one, and others.
 const NEW_IN_A_ROUND: usize = 64;
 const AGAIN_IN_A_ROUND: usize = 16;
-/// Checks per second while nobody reads the results. One costs about 2 ms of CPU and a dozen wake-ups, so
-/// this is 0.25 % of a core.
+/// Checks per second while the results are not being read. One costs about 2 ms of CPU and a dozen
+/// wake-ups, so this is 0.25 % of a core.
 const CHECKS_PER_SECOND: f64 = 1.2;
 /// The most checks that add up while none is due, for use after a change of the configuration.
 const LARGEST_BUDGET: f64 = 12.0;
@@ -46,7 +46,7 @@ pub(crate) struct CheckScheduler {
     order: VecDeque<String>,
     /// Routes to check before others, in this order.
     forward: VecDeque<String>,
-    /// Checks that may be made while nobody reads the results.
+    /// Checks that may be made while the results are not being read.
     budget: f64,
     filled_at: Instant,
     read_at: Option<Instant>,
@@ -83,20 +83,20 @@ impl CheckScheduler {
         }
     }
 
-    /// Somebody reads the results. Returns whether nobody did shortly before.
+    /// The results are read. Returns whether they were not shortly before.
     pub(crate) fn results_read(&mut self, now: Instant) -> bool {
         let before = self.is_read(now);
         self.read_at = Some(now);
         !before
     }
 
-    /// Whether somebody has read the results lately.
+    /// Whether the results were read lately.
     pub(crate) fn is_read(&self, now: Instant) -> bool {
         let age = self.read_at.map(|at| now.saturating_duration_since(at));
         age.is_some_and(|age| age < READING)
     }
 
-    /// The routes to check now. `followed` while somebody follows events.
+    /// The routes to check now. `followed` while a client follows events.
     pub(crate) fn next_round(
         &mut self,
         now: Instant,

@@ -28,7 +28,7 @@ const TRIES_WINDOW: Duration = Duration::from_secs(60);
 pub(crate) const BUNDLE: &str = "bundle.pem";
 /// The keys of all roots that this service had, to find them in trust stores.
 const KNOWN_KEYS: &str = "known-roots.json";
-/// Exists once the root has left the data folder: somebody may trust it, so it is not made again.
+/// Exists once the root has left the data folder: it may be trusted somewhere, so it is not made again.
 const HANDED_OUT: &str = "root-handed-out";
 /// Where earlier versions kept the root's key.
 const FORMER_KEY: &str = "root.key";
@@ -48,7 +48,7 @@ pub(crate) struct AuthorityStore {
 pub(crate) enum RootChange {
     /// It was not: its limits cover every zone, or its key is locked.
     None,
-    /// Nobody trusted it, so that a new one took its place.
+    /// A new one replaced it, since no store trusted it.
     Remade,
     /// A successor was made, which it has certified.
     Succeeded,
@@ -98,7 +98,7 @@ impl AuthorityStore {
     }
 
     /// Makes sure that the root's limits cover every one of `zones`, and as little else as possible. A
-    /// root that nobody trusts is made again; another one gets a successor, which clients that trust the
+    /// root that no store trusts is made again; another one gets a successor, which clients that trust the
     /// former accept within the former limits.
     pub(crate) fn cover(
         &self,
@@ -130,7 +130,7 @@ impl AuthorityStore {
         Ok(RootChange::Remade)
     }
 
-    /// Remembers that the root has left the data folder, so that somebody may trust it.
+    /// Remembers that the root has left the data folder, so it may be trusted somewhere.
     pub(crate) fn hand_out(&self) -> Result<(), DataDirError> {
         if self.keys.read(HANDED_OUT)?.is_none() {
             self.keys.write(HANDED_OUT, b"")?;

@@ -57,7 +57,7 @@ pub(crate) struct TrafficLog {
 
 impl TrafficLog {
     pub(crate) fn new(recorder: Recorder, storage: Arc<Storage>, keep: KeepTraffic) -> Self {
-        // Higher than any number that was given before: nobody has a million exchanges a second.
+        // Higher than any earlier number, as long as there were fewer than a million exchanges a second.
         let micros = OffsetDateTime::now_utc().unix_timestamp_nanos() / 1_000;
         let next = i64::try_from(micros).unwrap_or_default();
         Self {
@@ -70,7 +70,7 @@ impl TrafficLog {
         }
     }
 
-    /// No request can pass any more: the tasks write the rest and end.
+    /// No request can come any more: the tasks write what is left, and end.
     pub(crate) fn finish(&self) {
         self.drained.cancel();
     }

@@ -131,7 +131,7 @@ pub(super) async fn convert(programs: &Programs, folder: &Path) -> Result<(), Cl
 "
     );
     alone(programs, folder, DATABASE, &owned).await?;
-    // These show that the rest was done.
+    // These files come last: they show that everything before was done.
     configure(programs, folder).await
 }
 

@@ -43,8 +43,8 @@ impl MigrationTrait for Migration {
             .col(big_integer("last_byte_us"))
             .to_owned();
         manager.create_table(table).await?;
-        // Rows come in by time, so that a few octets for each range of blocks tell where a time is:
-        // an index that costs hardly anything where thousands are written in a second.
+        // Rows are inserted in the order of time, so a BRIN index finds a time with a few bytes for each
+        // range of blocks, and costs next to nothing with thousands of inserts a second.
         let by_time = Index::create()
             .name("exchange_at")
             .table("exchange")

@@ -317,7 +317,7 @@ async fn migrate(database: &DatabaseConnection) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// The number of the latest revision, which nobody else changes until `transaction` ends.
+/// The number of the latest revision, locked until `transaction` ends.
 async fn latest_revision(transaction: &DatabaseTransaction) -> Result<i64, StoreError> {
     let counter = revision::Entity::find_by_id(1).lock_exclusive();
     let counter = counter.one(transaction).await?;

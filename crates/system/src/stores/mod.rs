@@ -302,7 +302,7 @@ impl TrustStore {
     }
 
     /// Removes the links to an anchor that is gone, and those to the links. Debian's tool leaves
-    /// them, unless it makes all of them anew, which takes Java's store a minute.
+    /// them, unless it makes all of them again, which takes a minute for Java's store.
     fn drop_links(&self, anchor: &Path) -> Result<(), SystemError> {
         let (Some(folder), Some(name)) = (self.path.parent(), anchor.file_stem()) else {
             return Ok(());
@@ -480,7 +480,7 @@ pub fn trust_stores(homes: &[PathBuf], browsers: &[Browser]) -> Vec<TrustStore> 
 
 /// The databases of a user's browsers.
 fn databases(home: &Path, browsers: &[Browser]) -> Vec<TrustStore> {
-    // They are worked on as that user, whoever owns what a link leads to.
+    // The tools run as that user, whatever the owner of a link's target.
     let owner = fs::metadata(home).map_or((0, 0), |it| (it.uid(), it.gid()));
     let made = browsers.iter().any(|it| it.family.shares_a_database());
     let used = made.then(|| database_of(home));
@@ -525,8 +525,7 @@ fn java_store() -> Option<PathBuf> {
     stores.find_map(|store| fs::canonicalize(store).ok())
 }
 
-/// The aliases under which a Java store's list has this certificate: whoever put it there chose
-/// the name.
+/// The aliases under which a Java store lists this certificate; they need not be ours.
 fn aliases<'a>(listed: &'a str, pem: &str) -> Vec<&'a str> {
     let wanted = body(pem);
     let entries = listed.split("Alias name: ").skip(1);
@@ -552,8 +551,8 @@ pub(crate) fn certificates(text: &str) -> Vec<String> {
         .collect()
 }
 
-/// The nickname on a line of the tool's list, and whether that root is trusted for TLS servers. What a
-/// browser has by policy it may keep without trust of its own.
+/// The nickname on a line of the tool's list, and whether that root is trusted for TLS servers. A root
+/// that a browser has by policy may be listed without trust flags.
 fn listed_nickname(line: &str) -> Option<(String, bool)> {
     let (nickname, trust) = line.trim_end().rsplit_once(char::is_whitespace)?;
     let is_flags = |part: &str| part.chars().all(|c| "pPcCTuw".contains(c));
