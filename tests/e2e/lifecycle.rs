@@ -20,6 +20,8 @@ fn addresses(world: &World) -> Vec<String> {
 #[rstest]
 #[case(Signal::TERM)]
 #[case(Signal::INT)]
+#[case(Signal::QUIT)]
+#[case(Signal::HUP)]
 fn a_signal_ends_the_service_and_its_database(#[case] which: Signal) {
     let mut world = World::with_private_server().add_routes(&[("booking.moor.test", "4310")]);
     assert!(world.database_pid().is_some());
@@ -34,29 +36,39 @@ fn a_signal_ends_the_service_and_its_database(#[case] which: Signal) {
 }
 
 #[test]
-fn a_killed_service_loses_nothing_and_finds_its_database_again() {
+fn a_killed_service_loses_nothing_and_its_database_ends_with_it() {
     let mut world = World::with_private_server().add_routes(&[("booking.moor.test", "4310")]);
     world.ok(&["route", "add", "*.hut.moor.test/a", "4311"]);
-    let database = world.database_pid().unwrap();
     world.end(Signal::KILL);
-    assert_eq!(world.database_pid(), Some(database), "the server goes on");
-
+    wait_until("the database server to end", || {
+        world.database_pid().is_none().then_some(())
+    });
     world.wake();
-    assert_eq!(
-        world.database_pid(),
-        Some(database),
-        "it is used again, not started twice"
-    );
+    // The next one does not wait for that.
+    world.end(Signal::KILL);
+    world.wake();
     assert_eq!(
         addresses(&world),
         ["*.hut.moor.test/a", "booking.moor.test"]
     );
     assert_eq!(world.end(Signal::TERM), 0);
-    assert_eq!(
-        world.database_pid(),
-        None,
-        "a clean stop ends a server that was found, too"
-    );
+    assert_eq!(world.database_pid(), None);
+}
+
+#[test]
+fn a_second_signal_hastens_the_stop() {
+    // It takes the request and never answers.
+    let silent = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = silent.local_addr().unwrap().port().to_string();
+    let mut world = World::with_private_server().add_routes(&[("slow.moor.test", &port)]);
+    let mut command = world.curl_command(&["https://slow.moor.test/"]);
+    let client = Background::start(&mut command, world.path("curl.log"));
+    let _held = silent.accept().unwrap();
+    signal(world.service().pid(), Signal::TERM);
+    assert_eq!(world.service_mut().end(Signal::HUP), 0);
+    assert!(world.service().output().contains("a second signal came"));
+    drop(client);
+    assert_eq!(world.database_pid(), None);
 }
 
 #[test]

@@ -281,15 +281,21 @@ impl World {
     /// leads to our listener. Gives curl's output with `-s`.
     #[must_use]
     pub fn curl(&self, args: &[&str]) -> Run {
+        run_command(&mut self.curl_command(args))
+    }
+
+    /// The command that [`World::curl`] runs.
+    #[must_use]
+    pub fn curl_command(&self, args: &[&str]) -> Command {
         let https = self.address("https");
-        run_command(
-            Command::new("curl")
-                .args(["-sS", "--max-time", "20", "--cacert"])
-                .arg(self.root())
-                .arg("--connect-to")
-                .arg(format!("::127.0.0.1:{}", https.port()))
-                .args(args),
-        )
+        let mut command = Command::new("curl");
+        command
+            .args(["-sS", "--max-time", "20", "--cacert"])
+            .arg(self.root())
+            .arg("--connect-to")
+            .arg(format!("::127.0.0.1:{}", https.port()))
+            .args(args);
+        command
     }
 
     /// A TLS connection to our listener, with this server name and protocol, that trusts the root

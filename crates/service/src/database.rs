@@ -102,7 +102,11 @@ impl Database {
                     () = shutdown.cancelled() => return,
                     () = sleep(RETRY_AFTER) => {}
                 }
-                match self.connect().await {
+                let connected = tokio::select! {
+                    () = shutdown.cancelled() => return,
+                    connected = self.connect() => connected,
+                };
+                match connected {
                     Ok(()) => {
                         info!("the database is back");
                         break;
@@ -131,9 +135,9 @@ impl Database {
     }
 
     /// Closes the connection and stops the private server.
-    pub(crate) async fn stop(&self) {
+    pub(crate) async fn stop(&mut self) {
         self.storage.set_store(None);
-        if let Some(cluster) = &self.cluster
+        if let Some(cluster) = &mut self.cluster
             && let Err(cause) = cluster.stop().await
         {
             warn!(cause = chain(&cause), "the database server did not stop");

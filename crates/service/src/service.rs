@@ -1,6 +1,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_api_types::{Capacity, SOCKET};
@@ -13,6 +14,7 @@ use bentlane_supervisor::{Failure, Policy, Supervisor};
 use time::OffsetDateTime;
 use tokio::net::{TcpListener, UnixListener};
 use tokio::sync::Mutex;
+use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
@@ -41,6 +43,8 @@ use crate::storage::Storage;
 use crate::system_files::SystemFiles;
 use crate::traffic::{self, TrafficLog};
 
+/// How long work may take to finish at a stop. The proxy's connections have five seconds of it.
+const FINISH_LIMIT: Duration = Duration::from_secs(6);
 /// Files that earlier versions left in the data folder: a token, where the API listened, and the keys of
 /// session tickets.
 const FORMER_FILES: [&str; 3] = ["token", "service.json", "keys/tickets.json"];
@@ -126,13 +130,17 @@ impl Service {
     }
 
     /// Serves until the token given to [`Service::start`] is cancelled, then lets work finish for a
-    /// few seconds and stops the private database server. Calls `ready` once names are answered and
-    /// requests pass.
+    /// few seconds, or until `hasten` is cancelled, and stops the private database server. Calls
+    /// `ready` once names are answered and requests pass.
     ///
     /// # Errors
     /// When a part cannot start, or one that everything depends on ended. Failures while stopping are
     /// logged.
-    pub async fn run(self, ready: impl FnOnce()) -> Result<(), ServiceError> {
+    pub async fn run(
+        self,
+        hasten: CancellationToken,
+        ready: impl FnOnce(),
+    ) -> Result<(), ServiceError> {
         let Self {
             api,
             history,
@@ -174,11 +182,17 @@ impl Service {
         info!(https = ?listening.https, dns = ?listening.dns, console = ?listening.console, "serving");
         shutdown.cancelled().await;
         stop_on_failure.disarm();
-        // Each of these ends within its own limit.
-        proxy.drain().await;
-        api.traffic.finish();
-        supervisor.join().await;
-        api.configuration.finish_change().await;
+        let finishing = async {
+            proxy.drain().await;
+            api.traffic.finish();
+            supervisor.join().await;
+            api.configuration.finish_change().await;
+        };
+        tokio::select! {
+            () = finishing => {}
+            () = hasten.cancelled() => warn!("stopping at once, since a second signal came"),
+            () = sleep(FINISH_LIMIT) => warn!("work that took too long is cut off"),
+        }
         database.lock().await.stop().await;
         info!("stopped");
         match supervisor.failure() {

@@ -4,31 +4,32 @@
 //! of the process at the other end (`peer`): there is no password. The role that the service uses
 //! owns one database and is no superuser; the superuser of the cluster cannot connect at all.
 
+mod guard;
 mod programs;
 mod setup;
 
-use std::ffi::OsStr;
 use std::fs;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
-use std::process::Output;
 use std::time::Duration;
 
-use rustix::process::{Pid, setpriority_process};
+use rustix::process::Signal;
 use tokio::time::{Instant, sleep};
 use tracing::{info, warn};
 use url::Url;
 
-use self::programs::{PACKAGE_ACCOUNT, PACKAGE_PROGRAMS, Programs, check_way, os};
+use self::guard::Guard;
+use self::programs::{PACKAGE_ACCOUNT, PACKAGE_PROGRAMS, Programs, check_way};
 use crate::data_dir::{DataDir, DataDirError};
 
-/// How long a server may take to start, crash recovery included, or to stop.
+/// How long a server may take to start, crash recovery included.
 const PATIENCE: Duration = Duration::from_secs(60);
+/// How long it may take to stop, before its processes are killed. It replays its log at the next start
+/// then.
+const STOP_LIMIT: Duration = Duration::from_secs(3);
 /// How often a server that is starting is looked at.
 const LOOK_AGAIN: Duration = Duration::from_millis(50);
-/// The nice value of the private server's processes (setpriority(2)).
-const NICE: i32 = 10;
 /// The superuser of the cluster, which cannot connect.
 const SUPERUSER: &str = "bentlane";
 /// The role that the service connects as, and the database that it owns.
@@ -39,11 +40,13 @@ const SOCKET: &str = ".s.PGSQL.5432";
 /// Bytes of the longest path of a Unix socket (`sun_path` in unix(7), with its final zero).
 const LONGEST_SOCKET_PATH: usize = 107;
 
-/// Our own PostgreSQL server, on a Unix socket in the folder of its data.
-#[derive(Clone, Debug)]
+/// Our own PostgreSQL server, on a Unix socket in the folder of its data. It ends when this is dropped,
+/// and when the process ends.
+#[derive(Debug)]
 pub struct Cluster {
     folder: PathBuf,
     programs: Programs,
+    guard: Option<Guard>,
 }
 
 /// Why the private server cannot be used.
@@ -119,6 +122,9 @@ pub enum ClusterError {
         /// Its log.
         log: PathBuf,
     },
+    /// The server's processes do not end, not even when they are killed.
+    #[error("the database server does not end")]
+    Unstoppable,
     /// A file of the data folder.
     #[error(transparent)]
     DataDir(#[from] DataDirError),
@@ -137,8 +143,8 @@ fn io_error(verb: &'static str) -> impl FnOnce(io::Error) -> ClusterError {
 }
 
 impl Cluster {
-    /// Makes the cluster for `data_dir` if there is none, and has its server run: one that runs
-    /// already, also one left by a crash of ours, is used as it is.
+    /// Makes the cluster for `data_dir` if there is none, and starts its server. The caller holds the
+    /// lock of the folder.
     ///
     /// # Errors
     /// See [`ClusterError`]; each says what to do.
@@ -157,7 +163,11 @@ impl Cluster {
         if let Some(account) = programs.account() {
             check_way(account, &folder)?;
         }
-        let cluster = Self { folder, programs };
+        let mut cluster = Self {
+            folder,
+            programs,
+            guard: None,
+        };
         if made_by.is_none() {
             setup::create(&cluster.programs, &cluster.folder).await?;
         } else if setup::is_of_earlier_version(&cluster.folder) {
@@ -190,42 +200,74 @@ impl Cluster {
         &self.folder
     }
 
-    /// Starts the server again if it does not run.
+    /// Starts the server again if it does not run. One that another service has left is stopped first.
     ///
     /// # Errors
     /// When it does not come up.
-    pub async fn ensure_running(&self) -> Result<(), ClusterError> {
+    pub async fn ensure_running(&mut self) -> Result<(), ClusterError> {
         let deadline = Instant::now() + PATIENCE;
-        loop {
-            match self.running() {
-                Some((_, true)) => return Ok(()),
-                Some((_, false)) => sleep(LOOK_AGAIN).await,
-                None => match self.launch().await {
-                    Ok(()) => {}
-                    // The last processes of a killed server may hold its memory a little longer.
-                    Err(error) if Instant::now() < deadline && self.is_worth_a_try(&error) => {
-                        sleep(LOOK_AGAIN * 10).await;
+        let mut launched = false;
+        while Instant::now() < deadline {
+            match (self.guard.as_mut().map(Guard::ended), self.running()) {
+                (Some(None), Some((_, true))) => {
+                    if launched {
+                        info!(socket = %self.folder.join(SOCKET).display(), "the database server is ready");
                     }
-                    Err(error) => return Err(error),
-                },
-            }
-            if Instant::now() > deadline {
-                return Err(ClusterError::Slow { log: self.log() });
+                    return Ok(());
+                }
+                (Some(None), _) => sleep(LOOK_AGAIN).await,
+                (Some(Some(_)), _) => {
+                    self.guard = None;
+                    if launched && !self.memory_is_in_use() {
+                        return Err(self.failed_start());
+                    }
+                    sleep(LOOK_AGAIN).await;
+                }
+                (None, Some(_)) => self.stop().await?,
+                (None, None) => {
+                    self.launch().await?;
+                    launched = true;
+                }
             }
         }
+        Err(ClusterError::Slow { log: self.log() })
     }
 
-    /// Stops the server; what it was asked to keep is on the disk.
+    /// Stops the server: what it was asked to keep is on the disk. One that does not stop within three
+    /// seconds is killed.
     ///
     /// # Errors
-    /// When it does not stop in time.
-    pub async fn stop(&self) -> Result<(), ClusterError> {
-        if self.running().is_none() {
-            return Ok(());
+    /// When its processes do not end even then.
+    pub async fn stop(&mut self) -> Result<(), ClusterError> {
+        if let Some(guard) = &mut self.guard {
+            guard.stop();
+        } else if let Some((pid, _)) = self.running() {
+            guard::signal(pid, &self.folder, Signal::INT);
         }
-        let seconds = PATIENCE.as_secs().to_string();
-        self.control("stop", &["-m", "fast", "-w", "-t", &seconds].map(os))
-            .await
+        let start = Instant::now();
+        let mut killed = false;
+        while self.is_alive() {
+            if start.elapsed() > STOP_LIMIT && !killed {
+                warn!("the database server did not stop in time and is killed");
+                guard::kill_all(&self.folder);
+                killed = true;
+            }
+            if start.elapsed() > STOP_LIMIT * 2 {
+                return Err(ClusterError::Unstoppable);
+            }
+            sleep(LOOK_AGAIN).await;
+        }
+        self.guard = None;
+        Ok(())
+    }
+
+    /// Whether the server or its guard is there.
+    fn is_alive(&mut self) -> bool {
+        let guarded = self
+            .guard
+            .as_mut()
+            .is_some_and(|guard| guard.ended().is_none());
+        guarded || self.running().is_some()
     }
 
     fn log(&self) -> PathBuf {
@@ -233,77 +275,45 @@ impl Cluster {
     }
 
     /// The server's process, and whether it takes connections, from the file that it keeps while
-    /// it runs.
+    /// it runs. `None` when the process that the file names does not work in our folder.
     pub(crate) fn running(&self) -> Option<(u32, bool)> {
         let text = fs::read_to_string(self.folder.join("postmaster.pid")).ok()?;
         let lines: Vec<&str> = text.lines().map(str::trim).collect();
         let pid: u32 = lines.first()?.parse().ok()?;
-        if !is_running_server(&fs::read_to_string(format!("/proc/{pid}/stat")).ok()?) {
-            return None;
-        }
         let ready = lines.get(7).is_some_and(|status| *status == "ready");
-        Some((pid, ready))
+        guard::works_in(pid, &self.folder).then_some((pid, ready))
     }
 
-    fn is_worth_a_try(&self, error: &ClusterError) -> bool {
+    /// Whether the last processes of a killed server still hold its memory, which takes a moment.
+    fn memory_is_in_use(&self) -> bool {
         let log = fs::read_to_string(self.log()).unwrap_or_default();
-        let last = log.lines().rev().take(5).collect::<Vec<_>>().join("\n");
-        matches!(error, ClusterError::Program { .. }) && last.contains("still in use")
+        log.lines()
+            .rev()
+            .take(5)
+            .any(|line| line.contains("still in use"))
     }
 
-    async fn launch(&self) -> Result<(), ClusterError> {
+    async fn launch(&mut self) -> Result<(), ClusterError> {
+        // The server refuses to start while any process of its account has this number.
         let stale = self.folder.join("postmaster.pid");
         if stale.exists() {
             warn!("the database server ended without a clean stop; its log is replayed now");
             fs::remove_file(&stale).map_err(io_error("remove the stale postmaster.pid"))?;
         }
         setup::configure(&self.programs, &self.folder).await?;
-        let (log, seconds) = (self.log(), PATIENCE.as_secs().to_string());
-        let args = [os("-l"), log.as_os_str(), os("-w"), os("-t"), os(&seconds)];
-        self.control("start", &args).await?;
-        info!(socket = %self.folder.join(SOCKET).display(), "the database server is ready");
-        self.lower_priority();
+        self.guard = Some(self.programs.start_server(&self.folder, &self.log())?);
         Ok(())
     }
 
-    /// Lowers the server's priority below that of requests that pass
-    /// while what passed is written down.
-    fn lower_priority(&self) {
-        let pid = self.running().and_then(|(pid, _)| i32::try_from(pid).ok());
-        if let Some(pid) = pid.and_then(Pid::from_raw)
-            && let Err(cause) = setpriority_process(Some(pid), NICE)
-        {
-            warn!(%cause, "the database server has the priority of everybody");
-        }
-    }
-
-    /// Runs `pg_ctl`.
-    async fn control(&self, mode: &str, rest: &[&OsStr]) -> Result<(), ClusterError> {
-        let first = [os(mode), os("-D"), self.folder.as_os_str()];
-        let args = [&first[..], rest].concat();
-        let output = self.programs.output("pg_ctl", &args, "").await?;
-        if output.status.success() {
-            return Ok(());
-        }
-        Err(ClusterError::Program {
-            program: "pg_ctl",
-            output: self.last_words(&output),
-        })
-    }
-
-    fn last_words(&self, output: &Output) -> String {
-        let said = String::from_utf8_lossy(&output.stderr);
+    /// Why the server did not start, from its log.
+    fn failed_start(&self) -> ClusterError {
         let log = fs::read_to_string(self.log()).unwrap_or_default();
-        let last = |text: &str| {
-            text.lines()
-                .rev()
-                .take(2)
-                .map(str::to_owned)
-                .collect::<Vec<_>>()
-        };
-        let mut lines = [last(&log), last(&said)].concat();
+        let mut lines: Vec<&str> = log.lines().rev().take(3).collect();
         lines.reverse();
-        lines.join("; ")
+        ClusterError::Program {
+            program: "postgres",
+            output: lines.join("; "),
+        }
     }
 }
 
@@ -329,26 +339,82 @@ fn place(data_dir: &DataDir) -> Result<PathBuf, ClusterError> {
     }
 }
 
-/// Whether a process with this `/proc/PID/stat` is a database server at work. A stale file may name
-/// a process that is another program's by now, or one that is dead and only not yet reaped.
-fn is_running_server(stat: &str) -> bool {
-    let after_command = stat
-        .rsplit_once(") ")
-        .map(|(_, fields)| fields)
-        .unwrap_or_default();
-    stat.contains("(postgres)") && !after_command.starts_with(['Z', 'X'])
-}
-
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::PermissionsExt;
+    use std::process::Command;
+
+    use tempfile::TempDir;
+
     use super::*;
 
-    #[rstest::rstest]
-    #[case("812 (postgres) S 1 812 812 0 -1", true)]
-    #[case("812 (postgres) Z 1 812 812 0 -1", false)]
-    #[case("812 (node) S 1 812 812 0 -1", false)]
-    #[case("", false)]
-    fn servers_at_work(#[case] stat: &str, #[case] running: bool) {
-        assert_eq!(is_running_server(stat), running);
+    async fn cluster() -> (TempDir, Cluster) {
+        let outer = tempfile::tempdir_in("/tmp").unwrap();
+        // Lets the database's own account through, when the tests run as root.
+        fs::set_permissions(outer.path(), fs::Permissions::from_mode(0o711)).unwrap();
+        let data_dir = DataDir::open(outer.path().join("data")).unwrap();
+        let cluster = Cluster::start(&data_dir).await.unwrap();
+        (outer, cluster)
+    }
+
+    #[tokio::test]
+    async fn a_server_is_ours_by_its_folder_and_ends_with_us() {
+        let (_other_folder, mut other) = cluster().await;
+        let (_folder, mut ours) = cluster().await;
+        ours.stop().await.unwrap();
+        assert!(ours.running().is_none());
+        // The number of our former server is now that of another one of the same account.
+        let file = |cluster: &Cluster| cluster.folder().join("postmaster.pid");
+        fs::write(file(&ours), fs::read(file(&other)).unwrap()).unwrap();
+        assert!(ours.running().is_none());
+        ours.stop().await.unwrap();
+        let others = other.running().unwrap();
+        fs::write(file(&ours), fs::read(file(&other)).unwrap()).unwrap();
+        ours.ensure_running().await.unwrap();
+        let (pid, _) = ours.running().unwrap();
+        assert_ne!(pid, others.0);
+
+        // One that hangs is killed, with all of its processes.
+        let script = "for it in /proc/[0-9]*; do
+            if test $it/cwd -ef \"$1\"; then kill -s STOP ${it#/proc/}; fi
+        done";
+        let folder = ours.folder().to_owned();
+        let stopped = Command::new("sh")
+            .args(["-c", script, "sh"])
+            .arg(&folder)
+            .status();
+        assert!(stopped.unwrap().success());
+        ours.stop().await.unwrap();
+        assert!(ours.running().is_none());
+        ours.ensure_running().await.unwrap();
+
+        drop(ours);
+        let limit = Instant::now() + PATIENCE;
+        while folder.join("postmaster.pid").exists() {
+            assert!(Instant::now() < limit, "it does not end");
+            sleep(LOOK_AGAIN).await;
+        }
+        assert_eq!(other.running(), Some(others), "nothing of this reached it");
+        other.stop().await.unwrap();
+    }
+
+    #[tokio::test]
+    async fn what_a_killed_start_left_is_no_obstacle() {
+        let outer = tempfile::tempdir_in("/tmp").unwrap();
+        fs::set_permissions(outer.path(), fs::Permissions::from_mode(0o711)).unwrap();
+        let data_dir = DataDir::open(outer.path().join("data")).unwrap();
+        let place = place(&data_dir).unwrap();
+        let left = place.with_added_extension("new-1");
+        fs::create_dir_all(left.join("base")).unwrap();
+        // It goes on to write there.
+        let mut writer = Command::new("sh")
+            .args(["-c", "while :; do : > base/$((i=i+1)); done"])
+            .current_dir(&left)
+            .spawn()
+            .unwrap();
+        let mut cluster = Cluster::start(&data_dir).await.unwrap();
+        assert!(!writer.wait().unwrap().success());
+        assert!(!left.exists());
+        cluster.stop().await.unwrap();
     }
 }

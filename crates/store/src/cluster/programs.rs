@@ -3,6 +3,7 @@
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
+use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Output, Stdio};
 
@@ -10,6 +11,7 @@ use nix::unistd::User;
 use tokio::io::AsyncWriteExt;
 use tokio::process::Command;
 
+use super::guard::{self, Guard};
 use super::{ClusterError, io_error};
 
 /// The account of Debian's package, which a server started by root runs as.
@@ -78,23 +80,48 @@ impl Programs {
         })
     }
 
+    /// Starts the server for the folder `cluster`, which writes to the file `log`, under a guard.
+    ///
+    /// # Errors
+    /// When no process can be started.
+    pub(super) fn start_server(&self, cluster: &Path, log: &Path) -> Result<Guard, ClusterError> {
+        let mut shell = std::process::Command::new("/bin/sh");
+        shell
+            .args(["-c", guard::SCRIPT, "bentlane-database"])
+            .args([&self.folder.join("postgres"), cluster, log])
+            // No signal of a terminal reaches it.
+            .process_group(0)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        let child = self.set_up(&mut shell).spawn();
+        Ok(Guard::new(child.map_err(io_error(
+            "start the guard of the database server",
+        ))?))
+    }
+
+    /// What is the same for each of the programs.
+    fn set_up<'a>(&self, command: &'a mut std::process::Command) -> &'a mut std::process::Command {
+        command
+            .current_dir("/")
+            // Errors are read, not shown as they are, so they come in one language.
+            .env("LC_MESSAGES", "C")
+            .stdin(Stdio::piped());
+        if let Some(Account { uid, gid }) = self.account {
+            command.uid(uid).gid(gid);
+        }
+        command
+    }
+
     async fn feed(
         &self,
         mut command: Command,
         args: &[&OsStr],
         input: &[u8],
     ) -> Result<Output, ClusterError> {
-        command
+        self.set_up(command.as_std_mut())
             .args(args)
-            .current_dir("/")
-            // Errors are read, not shown as they are, so they come in one language.
-            .env("LC_MESSAGES", "C")
-            .stdin(Stdio::piped())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
-        if let Some(Account { uid, gid }) = self.account {
-            command.uid(uid).gid(gid);
-        }
         let failed = || io_error("run PostgreSQL's programs");
         let mut child = command.spawn().map_err(failed())?;
         if let Some(mut stdin) = child.stdin.take() {
@@ -126,7 +153,7 @@ fn find_folder(made_by: Option<&str>, cluster: &Path) -> Result<PathBuf, Cluster
             return Ok(programs.clone());
         }
         // Without Debian's layout, what PATH leads to has to be the right version.
-        let found = std::env::split_paths(&path).find(|folder| folder.join("pg_ctl").exists());
+        let found = std::env::split_paths(&path).find(|folder| folder.join("postgres").exists());
         return found.ok_or_else(|| ClusterError::OtherVersion {
             folder: cluster.to_owned(),
             made_by: made_by.to_owned(),
@@ -136,7 +163,7 @@ fn find_folder(made_by: Option<&str>, cluster: &Path) -> Result<PathBuf, Cluster
         .into_iter()
         .map(|(_, programs)| programs)
         .chain(in_path)
-        .find(|programs| programs.join("initdb").exists() && programs.join("pg_ctl").exists())
+        .find(|programs| programs.join("initdb").exists() && programs.join("postgres").exists())
         .ok_or(ClusterError::NotInstalled)
 }
 

@@ -4,8 +4,9 @@ use std::fs::{self, DirBuilder};
 use std::os::unix::fs::{DirBuilderExt, chown};
 use std::path::Path;
 
-use tracing::info;
+use tracing::{info, warn};
 
+use super::guard;
 use super::programs::{Account, Programs, os, own_name};
 use super::{ClusterError, DATABASE, ROLE, SUPERUSER, io_error};
 
@@ -27,10 +28,9 @@ min_wal_size = 32MB
 /// Makes the cluster beside its place and renames it when it is complete.
 pub(super) async fn create(programs: &Programs, folder: &Path) -> Result<(), ClusterError> {
     info!(folder = %folder.display(), "making the database, once");
-    let beside = folder.with_added_extension("new");
-    if beside.exists() {
-        fs::remove_dir_all(&beside).map_err(io_error("clear a half-made database"))?;
-    }
+    remove_unfinished(folder);
+    // Programs of a start that was killed may still write in its folder.
+    let beside = folder.with_added_extension(format!("new-{}", std::process::id()));
     DirBuilder::new()
         .mode(0o700)
         .create(&beside)
@@ -54,6 +54,23 @@ pub(super) async fn create(programs: &Programs, folder: &Path) -> Result<(), Clu
     let made = format!("CREATE DATABASE {DATABASE} OWNER {ROLE};\n\n");
     alone(programs, &beside, "template1", &made).await?;
     fs::rename(&beside, folder).map_err(io_error("put the database in its place"))
+}
+
+/// Removes what earlier attempts left; what stays is tried again next time.
+fn remove_unfinished(folder: &Path) {
+    let name = folder.file_name().unwrap_or_default().to_string_lossy();
+    let of_us = |entry: &fs::DirEntry| {
+        let found = entry.file_name();
+        let rest = found.to_str().and_then(|it| it.strip_prefix(&*name));
+        rest.is_some_and(|rest| rest.starts_with(".new"))
+    };
+    let entries = folder.parent().and_then(|above| fs::read_dir(above).ok());
+    for entry in entries.into_iter().flatten().flatten().filter(of_us) {
+        guard::kill_all(&entry.path());
+        if let Err(cause) = fs::remove_dir_all(entry.path()) {
+            warn!(folder = %entry.path().display(), %cause, "cannot remove an unfinished database");
+        }
+    }
 }
 
 /// Writes the settings of this version, unless they are there.

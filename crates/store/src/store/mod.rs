@@ -588,7 +588,7 @@ mod tests {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
         open_up(outer.path());
-        let cluster = Cluster::start(&data_dir).await.unwrap();
+        let mut cluster = Cluster::start(&data_dir).await.unwrap();
         let store = Store::connect(&cluster.url()).await.unwrap();
         let mut news = store.listen().await.unwrap();
 
@@ -719,7 +719,7 @@ mod tests {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
         open_up(outer.path());
-        let cluster = Cluster::start(&data_dir).await.unwrap();
+        let mut cluster = Cluster::start(&data_dir).await.unwrap();
         let store = Store::connect(&cluster.url()).await.unwrap();
         let known = store.configuration().await.unwrap();
         // It has added a setting, and a migration.

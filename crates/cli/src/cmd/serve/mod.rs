@@ -111,6 +111,8 @@ impl Serve {
             .with_writer(std::io::stderr)
             .with_ansi(output.words_in_colour())
             .with_target(false)
+            // The terminal may be closed, and saying so there would panic.
+            .log_internal_errors(false)
             .init();
         // Started over through /proc/self/exe, it would be called "exe".
         if let Err(error) = rustix::thread::set_name(c"bentlane") {
@@ -147,28 +149,43 @@ impl Serve {
 
 async fn serve(config: Config, inherited: Inherited, output: &Output) -> Result<Answer, CliError> {
     let shutdown = CancellationToken::new();
-    stop_on_signal(&shutdown)?;
+    let hasten = CancellationToken::new();
+    stop_on_signal(&shutdown, &hasten)?;
     let starting = Service::start(config, inherited, shutdown.clone());
     let service = tokio::select! {
         started = starting => started?,
         () = shutdown.cancelled() => return Ok(Answer::Yes),
     };
     let ready = || output.say("Bent Lane is ready. `bentlane console` opens the console.");
-    service.run(ready).await?;
+    service.run(hasten, ready).await?;
     Ok(Answer::Yes)
 }
 
-/// Cancels `shutdown` at SIGINT or SIGTERM.
-fn stop_on_signal(shutdown: &CancellationToken) -> Result<(), CliError> {
-    for kind in [SignalKind::interrupt(), SignalKind::terminate()] {
+/// Cancels `shutdown` at the first SIGINT, SIGTERM, SIGQUIT or SIGHUP (the terminal is closed), and
+/// `hasten` at the next one.
+fn stop_on_signal(
+    shutdown: &CancellationToken,
+    hasten: &CancellationToken,
+) -> Result<(), CliError> {
+    let kinds = [
+        SignalKind::interrupt(),
+        SignalKind::terminate(),
+        SignalKind::quit(),
+        SignalKind::hangup(),
+    ];
+    for kind in kinds {
         let mut signals = signal(kind).map_err(|source| CliError::Io {
             verb: "listen for signals".to_owned(),
             source,
         })?;
-        let shutdown = shutdown.clone();
+        let (shutdown, hasten) = (shutdown.clone(), hasten.clone());
         tokio::spawn(async move {
-            signals.recv().await;
-            shutdown.cancel();
+            while signals.recv().await.is_some() {
+                match shutdown.is_cancelled() {
+                    true => hasten.cancel(),
+                    false => shutdown.cancel(),
+                }
+            }
         });
     }
     Ok(())
