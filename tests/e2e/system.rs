@@ -11,7 +11,7 @@ private_machine
 nameservers 127.0.0.9
 printf 'nameserver 127.0.0.9\noptions timeout:2 attempts:1\n' > /etc/resolv.conf
 chmod 640 /etc/resolv.conf
-printf '127.0.0.1 localhost\n10.0.0.7 old.moor.test' > /etc/hosts
+printf '127.0.0.1 localhost # h\374tte\n10.0.0.7 old.moor.test' > /etc/hosts
 stat_all() { stat -c '%n %a %u %g %F' /etc/resolv.conf /etc/hosts; md5sum /etc/resolv.conf /etc/hosts; }
 stat_all > "$FOLDER/before"
 python3 "$FOLDER/upstream.py" & upstream=$!
@@ -48,6 +48,13 @@ step rewritten; printf 'nameserver 127.0.0.8\n' > /etc/resolv.conf
 for _ in $(seq 300); do "$BENTLANE" status | grep -A1 'not as it should be' && break; sleep 0.1; done
 "$BENTLANE" system repair 2>&1
 cat /etc/resolv.conf
+step immutable; chattr +i /etc/hosts
+"$BENTLANE" system attach --only hosts --yes 2>&1 || echo "exit $?"
+chattr -i /etc/hosts
+step read-only; mount -o remount,bind,ro /etc
+"$BENTLANE" system attach --only hosts --yes 2>&1 || echo "exit $?"
+mount -o remount,bind,rw /etc
+echo "files: $(ls -A /etc /var/lib/bentlane/system | grep -E '^[.]hosts|^hosts$' | xargs)"
 step hosts; "$BENTLANE" system attach --only hosts --yes
 "$BENTLANE" route add late.moor.test 4310 >/dev/null
 for _ in $(seq 100); do grep -q 'late.moor.test' "$FOLDER/data/names.json" && break; sleep 0.1; done
@@ -129,6 +136,15 @@ fn lookups_are_attached_and_detached_without_a_trace() {
                 "nameserver 127.0.0.1",
             ],
         ),
+        (
+            "immutable",
+            &[
+                "/etc/hosts is immutable (chattr +i), so nothing was changed",
+                "run `sudo chattr -i /etc/hosts`",
+                "exit 1",
+            ],
+        ),
+        ("read-only", &["is mounted read-only", "exit 1", "files: hosts\n"]),
         (
             "hosts",
             &[

@@ -1,3 +1,4 @@
+use std::ffi::OsStr;
 use std::fs;
 use std::io;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -7,6 +8,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::file_error::FileError;
 use crate::files::Folder;
+use crate::text::{decode, encode};
+
+/// Bytes of the largest file that is read.
+const LARGEST: u64 = 64 << 20;
 
 /// What is at a path.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,7 +26,7 @@ pub enum Content {
     },
     /// A file.
     File {
-        /// What it holds.
+        /// What it holds: bytes that are not UTF-8 are characters of a private plane.
         text: String,
         /// Its permissions.
         mode: u32,
@@ -35,16 +40,25 @@ pub enum Content {
 impl Content {
     /// What is at `path` now.
     pub(crate) fn read(path: &Path) -> io::Result<Self> {
-        let metadata = match fs::symlink_metadata(path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Self::Absent),
-            metadata => metadata?,
-        };
-        if metadata.is_symlink() {
-            let to = fs::read_link(path)?;
+        match Folder::of(path) {
+            Err(error) if error.is_missing() => Ok(Self::Absent),
+            opened => {
+                let (folder, name) = opened.map_err(FileError::into_io)?;
+                Self::at(&folder, &name).map_err(FileError::into_io)
+            }
+        }
+    }
+
+    /// What has this name in the folder now.
+    pub(crate) fn at(folder: &Folder, name: &OsStr) -> Result<Self, FileError> {
+        if let Some(to) = folder.read_link(name)? {
             return Ok(Self::Link { to });
         }
+        let Some((bytes, metadata)) = folder.read_with_metadata(name, LARGEST)? else {
+            return Ok(Self::Absent);
+        };
         Ok(Self::File {
-            text: fs::read_to_string(path)?,
+            text: decode(&bytes),
             mode: metadata.permissions().mode() & 0o7777,
             uid: metadata.uid(),
             gid: metadata.gid(),
@@ -91,9 +105,9 @@ impl Content {
                 mode,
                 uid,
                 gid,
-            } => match folder.replace(&name, text.as_bytes(), *mode, (*uid, *gid)) {
+            } => match folder.replace(&name, &encode(text), *mode, (*uid, *gid)) {
                 // A file that is mounted, as in a container, can only be written in place.
-                Err(error) if error.is_busy() => folder.overwrite(&name, text.as_bytes()),
+                Err(error) if error.is_busy() => folder.overwrite(&name, &encode(text)),
                 replaced => replaced,
             },
         };

@@ -63,6 +63,42 @@ pub enum SystemError {
         /// What its tool said.
         reason: String,
     },
+    /// Another program writes to the file all the time.
+    #[error(
+        "{path} is being changed by another program again and again, so it was left as it is: try again, or stop that program"
+    )]
+    KeepsChanging {
+        /// The file.
+        path: PathBuf,
+    },
+    /// The file is another one than when the change was shown.
+    #[error(
+        "{path} has changed since this was shown, and was left as it is: run the command again"
+    )]
+    ChangedSince {
+        /// The file.
+        path: PathBuf,
+    },
+    /// What is attached is not known.
+    #[error(
+        "{record} does not say any more what is attached ({reason}): put back what you need of the former files that are kept beside it ({kept}), remove the lines between the marks of Bent Lane from /etc/hosts, and then run `sudo rm {record}`"
+    )]
+    Record {
+        /// The file.
+        record: PathBuf,
+        /// What is wrong with it.
+        reason: String,
+        /// The copies that are there.
+        kept: String,
+    },
+    /// The file is on a file system that cannot be written to.
+    #[error(
+        "cannot change {path}: its file system is mounted read-only, and nothing was changed (`findmnt -T {path}` shows it)"
+    )]
+    ReadOnly {
+        /// The file.
+        path: PathBuf,
+    },
     /// A file that we may not change.
     #[error("cannot change {path} as this user: run it with sudo")]
     NotAllowed {
@@ -85,8 +121,21 @@ impl SystemError {
     pub(crate) fn io(verb: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Self {
         let path = path.to_owned();
         move |source| match source.kind() {
-            io::ErrorKind::PermissionDenied => Self::NotAllowed { path },
+            // Root is not told to become root.
+            io::ErrorKind::PermissionDenied if !rustix::process::geteuid().is_root() => {
+                Self::NotAllowed { path }
+            }
+            io::ErrorKind::ReadOnlyFilesystem => Self::ReadOnly { path },
             _ => Self::Io { verb, path, source },
+        }
+    }
+
+    /// The same for an error of our own way to files.
+    pub(crate) fn file(verb: &'static str, path: &Path) -> impl FnOnce(FileError) -> Self {
+        let path = path.to_owned();
+        move |error| match error {
+            FileError::Io { source, .. } => Self::io(verb, &path)(source),
+            other => Self::File(other),
         }
     }
 }

@@ -50,6 +50,18 @@ pub enum FileError {
         /// The limit.
         limit: u64,
     },
+    /// A file or folder with an attribute that forbids to change it (chattr(1)).
+    #[error(
+        "{path} is {kind} (chattr +{letter}), so nothing was changed: run `sudo chattr -{letter} {path}` if it may be changed"
+    )]
+    Attribute {
+        /// The file or folder.
+        path: PathBuf,
+        /// The attribute, in words.
+        kind: &'static str,
+        /// Its letter.
+        letter: char,
+    },
     /// A path that names no file.
     #[error("{path} does not name a file in a folder")]
     NoFile {

@@ -8,7 +8,7 @@
 //! another owner.
 
 use std::ffi::{OsStr, OsString};
-use std::fs::File;
+use std::fs::{File, Metadata};
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
@@ -25,7 +25,7 @@ use crate::file_error::FileError;
 /// Links that are followed on the way to a folder, as the system's own limit is (path_resolution(7)).
 const MOST_LINKS: usize = 40;
 /// The most attempts to find an unused name for a new file.
-const NAME_TRIES: u32 = 100;
+pub(crate) const NAME_TRIES: u32 = 100;
 
 /// A folder that is not ours, held by its handle.
 #[derive(Debug)]
@@ -101,11 +101,39 @@ impl Folder {
         }
     }
 
+    pub(crate) fn handle(&self) -> &OwnedFd {
+        &self.handle
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Where the link `name` leads, as it is written; `None` when it is no link, or there is none.
+    pub(crate) fn read_link(&self, name: &OsStr) -> Result<Option<PathBuf>, FileError> {
+        match readlinkat(&self.handle, name, Vec::new()) {
+            Ok(to) => Ok(Some(OsStr::from_bytes(to.as_bytes()).into())),
+            Err(Errno::INVAL | Errno::NOENT) => Ok(None),
+            Err(errno) => Err(FileError::io("read", &self.path.join(name))(errno)),
+        }
+    }
+
     /// Reads a file of `limit` bytes at most; `None` when there is none.
     ///
     /// # Errors
     /// When it is no regular file, too large, or cannot be read.
     pub fn read(&self, name: &OsStr, limit: u64) -> Result<Option<Vec<u8>>, FileError> {
+        Ok(self
+            .read_with_metadata(name, limit)?
+            .map(|(content, _)| content))
+    }
+
+    /// The same, with what the file system says of the file.
+    pub(crate) fn read_with_metadata(
+        &self,
+        name: &OsStr,
+        limit: u64,
+    ) -> Result<Option<(Vec<u8>, Metadata)>, FileError> {
         let path = self.path.join(name);
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let file = match openat(&self.handle, name, flags, Mode::empty()) {
@@ -114,7 +142,14 @@ impl Folder {
             Err(Errno::LOOP) => return Err(self.link(name)),
             Err(errno) => return Err(FileError::io("read", &path)(errno)),
         };
-        read_regular(file, &path, limit).map(Some)
+        let file = File::from(file);
+        let metadata = file.metadata().map_err(|source| FileError::Io {
+            verb: "look at",
+            path: path.clone(),
+            source,
+        })?;
+        let content = read_regular(file.into(), &path, limit)?;
+        Ok(Some((content, metadata)))
     }
 
     /// Writes a file whole or not at all, with this mode: beside its place, to the disk, then
@@ -164,7 +199,26 @@ impl Folder {
         owner: (Uid, Gid),
         write: impl FnOnce(&mut File) -> io::Result<()>,
     ) -> Result<(), FileError> {
+        let beside = self.write_beside(name, mode, (owner.0.as_raw(), owner.1.as_raw()), write)?;
+        let renamed = renameat(&self.handle, &beside, &self.handle, name);
+        if renamed.is_err() {
+            // It may be gone already; what was wrong with the file is what is reported.
+            let _ = unlinkat(&self.handle, &beside, AtFlags::empty());
+        }
+        renamed.map_err(FileError::io("replace", &self.path.join(name)))?;
+        self.sync()
+    }
+
+    /// Writes what is to get `name`, to the disk, under a temporary name, which is given.
+    pub(crate) fn write_beside(
+        &self,
+        name: &OsStr,
+        mode: u32,
+        (uid, gid): (u32, u32),
+        write: impl FnOnce(&mut File) -> io::Result<()>,
+    ) -> Result<OsString, FileError> {
         let path = self.path.join(name);
+        let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
         let (file, beside) = self.create_beside(name)?;
         let written = (|| {
             let mut file = File::from(file);
@@ -174,19 +228,17 @@ impl Folder {
                 source,
             })?;
             let failed = |verb| FileError::io(verb, &path);
-            if owner.0 != rustix::process::geteuid() || owner.1 != rustix::process::getegid() {
-                fchown(&file, Some(owner.0), Some(owner.1)).map_err(failed("set the owner of"))?;
+            if uid != rustix::process::geteuid() || gid != rustix::process::getegid() {
+                fchown(&file, Some(uid), Some(gid)).map_err(failed("set the owner of"))?;
             }
             fchmod(&file, Mode::from_raw_mode(mode)).map_err(failed("set the mode of"))?;
-            fsync(&file).map_err(failed("write"))?;
-            renameat(&self.handle, &beside, &self.handle, name).map_err(failed("replace"))
+            fsync(&file).map_err(failed("write"))
         })();
         if written.is_err() {
-            // It may be gone already; what was wrong with the file is what is reported.
+            // As above.
             let _ = unlinkat(&self.handle, &beside, AtFlags::empty());
         }
-        written?;
-        self.sync()
+        written.map(|()| beside)
     }
 
     /// Opens a file to append to it, and makes it if it is not there.
@@ -294,7 +346,7 @@ impl Folder {
         }
     }
 
-    fn sync(&self) -> Result<(), FileError> {
+    pub(crate) fn sync(&self) -> Result<(), FileError> {
         // A handle that only names the folder cannot be synced.
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = openat(&self.handle, ".", flags, Mode::empty());
@@ -510,7 +562,7 @@ fn in_words(kind: FileType) -> &'static str {
 }
 
 /// The name under which the next content of `name` is written.
-fn beside(name: &OsStr, number: u32) -> OsString {
+pub(crate) fn beside(name: &OsStr, number: u32) -> OsString {
     let mut beside = OsString::from(".");
     beside.push(name);
     beside.push(format!(".bentlane-{}-{number}", std::process::id()));

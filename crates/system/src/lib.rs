@@ -21,6 +21,8 @@ mod record;
 mod resolver_files;
 mod steps;
 mod stores;
+mod swap;
+mod text;
 mod trust;
 mod unit;
 

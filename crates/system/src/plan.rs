@@ -12,9 +12,11 @@ use crate::content::Content;
 use crate::error::SystemError;
 use crate::facts::Facts;
 use crate::program::{install, same_content, uninstall};
-use crate::record::{Part, Record, Replaced};
+use crate::record::{Part, RECORD, Record, Replaced};
 use crate::resolver_files::{drop_in, pointing_at_us};
 use crate::steps::{PartState, Plan, ProgramStep, Step, StepKind};
+use crate::swap::{Tolerance, swap};
+use crate::text::decode;
 use crate::{Unit, repair_unit, socket_unit, watch_unit};
 
 /// The settings of systemd's resolver that are ours, below the folder of settings.
@@ -22,6 +24,9 @@ const RESOLVED_DROP_IN: &str = "systemd/resolved.conf.d/bentlane.conf";
 
 /// The folder where what was replaced is kept.
 pub(crate) const KEPT: &str = "/var/lib/bentlane/system";
+
+/// How often a file is read again that another program changes at the same time.
+const STEP_TRIES: u32 = 10;
 
 /// The operating system, as far as it can be attached to.
 #[derive(Clone, Debug)]
@@ -63,7 +68,7 @@ impl System {
             Part::Watch => self.etc.join("systemd/system/bentlane-repair.path"),
             Part::Repair => self.etc.join("systemd/system/bentlane-repair.service"),
             Part::Resolver => {
-                let text = fs::read_to_string(&conf).unwrap_or_default();
+                let text = decode(&fs::read(&conf).unwrap_or_default());
                 if ResolvConf::parse(&text).leads_to_resolved() {
                     self.etc.join(RESOLVED_DROP_IN)
                 } else {
@@ -190,6 +195,7 @@ impl System {
         let record = self.record()?;
         let mut plan = Plan {
             owner: Some(facts.owner.clone()),
+            facts: Some(facts.clone()),
             ..Plan::default()
         };
         for part in parts {
@@ -331,7 +337,13 @@ impl System {
         if let Some(ProgramStep::Install { from, to }) = &plan.program {
             install(from, to)?;
         }
-        self.carry_out_steps(plan)?;
+        if let Err(cause) = self.carry_out_steps(plan) {
+            // What was not attached is not approved either.
+            if let Some(approved) = self.approved()? {
+                self.settle_approved(approved)?;
+            }
+            return Err(cause);
+        }
         if let Some(ProgramStep::Remove { path }) = &plan.program {
             uninstall(path)?;
         }
@@ -351,36 +363,81 @@ impl System {
     }
 
     fn carry_out_steps(&self, plan: &Plan) -> Result<(), SystemError> {
-        for step in &plan.steps {
-            let mut record = self.record()?;
-            match step.kind {
-                StepKind::Replace => {
-                    // On record before anything is changed, so that a crash loses nothing.
-                    let known = record.replaced.remove(&step.part);
-                    let before = before(step, known);
-                    self.keep_text(step.part, &before, &step.path)?;
-                    let replaced = Replaced {
-                        path: step.path.clone(),
-                        before,
-                        left: step.after.clone(),
-                    };
-                    record.replaced.insert(step.part, replaced);
-                    record.owner.clone_from(&plan.owner);
-                    self.write_record(&record)?;
-                    put(step)?;
-                    self.take_up(step)?;
+        for shown in &plan.steps {
+            let mut tries = 0;
+            while let Some(step) = self.present_step(plan, shown)? {
+                if self.carry_out_step(&step, plan)? {
+                    break;
                 }
-                StepKind::Restore | StepKind::Clean | StepKind::Forget => {
-                    if step.kind != StepKind::Forget {
-                        put(step)?;
-                        self.take_up(step)?;
-                    }
-                    record.replaced.remove(&step.part);
-                    self.write_record(&record)?;
+                tries += 1;
+                if tries == STEP_TRIES {
+                    let path = step.path;
+                    return Err(SystemError::KeepsChanging { path });
                 }
             }
         }
         Ok(())
+    }
+
+    /// The step for the file as it is now, which may have changed since `shown`; `None` when there is
+    /// nothing left to do.
+    fn present_step(&self, plan: &Plan, shown: &Step) -> Result<Option<Step>, SystemError> {
+        if read(&shown.path)? == shown.now {
+            return Ok(Some(shown.clone()));
+        }
+        let again = match &plan.facts {
+            Some(facts) => self.plan_attach(&[shown.part], facts)?,
+            None => self.plan_detach(&[shown.part])?,
+        };
+        let step = again.steps.into_iter().next();
+        match step {
+            Some(step) if step.caution.is_some() && shown.caution.is_none() => {
+                Err(SystemError::ChangedSince { path: step.path })
+            }
+            step => Ok(step),
+        }
+    }
+
+    /// Does a step, unless its file is no longer as the step says; gives whether it did.
+    fn carry_out_step(&self, step: &Step, plan: &Plan) -> Result<bool, SystemError> {
+        let known = self.record()?;
+        let mut record = known.clone();
+        if step.kind == StepKind::Replace {
+            // On record before anything is changed, so that a crash loses nothing.
+            let before = before(step, record.replaced.remove(&step.part));
+            self.keep_text(step.part, &before, &step.path)?;
+            let replaced = Replaced {
+                path: step.path.clone(),
+                before,
+                left: step.after.clone(),
+            };
+            record.replaced.insert(step.part, replaced);
+            record.owner.clone_from(&plan.owner);
+            self.write_record(&record)?;
+        }
+        let put = match step.kind {
+            StepKind::Forget => Ok(true),
+            _ => put(step),
+        };
+        if step.kind == StepKind::Replace && !matches!(put, Ok(true)) {
+            self.write_record(&known)?;
+            if !known.replaced.contains_key(&step.part) {
+                let kept = self.kept_text(step.part);
+                let removed = Content::Absent.write(&kept);
+                removed.map_err(SystemError::io("remove", &kept))?;
+            }
+        }
+        if !put? {
+            return Ok(false);
+        }
+        if step.kind != StepKind::Replace {
+            record.replaced.remove(&step.part);
+        }
+        if step.kind != StepKind::Forget {
+            self.take_up(step)?;
+        }
+        self.write_record(&record)?;
+        Ok(true)
     }
 
     /// Has systemd's resolver read its settings again, when they are what was changed.
@@ -476,9 +533,9 @@ impl System {
     /// # Errors
     /// When a file is there and cannot be read.
     pub fn text(&self, path: &Path) -> Result<String, SystemError> {
-        match fs::read_to_string(path) {
+        match fs::read(path) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(String::new()),
-            text => text.map_err(SystemError::io("read", path)),
+            bytes => Ok(decode(&bytes.map_err(SystemError::io("read", path))?)),
         }
     }
 
@@ -532,7 +589,26 @@ impl System {
     }
 
     fn record(&self) -> Result<Record, SystemError> {
-        Record::read(&self.kept).map_err(SystemError::io("read the record in", &self.kept))
+        Record::read(&self.kept).map_err(|cause| match cause.kind() {
+            io::ErrorKind::Other => self.damaged_record(&cause),
+            _ => SystemError::io("read the record in", &self.kept)(cause),
+        })
+    }
+
+    fn damaged_record(&self, cause: &io::Error) -> SystemError {
+        let copies = Part::ALL.map(|part| self.kept_text(part));
+        let names = copies.iter().filter(|path| path.exists());
+        let names: Vec<_> = names
+            .filter_map(|path| path.file_name()?.to_str())
+            .collect();
+        SystemError::Record {
+            record: self.kept.join(RECORD),
+            reason: cause.to_string(),
+            kept: match names.is_empty() {
+                true => "none is".to_owned(),
+                false => names.join(", "),
+            },
+        }
     }
 
     fn write_record(&self, record: &Record) -> Result<(), SystemError> {
@@ -558,9 +634,15 @@ fn owner_of(folder: &Path) -> Result<u32, SystemError> {
     Ok(metadata.uid())
 }
 
-fn put(step: &Step) -> Result<(), SystemError> {
-    let put = step.after.write(&step.path);
-    put.map_err(SystemError::io("change", &step.path))
+/// Puts the file in place, unless it is no longer as the step says; gives whether it did.
+fn put(step: &Step) -> Result<bool, SystemError> {
+    let tolerance = match step.part {
+        // Any program may append a line.
+        Part::Hosts => Tolerance::Appended,
+        _ => Tolerance::Same,
+    };
+    let put = swap(&step.path, &step.now, &step.after, tolerance);
+    put.map_err(SystemError::file("change", &step.path))
 }
 
 fn read(path: &Path) -> Result<Content, SystemError> {
@@ -859,6 +941,117 @@ mod tests {
             CONF,
             "not a file of ours"
         );
+    }
+
+    #[rstest]
+    fn a_file_that_changes_after_the_question_is_read_again(machine: Machine) {
+        let (hosts, conf) = (
+            machine.system.path(Part::Hosts),
+            machine.system.path(Part::Resolver),
+        );
+        let plan = |parts: &[Part]| {
+            let facts = Machine::facts(&["a.moor.test"]);
+            machine.system.plan_attach(parts, &facts).unwrap()
+        };
+        let shown = plan(&[Part::Hosts, Part::Resolver]);
+        let more = format!("{HOSTS}10.0.0.2 scanner\n");
+        fs::write(&hosts, &more).unwrap();
+        let other = "nameserver 192.0.2.7\n";
+        fs::write(&conf, other).unwrap();
+        machine.system.carry_out(&shown).unwrap();
+        assert!(fs::read_to_string(&hosts).unwrap().starts_with(&more));
+        let shown = machine
+            .system
+            .plan_detach(&[Part::Hosts, Part::Resolver])
+            .unwrap();
+        let last = fs::read_to_string(&hosts).unwrap() + "10.0.0.3 camera\n";
+        fs::write(&hosts, last).unwrap();
+        machine.system.carry_out(&shown).unwrap();
+        assert_eq!(
+            fs::read_to_string(&hosts).unwrap(),
+            more + "10.0.0.3 camera\n"
+        );
+        assert_eq!(fs::read_to_string(&conf).unwrap(), other);
+
+        machine.attach(Part::Resolver, &[]);
+        let shown = machine.system.plan_detach(&[Part::Resolver]).unwrap();
+        // A network manager was faster.
+        fs::write(&conf, CONF).unwrap();
+        machine.system.carry_out(&shown).unwrap();
+        assert_eq!(fs::read_to_string(&conf).unwrap(), CONF);
+
+        machine.attach(Part::Resolver, &[]);
+        let shown = machine.system.plan_detach(&[Part::Resolver]).unwrap();
+        let edited = fs::read_to_string(&conf).unwrap() + "options timeout:1\n";
+        fs::write(&conf, &edited).unwrap();
+        let refused = machine.system.carry_out(&shown).unwrap_err();
+        assert!(
+            matches!(refused, SystemError::ChangedSince { .. }),
+            "{refused}"
+        );
+        assert_eq!(fs::read_to_string(&conf).unwrap(), edited);
+    }
+
+    /// `scripts/torture` does it more often.
+    #[rstest]
+    fn lines_that_others_append_meanwhile_are_preserved(machine: Machine) {
+        let path = machine.system.path(Part::Hosts);
+        let rounds = std::env::var("BENTLANE_ROUNDS").map_or(20, |rounds| rounds.parse().unwrap());
+        let stop = std::sync::atomic::AtomicBool::new(false);
+        let written = std::thread::scope(|scope| {
+            let writer = scope.spawn(|| {
+                let mut written = 0;
+                while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+                    let mut file = fs::OpenOptions::new().append(true).open(&path).unwrap();
+                    io::Write::write_all(&mut file, format!("10.0.0.2 n{written}\n").as_bytes())
+                        .unwrap();
+                    written += 1;
+                    std::thread::park_timeout(std::time::Duration::from_micros(200));
+                }
+                written
+            });
+            for _ in 0..rounds {
+                machine.attach(Part::Hosts, &["a.moor.test"]);
+                machine.detach(Part::Hosts);
+            }
+            stop.store(true, std::sync::atomic::Ordering::Relaxed);
+            writer.join().unwrap()
+        });
+        let text = fs::read_to_string(&path).unwrap();
+        let own = text.strip_prefix(HOSTS).unwrap();
+        let mut lines: Vec<&str> = own.lines().collect();
+        lines.sort_unstable();
+        lines.dedup();
+        assert_eq!(lines.len(), written, "of so many lines");
+    }
+
+    #[rstest]
+    fn a_hosts_file_that_is_not_utf8_is_preserved(machine: Machine) {
+        let path = machine.system.path(Part::Hosts);
+        let bytes = b"127.0.0.1 localhost\n10.0.0.1 h\xfctte # Latin-1\n";
+        fs::write(&path, bytes).unwrap();
+        machine.attach(Part::Hosts, &["a.moor.test"]);
+        assert!(fs::read(&path).unwrap().starts_with(bytes));
+        assert_eq!(machine.state(Part::Hosts), PartState::Attached);
+        let kept = fs::read(machine.system.kept.join("hosts")).unwrap();
+        assert_eq!(kept, bytes);
+        machine.detach(Part::Hosts);
+        assert_eq!(fs::read(&path).unwrap(), bytes);
+    }
+
+    #[rstest]
+    fn a_damaged_record_is_reported_with_the_copies_that_are_left(machine: Machine) {
+        machine.attach(Part::Hosts, &["a.moor.test"]);
+        let record = machine.system.kept.join(RECORD);
+        fs::write(&record, "{\"replaced\":").unwrap();
+        let refused = machine
+            .system
+            .plan_detach(&Part::ALL)
+            .unwrap_err()
+            .to_string();
+        for part in ["(hosts)", "sudo rm", &record.display().to_string()] {
+            assert!(refused.contains(part), "{refused}");
+        }
     }
 
     /// What a crash leaves: the record is written first, and the file last.

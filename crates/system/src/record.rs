@@ -5,9 +5,11 @@ use std::{fs, io};
 use serde::{Deserialize, Serialize};
 
 use crate::content::Content;
+use crate::file_error::FileError;
+use crate::files::Folder;
 
 /// The file with the record of what was changed.
-const RECORD: &str = "attached.json";
+pub(crate) const RECORD: &str = "attached.json";
 
 /// A part of the system that can be attached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -84,7 +86,9 @@ impl Record {
 
     pub(crate) fn write(&self, folder: &Path) -> io::Result<()> {
         fs::create_dir_all(folder)?;
-        let text = serde_json::to_string_pretty(self)?;
-        Content::public(text + "\n").write(&folder.join(RECORD))
+        let text = serde_json::to_string_pretty(self)? + "\n";
+        let (folder, name) = Folder::of(&folder.join(RECORD)).map_err(FileError::into_io)?;
+        let written = folder.replace(&name, text.as_bytes(), 0o644, (0, 0));
+        written.map_err(FileError::into_io)
     }
 }

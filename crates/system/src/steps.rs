@@ -6,6 +6,7 @@ use serde::Serialize;
 
 use crate::approved::Approved;
 use crate::content::Content;
+use crate::facts::Facts;
 use crate::record::Part;
 
 /// What a step does to its file.
@@ -45,6 +46,9 @@ pub struct Plan {
     /// The data folder of the service to attach to.
     #[serde(skip)]
     pub owner: Option<PathBuf>,
+    /// What was known when it was made, to make it again for a file that has changed since.
+    #[serde(skip)]
+    pub(crate) facts: Option<Facts>,
     /// The steps.
     pub steps: Vec<Step>,
     /// What is done with the copy of the program that root runs.

@@ -253,8 +253,8 @@ impl OwnRoot {
     /// # Errors
     /// Why it is unknown.
     pub fn is_trusted_by(&self, file: &Path) -> Result<bool, String> {
-        let text = std::fs::read_to_string(file).map_err(|cause| cause.to_string())?;
-        let roots = certificates(&text);
+        let bytes = std::fs::read(file).map_err(|cause| cause.to_string())?;
+        let roots = certificates(&String::from_utf8_lossy(&bytes));
         let anchors: Vec<Anchor> = roots.iter().filter_map(|pem| Anchor::read(pem)).collect();
         let now = OffsetDateTime::now_utc();
         Ok(verify(&self.chain, &self.server_name, &anchors, now).is_ok())
