@@ -14,6 +14,7 @@ mod changes;
 mod checks;
 mod console;
 mod containers;
+mod database;
 mod dns;
 mod findings;
 mod folders;

@@ -330,7 +330,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Note in the journal what `system attach` or `detach` has changed on this machine. */
-        post: operations["note_machine"];
+        post: operations["add_machine_change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -924,9 +924,11 @@ export interface components {
         };
         /** @description The database. */
         DatabaseStatus: {
+            /** @description Why it does not. */
+            error?: string | null;
             /** @description Where it is. */
             place: string;
-            /** @description Whether it answered last time. Routes work without it; changes do not. */
+            /** @description Whether it answers. Routes work without it; changes do not. */
             reachable: boolean;
         };
         /**
@@ -2743,7 +2745,7 @@ export interface operations {
             };
         };
     };
-    note_machine: {
+    add_machine_change: {
         parameters: {
             query?: never;
             header?: never;

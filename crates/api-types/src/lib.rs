@@ -39,7 +39,21 @@ pub use status::{
 pub use traffic::{Traffic, TrafficSummary};
 pub use zones::{ZoneInput, ZoneView, Zones};
 
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
 /// The name of the service's socket in the data folder.
 pub const SOCKET: &str = "api.sock";
 /// The header in which the command line says which command calls, for the journal.
 pub const COMMAND_HEADER: &str = "bentlane-command";
+
+/// The header with a key of the caller's choice, up to 255 characters: a change that is asked for again
+/// with the same key is made once. Keys are remembered for a day.
+pub const IDEMPOTENCY_HEADER: &str = "idempotency-key";
+
+/// What a change that was made already is answered with when it is asked for again.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MadeBefore {
+    /// The revision that it made.
+    pub made_before: u64,
+}

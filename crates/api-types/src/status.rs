@@ -148,6 +148,9 @@ pub enum DatabaseKind {
 pub struct DatabaseStatus {
     /// Where it is.
     pub place: String,
-    /// Whether it answered last time. Routes work without it; changes do not.
+    /// Whether it answers. Routes work without it; changes do not.
     pub reachable: bool,
+    /// Why it does not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
 }

@@ -1,9 +1,9 @@
 use std::error::Error;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
-use bentlane_api_types::SOCKET;
-use bentlane_api_types::{COMMAND_HEADER, Problem};
+use bentlane_api_types::{COMMAND_HEADER, IDEMPOTENCY_HEADER, MadeBefore, Problem, SOCKET};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::client::conn::http1;
@@ -15,6 +15,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use tokio::net::UnixStream;
+use tokio::time::{Instant, sleep};
 
 use crate::error::CliError;
 
@@ -24,6 +25,9 @@ const SEGMENT: &AsciiSet = &NON_ALPHANUMERIC
     .remove(b'.')
     .remove(b'_')
     .remove(b'~');
+/// How long a change is asked for again whose outcome is not known, and how often.
+const ASK_AGAIN_FOR: Duration = Duration::from_secs(30);
+const ASK_AGAIN_AFTER: Duration = Duration::from_millis(500);
 /// Bytes of an answer: root may ask the service of another user.
 const LARGEST_ANSWER: usize = 256 * 1024 * 1024;
 
@@ -162,12 +166,51 @@ impl Client {
         serde_json::from_slice(bytes).map_err(CliError::Answer)
     }
 
+    /// Sends a call. One whose outcome the service does not know, since its database went away
+    /// meanwhile, is repeated until that is known; the service makes a change once for each key.
     async fn send(
         &self,
         method: Method,
         path: &str,
         body: Vec<u8>,
         tag: Option<HeaderValue>,
+    ) -> Result<(HeaderMap, Bytes), CliError> {
+        let start = Instant::now();
+        let key = format!("{:032x}", rand::random::<u128>());
+        let mut is_repeated = false;
+        loop {
+            let sent = self.send_once(&method, path, body.clone(), tag.clone(), &key);
+            let sent = sent.await;
+            match &sent {
+                Err(CliError::Refused(problem))
+                    if start.elapsed() < ASK_AGAIN_FOR
+                        && (problem.status == StatusCode::GATEWAY_TIMEOUT
+                            || is_repeated
+                                && problem.status == StatusCode::SERVICE_UNAVAILABLE) =>
+                {
+                    is_repeated = true;
+                    sleep(ASK_AGAIN_AFTER).await;
+                }
+                Ok((_, bytes)) if is_repeated => {
+                    return match serde_json::from_slice(bytes) {
+                        Ok(MadeBefore { made_before }) => Err(CliError::MadeBefore {
+                            revision: made_before,
+                        }),
+                        Err(_) => sent,
+                    };
+                }
+                _ => return sent,
+            }
+        }
+    }
+
+    async fn send_once(
+        &self,
+        method: &Method,
+        path: &str,
+        body: Vec<u8>,
+        tag: Option<HeaderValue>,
+        key: &str,
     ) -> Result<(HeaderMap, Bytes), CliError> {
         let unreachable = |source| CliError::Unreachable {
             socket: self.socket.display().to_string(),
@@ -191,6 +234,9 @@ impl Client {
             .header(HOST, "localhost")
             .header(COMMAND_HEADER, &self.command)
             .header(CONTENT_TYPE, "application/json");
+        if !method.is_safe() {
+            request = request.header(IDEMPOTENCY_HEADER, key);
+        }
         if let Some(tag) = tag {
             request = request.header(IF_MATCH, tag);
         }

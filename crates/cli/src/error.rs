@@ -59,6 +59,11 @@ pub(crate) enum CliError {
     /// The service said no.
     #[error("{}", .0.detail)]
     Refused(Problem),
+    /// The answer to the call was lost, and it turned out that the change was made.
+    #[error(
+        "the change was made (revision {revision}), although the database went away while it was saved"
+    )]
+    MadeBefore { revision: u64 },
     /// The service answered what this client does not understand.
     #[error("the service's answer is not understood; are service and client of one version?")]
     Answer(#[source] serde_json::Error),
@@ -114,6 +119,7 @@ pub(crate) enum CliError {
 impl CliError {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
+            Self::MadeBefore { .. } => 0,
             Self::NotRunning { .. }
             | Self::NotStarted
             | Self::Unreachable { .. }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use arc_swap::ArcSwap;
 use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone};
 use bentlane_proxy::{Proxy, Replaced};
-use bentlane_store::{DataDir, StoreError};
+use bentlane_store::{Attempt, DataDir};
 use tokio::sync::{Mutex, Notify};
 use tracing::{error, info};
 
@@ -16,7 +16,7 @@ use crate::last_known_good;
 use crate::listening::OWN_NAME;
 use crate::low_priority;
 use crate::pki::{AuthorityStoreError, Pki};
-use crate::storage::{Storage, Unavailable};
+use crate::storage::{CallError, Storage};
 
 /// How often it is checked whether a replaced snapshot is still in use, and for how long at most.
 const POLL_USE: Duration = Duration::from_millis(10);
@@ -107,21 +107,23 @@ impl ActiveConfiguration {
     /// is made to that revision or not at all. A caller that goes away does not stop it.
     pub(crate) async fn change(
         self: &Arc<Self>,
-        who: &str,
+        by: &ChangedBy,
         change: Change,
         based_on: Option<u64>,
     ) -> Result<u64, ChangeError> {
-        let (this, who) = (Arc::clone(self), who.to_owned());
+        let (this, attempt) = (Arc::clone(self), by.attempt());
         let work = async move {
-            let store = this.storage.store()?;
             // From here on, so that the database's notification of this change waits until it is in force.
             let _one = this.changing.lock().await;
             let known = this.snapshot();
-            let next = store
-                .apply(&who, &change, based_on, known.configuration())
-                .await?;
+            let applied = this.storage.call(async |store| {
+                let known = known.configuration();
+                store.apply(&attempt, &change, based_on, known).await
+            });
+            let next = applied
+                .await
+                .map_err(|cause| failed_attempt(&attempt, cause))?;
             drop(known);
-            this.storage.set_reachable(true);
             let revision = next.revision;
             this.publish(next).await?;
             Ok(revision)
@@ -133,10 +135,9 @@ impl ActiveConfiguration {
     pub(crate) async fn reload(self: &Arc<Self>) -> Result<(), ChangeError> {
         let this = Arc::clone(self);
         let work = async move {
-            let store = this.storage.store()?;
             let _one = this.changing.lock().await;
-            let configuration = store.configuration().await?;
-            this.storage.set_reachable(true);
+            let read = this.storage.call(async |store| store.configuration().await);
+            let configuration = read.await?;
             if configuration != *this.snapshot().configuration() {
                 this.publish(configuration).await?;
             }
@@ -147,11 +148,12 @@ impl ActiveConfiguration {
 
     /// The same, when the stored revision is another than that in force.
     pub(crate) async fn reload_if_newer(self: &Arc<Self>) -> Result<(), ChangeError> {
-        let store = self.storage.store()?;
         // A change of our own that is being made is waited for.
         let changing = self.changing.lock().await;
-        let latest = store.revision().await?;
-        self.storage.set_reachable(true);
+        let latest = self
+            .storage
+            .call(async |store| store.revision().await)
+            .await?;
         let in_force = self.snapshot().configuration().revision;
         drop(changing);
         if latest == in_force {
@@ -249,23 +251,46 @@ fn zone_names(snapshot: &Snapshot) -> Vec<Name> {
     zones.iter().map(|zone| zone.name.clone()).collect()
 }
 
+/// Who makes a change, and the key by which it is recognised when it is asked for again.
+#[derive(Clone, Debug)]
+pub(crate) struct ChangedBy {
+    pub(crate) who: Arc<str>,
+    pub(crate) key: Arc<str>,
+}
+
+impl ChangedBy {
+    pub(crate) fn attempt(&self) -> Attempt {
+        Attempt::new(Arc::clone(&self.who), Arc::clone(&self.key))
+    }
+}
+
+/// The error for an attempt that failed.
+pub(crate) fn failed_attempt(attempt: &Attempt, cause: CallError) -> ChangeError {
+    match attempt.is_outcome_unknown() {
+        true => ChangeError::Unknown {
+            key: attempt.key().to_owned(),
+            cause,
+        },
+        false => ChangeError::Database(cause),
+    }
+}
+
 /// Why a change was not made, or not put in force.
 #[derive(Debug, thiserror::Error)]
 pub(crate) enum ChangeError {
-    #[error("the database is not reachable yet")]
-    Unavailable,
     #[error(transparent)]
-    Store(#[from] StoreError),
+    Database(#[from] CallError),
+    /// It may have been made.
+    #[error("the connection to the database was lost while the change was saved")]
+    Unknown {
+        key: String,
+        #[source]
+        cause: CallError,
+    },
     #[error(transparent)]
     Authority(#[from] AuthorityStoreError),
     #[error("the thread that makes changes failed")]
     Thread(#[source] io::Error),
-}
-
-impl From<Unavailable> for ChangeError {
-    fn from(Unavailable: Unavailable) -> Self {
-        Self::Unavailable
-    }
 }
 
 #[cfg(test)]

@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use bentlane_model::chain;
 use bentlane_store::{Cluster, DataDir, Store, StoreError};
-use tokio::time::sleep;
+use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 use url::Url;
@@ -11,10 +11,14 @@ use url::Url;
 use crate::checker::RouteChecker;
 use crate::configuration::{ActiveConfiguration, ChangeError};
 use crate::error::ServiceError;
-use crate::storage::Storage;
+use crate::storage::{CallError, Storage};
 
 /// How long to wait before the next attempt to connect.
 const RETRY_AFTER: Duration = Duration::from_secs(1);
+/// How long one attempt to connect may take, the migrations of a new version included.
+const CONNECT_LIMIT: Duration = Duration::from_secs(30);
+/// How often the database is asked whether it answers.
+const PING_EVERY: Duration = Duration::from_secs(10);
 
 /// Keeps the connection to the database, and the private server running unless a URL is given.
 #[derive(Debug)]
@@ -46,8 +50,16 @@ impl Database {
     }
 
     /// Starts the private server if it is to be used and does not run, connects, and puts the stored
-    /// configuration in force.
+    /// configuration in force. A failure is what calls of the database fail with from then on.
     pub(crate) async fn connect(&mut self) -> Result<(), ServiceError> {
+        let connected = self.try_connect().await;
+        if let Err(failure) = &connected {
+            self.storage.set_fault(chain(failure));
+        }
+        connected
+    }
+
+    async fn try_connect(&mut self) -> Result<(), ServiceError> {
         let (url, place) = match (&self.url, &mut self.cluster) {
             (Some(url), _) => (url.clone(), without_password(url)),
             (None, Some(cluster)) => {
@@ -64,18 +76,29 @@ impl Database {
             place: place.clone(),
             source,
         };
-        let store = Store::connect(&url).await.map_err(failed)?;
-        match store.proved_with().await {
+        let connecting = async {
+            let store = Store::connect(&url).await?;
+            let before = store.proved_with().await;
+            Ok((store, before))
+        };
+        let connected = timeout(CONNECT_LIMIT, connecting).await;
+        let connected =
+            connected.unwrap_or_else(|_| Err(StoreError::no_answer_within(CONNECT_LIMIT)));
+        let (store, before) = connected.map_err(failed)?;
+        match before {
             Ok(before) => self.checker.set_proved_with(before),
             Err(cause) => warn!(
                 cause = chain(&cause),
                 "cannot read which apps routes led to"
             ),
         }
-        self.storage.set_store(Some(store));
+        self.storage.connected(store);
         match self.configuration.reload().await {
-            Ok(()) | Err(ChangeError::Unavailable) => Ok(()),
-            Err(ChangeError::Store(source)) => Err(failed(source)),
+            Ok(())
+            | Err(ChangeError::Database(CallError::Unavailable(_)) | ChangeError::Unknown { .. }) => {
+                Ok(())
+            }
+            Err(ChangeError::Database(CallError::Store(source))) => Err(failed(source)),
             Err(ChangeError::Authority(source)) => Err(source.into()),
             Err(ChangeError::Thread(source)) => Err(ServiceError::Io {
                 verb: "put the configuration in force",
@@ -85,18 +108,18 @@ impl Database {
     }
 
     /// Puts new revisions in force, until the service stops. When the database goes away, its server is
-    /// started again and the connection made again.
+    /// started again and the connection made again. Each cause is logged once.
     pub(crate) async fn run(&mut self, shutdown: &CancellationToken) {
         loop {
-            tokio::select! {
+            let mut logged = tokio::select! {
                 () = shutdown.cancelled() => return,
-                outcome = self.follow() => {
-                    self.storage.set_reachable(false);
-                    if let Err(cause) = outcome {
-                        warn!(cause = chain(&cause), "the database is away; routes work as before");
-                    }
-                }
-            }
+                cause = self.follow() => cause,
+            };
+            self.storage.set_fault(logged.clone());
+            warn!(
+                cause = logged,
+                "the database is away; routes work as before"
+            );
             loop {
                 tokio::select! {
                     () = shutdown.cancelled() => return,
@@ -106,21 +129,43 @@ impl Database {
                     () = shutdown.cancelled() => return,
                     connected = self.connect() => connected,
                 };
-                match connected {
+                let cause = match connected {
                     Ok(()) => {
                         info!("the database is back");
                         break;
                     }
-                    Err(cause) => warn!(cause = chain(&cause), "the database is still away"),
+                    Err(failure) => chain(&failure),
+                };
+                if cause != logged {
+                    warn!(cause, "the database is still away");
+                    logged = cause;
                 }
             }
         }
     }
 
-    /// Reloads at each notification, while the database is reachable.
-    async fn follow(&self) -> Result<(), ChangeError> {
-        let store = self.storage.store()?;
-        let mut notifications = store.listen().await?;
+    /// Reloads at each notification, as long as the database answers. Gives why it does not any more.
+    async fn follow(&self) -> String {
+        if let Some(cause) = self.storage.fault() {
+            return cause;
+        }
+        let outcome = tokio::select! {
+            outcome = self.follow_notifications() => outcome,
+            outcome = self.ping() => outcome,
+            () = self.storage.lost() => Ok(()),
+        };
+        match outcome {
+            Err(failure) => chain(&failure),
+            Ok(()) => self
+                .storage
+                .fault()
+                .unwrap_or_else(|| "the connection was closed".to_owned()),
+        }
+    }
+
+    async fn follow_notifications(&self) -> Result<(), ChangeError> {
+        let listening = self.storage.call(async |store| store.listen().await);
+        let mut notifications = listening.await?;
         // Changes from before the first notification.
         self.configuration.reload_if_newer().await?;
         loop {
@@ -128,15 +173,23 @@ impl Database {
                 Ok(Some(_)) => self.configuration.reload_if_newer().await?,
                 Ok(None) => return Ok(()),
                 Err(cause) => {
-                    return Err(ChangeError::Store(StoreError::from_connection(cause)));
+                    return Err(CallError::Store(StoreError::from_connection(cause)).into());
                 }
             }
         }
     }
 
+    /// Asks the database now and then whether it answers: one that hangs keeps its connections.
+    async fn ping(&self) -> Result<(), ChangeError> {
+        loop {
+            sleep(PING_EVERY).await;
+            self.storage.call(async |store| store.ping().await).await?;
+        }
+    }
+
     /// Closes the connection and stops the private server.
     pub(crate) async fn stop(&mut self) {
-        self.storage.set_store(None);
+        self.storage.close();
         if let Some(cluster) = &mut self.cluster
             && let Err(cause) = cluster.stop().await
         {

@@ -3,13 +3,13 @@ use std::time::Duration;
 
 use bentlane_model::chain;
 use bentlane_queue::BoundedQueue;
-use bentlane_store::{StoreError, StoredVerdict};
+use bentlane_store::{Store, StoredVerdict};
 use time::OffsetDateTime;
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 
-use crate::storage::Storage;
+use crate::storage::{DELETE_LIMIT, Storage};
 
 /// The most results that wait for the database.
 const MOST_WAITING: usize = 4096;
@@ -75,14 +75,16 @@ impl History {
     }
 
     async fn write(&self, batch: &mut Vec<StoredVerdict>, goes_on: bool, delete_at: &mut Instant) {
-        let Ok(store) = self.storage.store() else {
-            *delete_at = (*delete_at).max(Instant::now() + WRITE_EVERY);
-            return;
-        };
-        match store.keep_verdicts(batch).await {
+        let written = self
+            .storage
+            .call(async |store| store.keep_verdicts(batch).await);
+        match written.await {
             Ok(()) => batch.clear(),
-            // The connection itself reports that it is away; what waits is written later.
-            Err(StoreError::Unreachable(_)) if goes_on => {}
+            // That is reported elsewhere; what waits is written later.
+            Err(cause) if cause.is_away() && goes_on => {
+                *delete_at = (*delete_at).max(Instant::now() + WRITE_EVERY);
+                return;
+            }
             Err(cause) => {
                 let lost = batch.len();
                 warn!(
@@ -95,8 +97,10 @@ impl History {
         if Instant::now() >= *delete_at {
             *delete_at = Instant::now() + DELETE_EVERY;
             let before = OffsetDateTime::now_utc() - self.keep;
-            match store.forget_verdicts(before).await {
-                Ok(0) | Err(StoreError::Unreachable(_)) => {}
+            let deleting = async |store: Arc<Store>| store.forget_verdicts(before).await;
+            match self.storage.call_within(DELETE_LIMIT, deleting).await {
+                Ok(0) => {}
+                Err(cause) if cause.is_away() => {}
                 Ok(deleted) => info!(deleted, "deleted old results of checks"),
                 Err(cause) => {
                     warn!(cause = chain(&cause), "cannot delete old results of checks");

@@ -1,34 +1,130 @@
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_store::Store;
+use bentlane_store::{Store, StoreError};
+use tokio::sync::Notify;
+use tokio::time::timeout;
+
+/// How long one call of the database may take, so that a change is answered within five seconds also
+/// while the database hangs.
+const CALL_LIMIT: Duration = Duration::from_secs(4);
+
+/// How long it may take to delete what is old.
+pub(crate) const DELETE_LIMIT: Duration = Duration::from_secs(60);
 
 /// The connection to the database, shared by everything that reads or writes there.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(crate) struct Storage {
     store: ArcSwapOption<Store>,
     /// Where the database is, without its password.
     place: ArcSwap<String>,
-    reachable: AtomicBool,
+    /// Why the database cannot be used; `None` while it answers.
+    fault: ArcSwapOption<String>,
+    /// Notified when a call finds that the database does not answer.
+    lost: Notify,
 }
 
-/// The database has not been reached since the service started.
-#[derive(Debug)]
-pub(crate) struct Unavailable;
+/// The database cannot be used for now.
+#[derive(Clone, Debug, thiserror::Error)]
+#[error("the database is not reachable ({cause})")]
+pub(crate) struct Unavailable {
+    cause: Arc<String>,
+}
+
+/// Why a call of the database failed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum CallError {
+    #[error(transparent)]
+    Unavailable(#[from] Unavailable),
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+impl CallError {
+    /// Whether the database does not answer, so that the same may succeed later.
+    pub(crate) fn is_away(&self) -> bool {
+        matches!(
+            self,
+            Self::Unavailable(_) | Self::Store(StoreError::Unreachable(_))
+        )
+    }
+}
+
+impl Default for Storage {
+    fn default() -> Self {
+        Self {
+            store: ArcSwapOption::empty(),
+            place: ArcSwap::default(),
+            fault: ArcSwapOption::from_pointee("it is being connected to".to_owned()),
+            lost: Notify::new(),
+        }
+    }
+}
 
 impl Storage {
-    /// The store, once the database has been reached. Its calls fail while the database is away.
+    /// Has `work` use the database, for a few seconds at most.
     ///
     /// # Errors
-    /// [`Unavailable`] before that.
-    pub(crate) fn store(&self) -> Result<Arc<Store>, Unavailable> {
-        self.store.load_full().ok_or(Unavailable)
+    /// At once while the database is known to be away, and when it does not answer in time.
+    pub(crate) async fn call<T, F>(
+        &self,
+        work: impl FnOnce(Arc<Store>) -> F,
+    ) -> Result<T, CallError>
+    where
+        F: Future<Output = Result<T, StoreError>>,
+    {
+        self.call_within(CALL_LIMIT, work).await
     }
 
-    /// Uses this connection from now on; `None` closes the one in use.
-    pub(crate) fn set_store(&self, store: Option<Store>) {
-        self.store.store(store.map(Arc::new));
+    /// The same within another time.
+    pub(crate) async fn call_within<T, F>(
+        &self,
+        limit: Duration,
+        work: impl FnOnce(Arc<Store>) -> F,
+    ) -> Result<T, CallError>
+    where
+        F: Future<Output = Result<T, StoreError>>,
+    {
+        let store = self.store()?;
+        let outcome = timeout(limit, work(store)).await;
+        let outcome = outcome.unwrap_or_else(|_| Err(StoreError::no_answer_within(limit)));
+        if let Err(StoreError::Unreachable(cause)) = &outcome {
+            self.set_fault(cause.to_string());
+            self.lost.notify_one();
+        }
+        Ok(outcome?)
+    }
+
+    /// The store, while the database answers.
+    fn store(&self) -> Result<Arc<Store>, Unavailable> {
+        if let Some(cause) = self.fault.load_full() {
+            return Err(Unavailable { cause });
+        }
+        self.store.load_full().ok_or_else(|| Unavailable {
+            cause: Arc::new("the service is stopping".to_owned()),
+        })
+    }
+
+    /// Uses this connection from now on.
+    pub(crate) fn connected(&self, store: Store) {
+        self.store.store(Some(Arc::new(store)));
+        self.fault.store(None);
+    }
+
+    /// Closes the connection.
+    pub(crate) fn close(&self) {
+        self.store.store(None);
+    }
+
+    /// The database cannot be used, for this reason, until it is connected to again.
+    pub(crate) fn set_fault(&self, cause: String) {
+        self.fault.store(Some(Arc::new(cause)));
+    }
+
+    /// Waits until a call finds that the database does not answer.
+    pub(crate) async fn lost(&self) {
+        self.lost.notified().await;
     }
 
     /// Where the database is, without its password.
@@ -40,13 +136,9 @@ impl Storage {
         self.place.store(Arc::new(place.to_owned()));
     }
 
-    /// Whether the last call reached the database.
-    pub(crate) fn is_reachable(&self) -> bool {
-        self.reachable.load(Ordering::Relaxed)
-    }
-
-    pub(crate) fn set_reachable(&self, reachable: bool) {
-        self.reachable.store(reachable, Ordering::Relaxed);
+    /// Why the database cannot be used; `None` while it answers.
+    pub(crate) fn fault(&self) -> Option<String> {
+        self.fault.load().as_deref().cloned()
     }
 }
 
@@ -54,14 +146,16 @@ impl Storage {
 mod tests {
     use super::*;
 
-    #[test]
-    fn there_is_no_store_before_the_database_is_reached() {
+    #[tokio::test]
+    async fn calls_fail_with_the_cause_until_the_database_is_reached() {
         let storage = Storage::default();
-        assert!(storage.store().is_err());
-        assert!(!storage.is_reachable());
-        storage.set_reachable(true);
+        let refused = storage.call(|_| async { Ok(()) }).await.unwrap_err();
+        assert!(refused.to_string().contains("it is being connected to"));
+        storage.set_fault("no such file".to_owned());
+        assert_eq!(storage.fault().as_deref(), Some("no such file"));
+        let refused = storage.call(|_| async { Ok(()) }).await.unwrap_err();
+        assert!(refused.to_string().contains("not reachable (no such file)"));
         storage.set_place("postgres://me@h/lane");
-        assert!(storage.is_reachable());
         assert_eq!(storage.place(), "postgres://me@h/lane");
     }
 }

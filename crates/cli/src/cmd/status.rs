@@ -60,9 +60,11 @@ fn database(output: &Output, database: &DatabaseStatus) -> String {
     if database.reachable {
         return database.place.clone();
     }
+    let cause = database.error.as_deref();
     let away = format!(
-        "{}  not reachable: routes work, changes do not",
-        database.place
+        "{}  not reachable ({}): routes work, changes do not",
+        database.place,
+        cause.unwrap_or("no reason was given")
     );
     output.paint(Style::Broken, &away)
 }

@@ -245,8 +245,11 @@ async fn list_verdicts(
     let address: Address = text.parse().map_err(|e| Problem::value("address", e))?;
     let route = find(&api, &address)?;
     let limit = limit.unwrap_or(SHOWN).clamp(1, MOST_SHOWN);
-    let store = api.storage.store()?;
-    let verdicts = store.verdicts(&route.address.to_string(), limit).await?;
+    let address = route.address.to_string();
+    let verdicts = api
+        .storage
+        .call(async |store| store.verdicts(&address, limit).await)
+        .await?;
     Ok(Json(Verdicts {
         verdicts,
         gone: Vec::new(),

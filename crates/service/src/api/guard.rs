@@ -18,6 +18,8 @@ use bentlane_proxy::SocketPair;
 
 use super::Api;
 use super::Problem;
+use super::repeats::IDEMPOTENCY_KEY;
+use crate::configuration::ChangedBy;
 use crate::sign_in::RECENT;
 use crate::users::user_name;
 
@@ -58,8 +60,8 @@ pub(crate) fn uid_of(pair: &SocketPair) -> Option<u32> {
 /// Who called.
 #[derive(Clone, Debug)]
 pub(crate) struct Caller {
-    /// For the journal: the user, and the command or the console.
-    pub(crate) who: Arc<str>,
+    /// The user, and the command or the console; and the call's `Idempotency-Key`, or one of ours.
+    pub(crate) by: ChangedBy,
     /// Whose connection it is.
     pub(crate) uid: Option<u32>,
     /// The number of the browser's session.
@@ -172,7 +174,7 @@ fn of_command(uid: u32, headers: &HeaderMap) -> Caller {
         .take(LONGEST_COMMAND)
         .collect();
     Caller {
-        who: format!("{}, {stated}", user_name(Some(uid))).into(),
+        by: changed_by(format!("{}, {stated}", user_name(Some(uid))), headers),
         uid: Some(uid),
         session: None,
         trusted: true,
@@ -184,11 +186,19 @@ fn of_session(api: &Api, connection: &Connection, headers: &HeaderMap) -> Option
     let (uid, now) = (connection.uid(), Instant::now());
     let session = api.sign_in.session(secret, uid, now)?;
     Some(Caller {
-        who: format!("{}, console", user_name(uid)).into(),
+        by: changed_by(format!("{}, console", user_name(uid)), headers),
         uid,
         session: Some(session.id),
         trusted: session.is_recent(now),
     })
+}
+
+fn changed_by(who: String, headers: &HeaderMap) -> ChangedBy {
+    let key = text(headers, &IDEMPOTENCY_KEY).map(Into::into);
+    ChangedBy {
+        who: who.into(),
+        key: key.unwrap_or_else(|| format!("{:032x}", rand::random::<u128>()).into()),
+    }
 }
 
 /// Fields for every response: no page frames ours, no browser guesses a type, and what is no page of

@@ -14,6 +14,7 @@ use utoipa_axum::routes;
 use super::Api;
 use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
+use crate::configuration::failed_attempt;
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -43,7 +44,10 @@ async fn list_journal(
     State(api): State<Arc<Api>>,
     Query(ListJournal { limit }): Query<ListJournal>,
 ) -> Result<Json<Journal>, Problem> {
-    let entries = api.storage.store()?.journal(limit.min(1000)).await?;
+    let entries = api
+        .storage
+        .call(async |store| store.journal(limit.min(1000)).await);
+    let entries = entries.await?;
     Ok(Json(Journal { entries }))
 }
 
@@ -64,7 +68,10 @@ async fn show_undo(
     State(api): State<Arc<Api>>,
     Query(ShowUndo { revision }): Query<ShowUndo>,
 ) -> Result<Json<Journal>, Problem> {
-    let entries = api.storage.store()?.change(revision).await?;
+    let entries = api
+        .storage
+        .call(async |store| store.change(revision).await)
+        .await?;
     Ok(Json(Journal { entries }))
 }
 
@@ -85,10 +92,13 @@ async fn add_machine_change(
         let detail = "only the command line changes this machine";
         return Err(Problem::new(StatusCode::FORBIDDEN, detail));
     }
-    api.storage
-        .store()?
-        .note(&caller.who, &change, undoes)
-        .await?;
+    let attempt = caller.by.attempt();
+    let noted = api
+        .storage
+        .call(async |store| store.note(&attempt, &change, undoes).await);
+    noted
+        .await
+        .map_err(|cause| failed_attempt(&attempt, cause))?;
     api.configuration.reload().await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -103,10 +113,13 @@ async fn add_machine_change(
 )]
 async fn undo(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Body(UndoInput { revision }): Body<UndoInput>,
 ) -> Result<Json<Undone>, Problem> {
-    let entries = api.storage.store()?.change(revision).await?;
+    let entries = api
+        .storage
+        .call(async |store| store.change(revision).await)
+        .await?;
     if let Some(entry) = entries.iter().find(|it| it.kind == MachineChange::KIND) {
         let detail = format!(
             "that was a change of this machine, which takes root to undo: `sudo bentlane undo {}`",
@@ -115,6 +128,6 @@ async fn undo(
         return Err(Problem::new(StatusCode::CONFLICT, detail));
     }
     let change = Change::Undo(undo_of(&entries)?);
-    let revision = api.configuration.change(&who, change, None).await?;
+    let revision = api.configuration.change(&by, change, None).await?;
     Ok(Json(Undone { revision, entries }))
 }

@@ -23,6 +23,7 @@ mod machine;
 mod problem;
 mod queries;
 mod records;
+mod repeats;
 mod routes;
 pub(crate) mod serve;
 mod session;
@@ -100,7 +101,9 @@ impl Api {
     title = "Bent Lane",
     description = "Names with HTTPS for what runs on this machine, proved hop by hop. Call it over \
                    the Unix socket `api.sock` in the data folder, as the folder's owner or root: \
-                   `curl --unix-socket ~/.local/share/bentlane/api.sock http://localhost/api/v1/status`.",
+                   `curl --unix-socket ~/.local/share/bentlane/api.sock http://localhost/api/v1/status`. \
+                   A change with an `Idempotency-Key` is made once, however often the call is repeated \
+                   within a day.",
     license(name = "MIT")
 ))]
 struct Document;
@@ -140,10 +143,12 @@ fn router(api: &Arc<Api>) -> Router<Arc<Api>> {
         let document = Arc::clone(&document);
         async move { Json((*document).clone()) }
     };
+    let repeats = middleware::from_fn_with_state(Arc::clone(api), repeats::answer_repeats);
     let signed_in = middleware::from_fn_with_state(Arc::clone(api), guard::require_sign_in);
     operations
         .route("/api/v1/openapi.json", get(serve_document))
         .route("/api/{*path}", axum::routing::any(no_such_path))
+        .layer(repeats)
         .layer(signed_in)
 }
 

@@ -15,7 +15,7 @@ use utoipa::{PartialSchema, ToSchema};
 
 use crate::configuration::ChangeError;
 use crate::pki::AuthorityStoreError;
-use crate::storage::Unavailable;
+use crate::storage::CallError;
 
 /// An error as it is answered with.
 #[derive(Clone, Debug)]
@@ -159,18 +159,31 @@ impl From<StoreError> for Problem {
     }
 }
 
-impl From<Unavailable> for Problem {
-    fn from(Unavailable: Unavailable) -> Self {
-        let detail = "the database is not reachable yet; routes work as before: try again";
-        Self::new(StatusCode::SERVICE_UNAVAILABLE, detail)
+impl From<CallError> for Problem {
+    fn from(failure: CallError) -> Self {
+        match failure {
+            CallError::Unavailable(unavailable) => Self::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                format!("{unavailable}; nothing was changed, and routes work as before"),
+            ),
+            CallError::Store(failure) => failure.into(),
+        }
     }
 }
 
 impl From<ChangeError> for Problem {
     fn from(failure: ChangeError) -> Self {
         match failure {
-            ChangeError::Unavailable => Unavailable.into(),
-            ChangeError::Store(failure) => failure.into(),
+            ChangeError::Database(failure) => failure.into(),
+            // Only this is answered with 504: clients ask again by it.
+            ChangeError::Unknown { ref key, .. } => Self::new(
+                StatusCode::GATEWAY_TIMEOUT,
+                format!(
+                    "{}; whether it was made is not known yet: repeat the call with \
+                     `Idempotency-Key: {key}`, which makes it once",
+                    chain(&failure)
+                ),
+            ),
             ChangeError::Authority(failure) => failure.into(),
             ChangeError::Thread(_) => {
                 error!(cause = chain(&failure), "a change failed");

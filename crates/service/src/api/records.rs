@@ -87,7 +87,7 @@ async fn list_records(State(api): State<Arc<Api>>) -> Json<Records> {
 )]
 async fn add_record(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Body(input): Body<RecordInput>,
 ) -> Result<(StatusCode, Json<RecordView>), Problem> {
     let mut errors = Vec::new();
@@ -108,7 +108,7 @@ async fn add_record(
     let change = ZoneChange::AddRecord(record.clone());
     let zone = api.snapshot().configuration().zone_after(&change)?;
     api.configuration
-        .change(&who, Change::EditZone(change), None)
+        .change(&by, Change::EditZone(change), None)
         .await?;
     Ok((StatusCode::CREATED, Json(view(&zone, &record))))
 }
@@ -120,7 +120,7 @@ async fn add_record(
 )]
 async fn remove_records(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Path(owner): Path<String>,
     Query(RemoveRecords { kind }): Query<RemoveRecords>,
 ) -> Result<StatusCode, Problem> {
@@ -128,7 +128,7 @@ async fn remove_records(
     let kind = kind.map(|kind| kind.to_ascii_uppercase());
     let change = ZoneChange::RemoveRecords { owner, kind };
     api.configuration
-        .change(&who, Change::EditZone(change), None)
+        .change(&by, Change::EditZone(change), None)
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -155,7 +155,7 @@ async fn export_zone(
 )]
 async fn import_zone(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Query(ReplaceRecords { dry_run }): Query<ReplaceRecords>,
     Body(file): Body<ZoneFile>,
@@ -170,7 +170,7 @@ async fn import_zone(
     let after = api.snapshot().configuration().zone_after(&change)?;
     if !dry_run {
         api.configuration
-            .change(&who, Change::EditZone(change), None)
+            .change(&by, Change::EditZone(change), None)
             .await?;
     }
     Ok(Json(Records {

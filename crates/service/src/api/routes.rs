@@ -154,7 +154,7 @@ async fn list_routes(
 )]
 async fn add_route(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Query(AddRoute { dry_run }): Query<AddRoute>,
     Body(input): Body<RouteInput>,
 ) -> Result<(StatusCode, Json<RouteView>), Problem> {
@@ -164,7 +164,7 @@ async fn add_route(
         api.snapshot().configuration().check(&change)?;
         return Ok((StatusCode::OK, Json(view(&api, &route))));
     }
-    api.configuration.change(&who, change, None).await?;
+    api.configuration.change(&by, change, None).await?;
     Ok((StatusCode::CREATED, Json(view(&api, &route))))
 }
 
@@ -178,7 +178,7 @@ async fn add_route(
 )]
 async fn add_routes(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Body(RouteInputs { routes: inputs }): Body<RouteInputs>,
 ) -> Result<(StatusCode, Json<RoutesAdded>), Problem> {
     let mut routes = Vec::with_capacity(inputs.len());
@@ -190,7 +190,7 @@ async fn add_routes(
     let added = routes.len();
     if added > 0 {
         api.configuration
-            .change(&who, Change::AddRoutes(routes), None)
+            .change(&by, Change::AddRoutes(routes), None)
             .await?;
     }
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
@@ -302,7 +302,7 @@ async fn show_route(
 )]
 async fn edit_route(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Path(text): Path<String>,
     based_on: BasedOn,
     Body(patch): Body<RoutePatch>,
@@ -317,7 +317,7 @@ async fn edit_route(
     let now = api.snapshot().configuration().route_after(&edit)?;
     check_outside(&api, &edit.settings, &address, &now.settings)?;
     api.configuration
-        .change(&who, Change::EditRoute(edit), based_on.revision())
+        .change(&by, Change::EditRoute(edit), based_on.revision())
         .await?;
     let route = find(&api, &address)?;
     Ok((api.revision_tag(), Json(view(&api, &route))))
@@ -330,13 +330,13 @@ async fn edit_route(
 )]
 async fn remove_route(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Path(text): Path<String>,
     based_on: BasedOn,
 ) -> Result<StatusCode, Problem> {
     api.configuration
         .change(
-            &who,
+            &by,
             Change::RemoveRoute(address(&text)?),
             based_on.revision(),
         )

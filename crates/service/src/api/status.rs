@@ -83,7 +83,8 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
             .map(|forwarder| forwarder.upstreams().to_vec()),
         database: DatabaseStatus {
             place: api.storage.place(),
-            reachable: api.storage.is_reachable(),
+            reachable: api.storage.fault().is_none(),
+            error: api.storage.fault(),
         },
         revision: configuration.revision,
         zones: configuration.zones.len(),

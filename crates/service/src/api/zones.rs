@@ -79,7 +79,7 @@ async fn list_zones(State(api): State<Arc<Api>>) -> Json<Zones> {
 )]
 async fn add_zone(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Query(AddZone { dry_run }): Query<AddZone>,
     Body(input): Body<ZoneInput>,
 ) -> Result<(StatusCode, Json<ZoneView>), Problem> {
@@ -107,7 +107,7 @@ async fn add_zone(
         return Ok((StatusCode::OK, Json(view)));
     }
     let former = api.pki.authority.root();
-    api.configuration.change(&who, change, None).await?;
+    api.configuration.change(&by, change, None).await?;
     let root = api.pki.authority.root();
     let view = ZoneView {
         // A root that was made again was not trusted before, either.
@@ -141,7 +141,7 @@ async fn show_zone(
 )]
 async fn edit_zone(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Path(name): Path<String>,
     based_on: BasedOn,
     Body(settings): Body<Map<String, Value>>,
@@ -152,7 +152,7 @@ async fn edit_zone(
         settings,
     };
     api.configuration
-        .change(&who, Change::EditZone(change), based_on.revision())
+        .change(&by, Change::EditZone(change), based_on.revision())
         .await?;
     let zone = find_zone(&api, &name)?;
     let view = view(&api, &api.snapshot(), &zone);
@@ -166,13 +166,13 @@ async fn edit_zone(
 )]
 async fn remove_zone(
     State(api): State<Arc<Api>>,
-    Extension(Caller { who, .. }): Extension<Caller>,
+    Extension(Caller { by, .. }): Extension<Caller>,
     Path(name): Path<String>,
     Query(RemoveZone { with_routes }): Query<RemoveZone>,
 ) -> Result<StatusCode, Problem> {
     let name: Name = name.parse().map_err(|e| Problem::value("name", e))?;
     api.configuration
-        .change(&who, Change::RemoveZone { name, with_routes }, None)
+        .change(&by, Change::RemoveZone { name, with_routes }, None)
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

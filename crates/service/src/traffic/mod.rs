@@ -11,7 +11,7 @@ use std::time::Duration;
 use bentlane_api_types::{Traffic, TrafficSummary};
 use bentlane_model::chain;
 use bentlane_proxy::Recorder;
-use bentlane_store::{Store, StoreError};
+use bentlane_store::Store;
 use bentlane_supervisor::{Policy, Stop, Supervisor};
 use bentlane_traffic::{Exchange, ExchangeFilter, Tally};
 use time::OffsetDateTime;
@@ -25,7 +25,7 @@ use crate::access_log;
 use crate::checker::RouteChecker;
 use crate::config::KeepTraffic;
 use crate::low_priority::lower_priority;
-use crate::storage::Storage;
+use crate::storage::{CallError, DELETE_LIMIT, Storage};
 use buffer::{Buffer, Numbered};
 
 /// The most exchanges that are written in a second. The others wait, so that a load test does not
@@ -151,11 +151,12 @@ impl TrafficLog {
     }
 
     /// Writes a batch of what waits, or `all` of it. What cannot be written now goes on waiting.
-    async fn write(&self, store: &Store, all: bool) -> Result<(), StoreError> {
+    async fn write(&self, all: bool) -> Result<(), CallError> {
         if !self.buffer().knows_stored {
-            match store.last_exchange().await {
+            let last = self.storage.call(async |store| store.last_exchange().await);
+            match last.await {
                 Ok(last) => self.buffer().continue_after(last.unwrap_or_default()),
-                Err(StoreError::Unreachable(_)) => return Ok(()),
+                Err(cause) if cause.is_away() => return Ok(()),
                 Err(cause) => return Err(cause),
             }
         }
@@ -164,10 +165,13 @@ impl TrafficLog {
             let Some(last) = batch.last().map(|exchange| exchange.id) else {
                 return Ok(());
             };
-            let outcome = store.keep_exchanges(&batch).await;
+            let written = self
+                .storage
+                .call(async |store| store.keep_exchanges(&batch).await);
+            let outcome = written.await;
             let lost = match &outcome {
                 Ok(()) => 0,
-                Err(StoreError::Unreachable(_)) => {
+                Err(cause) if cause.is_away() => {
                     self.buffer().knows_stored = false;
                     return Ok(());
                 }
@@ -234,14 +238,14 @@ impl TrafficLog {
                 let last = buffer.next - 1;
                 buffer.set_stored(last);
             }
-            if let Ok(store) = self.storage.store() {
+            if self.storage.fault().is_none() {
                 // At the end everything is written, however much it is.
-                if let Err(cause) = self.write(&store, !goes_on).await {
+                if let Err(cause) = self.write(!goes_on).await {
                     warn!(cause = chain(&cause), "cannot write exchanges");
                 }
                 if Instant::now() >= delete_at {
                     delete_at = Instant::now() + DELETE_EVERY;
-                    self.delete_old(&store).await;
+                    self.delete_old().await;
                 }
             } else {
                 delete_at = delete_at.max(Instant::now() + WRITE_EVERY);
@@ -262,10 +266,13 @@ impl TrafficLog {
         }
     }
 
-    async fn delete_old(&self, store: &Store) {
+    async fn delete_old(&self) {
         let before = OffsetDateTime::now_utc() - self.keep.age;
-        match store.forget_exchanges(before, self.keep.most).await {
-            Ok(()) | Err(StoreError::Unreachable(_)) => {}
+        let most = self.keep.most;
+        let deleting = async |store: Arc<Store>| store.forget_exchanges(before, most).await;
+        match self.storage.call_within(DELETE_LIMIT, deleting).await {
+            Ok(()) => {}
+            Err(cause) if cause.is_away() => {}
             Err(cause) => warn!(cause = chain(&cause), "cannot delete old exchanges"),
         }
     }
@@ -311,22 +318,23 @@ impl TrafficLog {
         filter: &ExchangeFilter,
         before: Option<i64>,
         most: usize,
-    ) -> Result<Traffic, StoreError> {
+    ) -> Result<Traffic, CallError> {
         self.finish_reading().await;
         let before = before.unwrap_or(i64::MAX);
         let (mut exchanges, first) = self.latest_in_memory(filter, before, most);
         let missing = most - exchanges.len();
-        if missing > 0
-            && let Ok(store) = self.storage.store()
-        {
-            let older = store.exchanges(filter, first.min(before), missing as u64);
+        if missing > 0 {
+            let first = first.min(before);
+            let older = self
+                .storage
+                .call(async |store| store.exchanges(filter, first, missing as u64).await);
             match older.await {
                 Ok(older) => older
                     .into_iter()
                     .rev()
                     .for_each(|it| exchanges.push_front(it)),
                 // Those in memory are known all the same.
-                Err(StoreError::Unreachable(_)) => {}
+                Err(cause) if cause.is_away() => {}
                 Err(cause) => return Err(cause),
             }
         }

@@ -211,7 +211,7 @@ impl Cluster {
             match (self.guard.as_mut().map(Guard::ended), self.running()) {
                 (Some(None), Some((_, true))) => {
                     if launched {
-                        info!(socket = %self.folder.join(SOCKET).display(), "the database server is ready");
+                        info!(socket = %self.folder.join(SOCKET).display(), "the database server has started");
                     }
                     return Ok(());
                 }

@@ -4,6 +4,7 @@
     reason = "the derive macros want public models in private modules"
 )]
 
+pub(crate) mod change_key;
 pub(crate) mod exchange;
 pub(crate) mod journal;
 pub(crate) mod revision;

@@ -9,6 +9,7 @@ mod m0004_route_port;
 mod m0005_verdicts;
 mod m0006_exchanges;
 mod m0007_undo;
+mod m0008_change_keys;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -24,6 +25,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0005_verdicts::Migration),
             Box::new(m0006_exchanges::Migration),
             Box::new(m0007_undo::Migration),
+            Box::new(m0008_change_keys::Migration),
         ]
     }
 }

@@ -1,5 +1,7 @@
+mod attempt;
 mod journal;
 
+pub use attempt::Attempt;
 pub use journal::undo_of;
 
 use std::collections::BTreeSet;
@@ -15,9 +17,9 @@ use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sqlx;
 use sea_orm::sqlx::postgres::{PgConnectOptions, PgListener, PgSslMode};
 use sea_orm::{
-    AccessMode, ColumnTrait, ConnectOptions, ConnectionTrait, Database, DatabaseConnection,
-    DatabaseTransaction, DbErr, EntityTrait, IsolationLevel, QueryFilter, QueryOrder, QuerySelect,
-    RuntimeErr, TransactionTrait,
+    AccessMode, ColumnTrait, ConnectOptions, Database, DatabaseConnection, DatabaseTransaction,
+    DbErr, EntityTrait, IsolationLevel, QueryFilter, QueryOrder, QuerySelect, RuntimeErr,
+    TransactionTrait,
 };
 use sea_orm_migration::MigratorTrait;
 use serde::de::DeserializeOwned;
@@ -44,12 +46,26 @@ pub struct Store {
     database: DatabaseConnection,
 }
 
+/// Why the database is not reachable.
+#[derive(Debug, thiserror::Error)]
+pub enum Unreached {
+    /// The connection was lost, or could not be made.
+    #[error(transparent)]
+    Connection(#[from] DbErr),
+    /// It did not answer in time.
+    #[error("it did not answer within {} s", .limit.as_secs())]
+    NoAnswer {
+        /// How long that is.
+        limit: Duration,
+    },
+}
+
 /// Why the store did not do what it was asked.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     /// The database does not answer. It may come back.
     #[error("the database is not reachable")]
-    Unreachable(#[source] DbErr),
+    Unreachable(#[source] Unreached),
     /// The configuration has another revision than the change was based on.
     #[error("the configuration has changed since it was read: its revision is {latest} now")]
     Moved {
@@ -103,7 +119,13 @@ impl StoreError {
     /// A connection that was lost, or could not be made.
     #[must_use]
     pub fn from_connection(error: sqlx::Error) -> Self {
-        Self::Unreachable(DbErr::Conn(RuntimeErr::SqlxError(error.into())))
+        Self::Unreachable(DbErr::Conn(RuntimeErr::SqlxError(error.into())).into())
+    }
+
+    /// The database did not answer in time.
+    #[must_use]
+    pub fn no_answer_within(limit: Duration) -> Self {
+        Self::Unreachable(Unreached::NoAnswer { limit })
     }
 }
 
@@ -121,7 +143,7 @@ impl From<DbErr> for StoreError {
             _ => false,
         };
         if lost {
-            Self::Unreachable(error)
+            Self::Unreachable(error.into())
         } else {
             Self::Database(error)
         }
@@ -198,6 +220,14 @@ impl Store {
         Ok(listener)
     }
 
+    /// Whether the database answers.
+    ///
+    /// # Errors
+    /// When it does not.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        Ok(self.database.ping().await?)
+    }
+
     /// The number of the latest revision.
     ///
     /// # Errors
@@ -224,14 +254,15 @@ impl Store {
     /// Makes `change` with its journal entries, all or nothing, and returns the configuration from then
     /// on. When this returns, the change is on the disk. It is made of what is stored at the moment of
     /// the change, which is read unless `known` is the latest revision: of two changes at once each is
-    /// made of what the other left. With `based_on`, it is made of that revision or not at all.
+    /// made of what the other left. With `based_on`, it is made of that revision or not at all. A change
+    /// whose key was used before is not made again.
     ///
     /// # Errors
     /// When the change breaks a rule, the revision has moved on, or the database fails; nothing is
-    /// changed then.
+    /// changed then, unless [`Attempt::is_outcome_unknown`].
     pub async fn apply(
         &self,
-        who: &str,
+        attempt: &Attempt,
         change: &Change,
         based_on: Option<u64>,
         known: &Configuration,
@@ -240,9 +271,6 @@ impl Store {
         let latest = latest_revision(&transaction).await?;
         let next = latest + 1;
         let number = revision_number(latest)?;
-        if based_on.is_some_and(|based_on| based_on != number) {
-            return Err(StoreError::Moved { latest: number });
-        }
         let stored;
         let configuration = if number == known.revision {
             known
@@ -250,6 +278,12 @@ impl Store {
             stored = read(&transaction, latest).await?;
             &stored
         };
+        if attempt.made(&transaction).await?.is_some() {
+            return Ok(configuration.clone());
+        }
+        if based_on.is_some_and(|based_on| based_on != number) {
+            return Err(StoreError::Moved { latest: number });
+        }
         let after = configuration.after(change)?;
         let difference = configuration.difference(&after);
         if difference.is_empty() {
@@ -260,8 +294,8 @@ impl Store {
             Change::Undo(undo) => Some(undo.revision),
             _ => None,
         };
-        journal::write(&transaction, next, who, undoes, entries).await?;
-        commit(transaction, next).await?;
+        journal::write(&transaction, next, attempt.who(), undoes, entries).await?;
+        attempt.commit(transaction, next).await?;
         Ok(after)
     }
 
@@ -271,21 +305,18 @@ impl Store {
     /// When the database fails.
     pub async fn note(
         &self,
-        who: &str,
+        attempt: &Attempt,
         change: &MachineChange,
         undoes: Option<u64>,
     ) -> Result<u64, StoreError> {
         let transaction = self.database.begin().await?;
         let next = latest_revision(&transaction).await? + 1;
-        journal::write(
-            &transaction,
-            next,
-            who,
-            undoes,
-            vec![journal::machine_entry(change)],
-        )
-        .await?;
-        commit(transaction, next).await?;
+        if let Some(made) = attempt.made(&transaction).await? {
+            return revision_number(made);
+        }
+        let entries = vec![journal::machine_entry(change)];
+        journal::write(&transaction, next, attempt.who(), undoes, entries).await?;
+        attempt.commit(transaction, next).await?;
         revision_number(next)
     }
 }
@@ -322,21 +353,6 @@ async fn latest_revision(transaction: &DatabaseTransaction) -> Result<i64, Store
     let counter = revision::Entity::find_by_id(1).lock_exclusive();
     let counter = counter.one(transaction).await?;
     Ok(counter.map_or(0, |row| row.number))
-}
-
-/// Commits `transaction` with the next revision, and notifies listeners.
-async fn commit(transaction: DatabaseTransaction, next: i64) -> Result<(), StoreError> {
-    revision::Entity::update(revision::ActiveModel {
-        id: Set(1),
-        number: Set(next),
-    })
-    .exec(&transaction)
-    .await?;
-    transaction
-        .execute_unprepared(&format!("NOTIFY {CHANNEL}, '{next}'"))
-        .await?;
-    transaction.commit().await?;
-    Ok(())
 }
 
 pub(crate) fn unreadable(kind: &'static str, value: &impl ToString) -> StoreError {
@@ -556,7 +572,10 @@ fn at(address: &Address) -> sea_orm::Condition {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::atomic::{AtomicU32, Ordering};
+
     use bentlane_model::{RouteEdit, ZoneChange};
+    use sea_orm::ConnectionTrait as _;
     use serde_json::Map;
 
     use super::*;
@@ -617,7 +636,7 @@ mod tests {
         // Known at first, and out of date from then on.
         let known = store.configuration().await.unwrap();
         for (number, change) in changes.iter().enumerate() {
-            let after = store.apply("rowan", change, None, &known).await.unwrap();
+            let after = store.apply(&rowan(), change, None, &known).await.unwrap();
             assert_eq!(after.revision, number as u64 + 1);
             assert_eq!(after, store.configuration().await.unwrap());
             assert_eq!(
@@ -642,7 +661,7 @@ mod tests {
             with_routes: true,
         };
         let after = store
-            .apply("rowan", &removal, Some(4), &configuration)
+            .apply(&rowan(), &removal, Some(4), &configuration)
             .await
             .unwrap();
         assert_eq!(after, store.configuration().await.unwrap());
@@ -667,20 +686,20 @@ mod tests {
         changes: &[Change],
         known: &Configuration,
     ) {
-        let refused = store.apply("rowan", &changes[1], None, known).await;
+        let refused = store.apply(&rowan(), &changes[1], None, known).await;
         assert!(
             matches!(refused, Err(StoreError::Rejected(Rejection::Taken(_)))),
             "{refused:?}"
         );
 
-        let late = store.apply("rowan", &changes[1], Some(3), known).await;
+        let late = store.apply(&rowan(), &changes[1], Some(3), known).await;
         assert!(
             matches!(late, Err(StoreError::Moved { latest: 4 })),
             "{late:?}"
         );
         // What is already so is no change.
         let same = store
-            .apply("rowan", &changes[2], None, known)
+            .apply(&rowan(), &changes[2], None, known)
             .await
             .unwrap();
         assert_eq!((same.revision, store.revision().await.unwrap()), (4, 4));
@@ -730,13 +749,13 @@ mod tests {
         run("INSERT INTO seaql_migrations VALUES ('m9999_later', 0)").await;
         let newer = Store::connect(&cluster.url()).await.unwrap();
         let zone = Change::AddZone("fell.test".parse().unwrap());
-        newer.apply("rowan", &zone, None, &known).await.unwrap();
+        newer.apply(&rowan(), &zone, None, &known).await.unwrap();
         run("UPDATE zone SET settings = jsonb_set(settings::jsonb, '{colour}', '\"red\"')").await;
         let ttl = Change::EditZone(ZoneChange::Settings {
             name: "fell.test".parse().unwrap(),
             settings: patch(json!({ "ttl": 60 })),
         });
-        newer.apply("rowan", &ttl, None, &known).await.unwrap();
+        newer.apply(&rowan(), &ttl, None, &known).await.unwrap();
         let kept = zone::Entity::find().one(&store.database).await.unwrap();
         let kept = kept.unwrap().settings.unwrap();
         assert_eq!((&kept["ttl"], &kept["colour"]), (&json!(60), &json!("red")));
@@ -747,6 +766,13 @@ mod tests {
             "{refused:?}"
         );
         cluster.stop().await.unwrap();
+    }
+
+    /// A new attempt.
+    fn rowan() -> Attempt {
+        static KEYS: AtomicU32 = AtomicU32::new(0);
+        let key = KEYS.fetch_add(1, Ordering::Relaxed).to_string();
+        Attempt::new("rowan".into(), key.into())
     }
 
     fn patch(json: Value) -> Map<String, Value> {
