@@ -16,6 +16,7 @@ mod console;
 mod containers;
 mod database;
 mod dns;
+mod endless;
 mod findings;
 mod folders;
 mod forwarding;

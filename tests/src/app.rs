@@ -25,6 +25,9 @@ use tokio_rustls::TlsAcceptor;
 
 use crate::process::wait_until;
 
+/// Bytes that an endless app sends at a time.
+const ENDLESS_LUMP: usize = 64 * 1024;
+
 /// The content of an app's answer.
 pub type AppBody = UnsyncBoxBody<Bytes, hyper::Error>;
 type Body = AppBody;
@@ -149,6 +152,19 @@ impl App {
             let mut head = [0; 4096];
             let _ = stream.read(&mut head).await;
             let _ = stream.write_all(octets).await;
+        })
+    }
+
+    /// An app that reads a request's head, and then sends `first` and `again` without end.
+    #[must_use]
+    pub fn endless(first: &'static str, again: &'static str) -> Self {
+        Self::serve(0, move |mut stream| async move {
+            let _ = stream.read(&mut [0; 4096]).await;
+            let many = again.repeat(ENDLESS_LUMP / again.len());
+            let mut sent = stream.write_all(first.as_bytes()).await;
+            while sent.is_ok() {
+                sent = stream.write_all(many.as_bytes()).await;
+            }
         })
     }
 

@@ -401,6 +401,19 @@ impl Finding {
         )
     }
 
+    /// The app sends interim responses and no final one.
+    #[must_use]
+    pub fn answer_interim(target: &Target) -> Self {
+        Self::of(
+            FindingKind::AnswerOversized,
+            format!("{} sends interim responses without end", target.describe()),
+            vec!["status 1xx again and again, and no final response".to_owned()],
+            Fix::text(
+                "look in the app for what sends 100, 102 or 103 repeatedly, and have it send the final response",
+            ),
+        )
+    }
+
     /// The app answers with `status` instead of changing its protocol.
     #[must_use]
     pub fn upgrade_refused(target: &Target, status: u16) -> Self {

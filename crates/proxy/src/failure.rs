@@ -1,5 +1,7 @@
 //! Requests that were not passed on, and the pages that say why.
 
+use std::io;
+
 use bentlane_checks::Finding;
 use bentlane_model::{Route, chain};
 use http::StatusCode;
@@ -9,6 +11,7 @@ use crate::files::FileError;
 use crate::pool::{Boxed, ConnectError, Pool};
 use crate::request_body::{ClientBodyError, StallError};
 use crate::routing_table::Limits;
+use crate::target_connection::EndlessInterim;
 
 /// Why a request was not passed on.
 pub(crate) enum Failure {
@@ -20,6 +23,8 @@ pub(crate) enum Failure {
     Stalled,
     /// The client sent something that is no body.
     ClientBody,
+    /// The target sends interim responses and no final one.
+    EndlessInterim,
     /// The exchange broke off.
     Exchange(hyper::Error),
     /// The target uses TLS, and got plain HTTP.
@@ -77,6 +82,7 @@ impl Failure {
                 let reason = format!("{octets} bytes, and the limit is {limit}");
                 (bad, Finding::answer_oversized(target, &reason))
             }
+            Self::EndlessInterim => (bad, Finding::answer_interim(target)),
             Self::Exchange(error) if error.is_parse_too_large() => {
                 (bad, Finding::answer_oversized(target, &chain(&error)))
             }
@@ -110,10 +116,18 @@ impl Failure {
             if some.is::<ClientBodyError>() {
                 return Self::ClientBody;
             }
+            let of_system = some.downcast_ref::<io::Error>();
+            if of_system.is_some_and(is_endless_interim) {
+                return Self::EndlessInterim;
+            }
             cause = some.source();
         }
         Self::Exchange(error)
     }
+}
+
+fn is_endless_interim(error: &io::Error) -> bool {
+    error.get_ref().is_some_and(|it| it.is::<EndlessInterim>())
 }
 
 #[cold]

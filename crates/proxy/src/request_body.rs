@@ -10,6 +10,7 @@ use bytes::Bytes;
 use http_body_util::BodyExt;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use tokio::runtime::Handle;
+use tokio::task::coop;
 use tokio::time::{Sleep, sleep, timeout};
 
 use crate::head_check::{HeadFindings, LINGERS};
@@ -45,6 +46,9 @@ impl Error for ClientBodyError {
     }
 }
 
+/// Bytes below which a frame is small.
+const SMALL: usize = 1024;
+
 /// What polling a body for its next frame gives.
 type PollFrame<E> = Poll<Option<Result<Frame<Bytes>, E>>>;
 
@@ -57,6 +61,8 @@ pub(crate) struct TimedBody {
     /// When it was first polled.
     pub(crate) since: Option<Instant>,
     pub(crate) clock: Option<Pin<Box<Sleep>>>,
+    /// Whether the last frame was small.
+    small: bool,
 }
 
 impl TimedBody {
@@ -66,6 +72,7 @@ impl TimedBody {
             limit,
             since: None,
             clock: None,
+            small: false,
         }
     }
 
@@ -82,7 +89,13 @@ impl TimedBody {
         context: &mut Context<'_>,
         poll: impl FnOnce(&mut Incoming, &mut Context<'_>) -> PollFrame<hyper::Error>,
     ) -> PollFrame<BodyError> {
+        if self.small {
+            // A small frame costs as much as a large one, and one read may have brought thousands: the
+            // task yields after a number of them, as it does after that many reads.
+            ready!(coop::poll_proceed(context)).made_progress();
+        }
         if let Poll::Ready(frame) = poll(&mut self.incoming, context) {
+            self.small = octets_of(frame.as_ref()) < SMALL;
             self.clock = None;
             return Poll::Ready(frame.map(|frame| frame.map_err(Into::into)));
         }

@@ -11,6 +11,8 @@ use std::fmt;
 use std::future::{Future, poll_fn};
 use std::io::{self, IoSlice};
 use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::task::{Context, Poll, Waker, ready};
 use std::time::{Duration, Instant};
 
@@ -45,10 +47,46 @@ pub(crate) type Stream = Either<TcpStream, TlsStream<TcpStream>>;
 /// A stream on which a target may answer and leave before it has read the whole request, as one does
 /// for which a body is too large. What can no longer be written is dropped then, and what the target
 /// has said is read: an error of writing would end the connection before that.
+///
+/// It also bounds what is read until the final response begins: a target may send interim responses
+/// (1xx, RFC 9110 §15.2) without end, which are skipped one by one.
 struct EarlyReader {
     stream: Stream,
     left: bool,
+    allowance: Allowance,
 }
+
+/// The bytes that may still be read before the final response begins.
+#[derive(Clone, Debug, Default)]
+struct Allowance(Arc<AtomicUsize>);
+
+impl Allowance {
+    fn set(&self, octets: usize) {
+        self.0.store(octets, Ordering::Relaxed);
+    }
+
+    /// Takes what was read from it.
+    fn take(&self, octets: usize) -> io::Result<()> {
+        match self.0.load(Ordering::Relaxed) {
+            UNLIMITED => Ok(()),
+            left => match left.checked_sub(octets) {
+                Some(left) => {
+                    self.set(left);
+                    Ok(())
+                }
+                None => Err(io::Error::other(EndlessInterim)),
+            },
+        }
+    }
+}
+
+/// Once the final response has begun.
+const UNLIMITED: usize = usize::MAX;
+
+/// The target sends interim responses and no final one.
+#[derive(Debug, thiserror::Error)]
+#[error("interim responses (1xx) without end, and no final one")]
+pub(crate) struct EndlessInterim;
 
 impl AsyncRead for EarlyReader {
     fn poll_read(
@@ -56,7 +94,10 @@ impl AsyncRead for EarlyReader {
         context: &mut Context<'_>,
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.get_mut().stream).poll_read(context, buffer)
+        let this = self.get_mut();
+        let before = buffer.filled().len();
+        ready!(Pin::new(&mut this.stream).poll_read(context, buffer))?;
+        Poll::Ready(this.allowance.take(buffer.filled().len() - before))
     }
 }
 
@@ -127,6 +168,9 @@ pub(crate) struct TargetConnection {
     idle_since: Instant,
     /// Whether another request may go out over it.
     reusable: bool,
+    allowance: Allowance,
+    /// What may be read before the final response begins: its head and interim ones.
+    most_before: usize,
 }
 
 /// How long an answer may take: so long from when it is asked for, and for a request whose body gets
@@ -159,13 +203,17 @@ impl TargetConnection {
         pool: u64,
         head_octets: usize,
     ) -> Result<Self, hyper::Error> {
+        let allowance = Allowance::default();
+        let reader = EarlyReader {
+            stream,
+            left: false,
+            allowance: allowance.clone(),
+        };
         let (sender, connection) = Builder::new()
             .max_buf_size(head_octets)
-            .handshake(TokioIo::new(EarlyReader {
-                stream,
-                left: false,
-            }))
+            .handshake(TokioIo::new(reader))
             .await?;
+        allowance.set(UNLIMITED);
         Ok(Self {
             sender,
             connection,
@@ -174,6 +222,8 @@ impl TargetConnection {
             pool,
             idle_since: Instant::now(),
             reusable: true,
+            allowance,
+            most_before: 2 * head_octets,
         })
     }
 
@@ -189,8 +239,11 @@ impl TargetConnection {
             connection,
             over,
             late,
+            allowance,
+            most_before,
             ..
         } = self;
+        allowance.set(*most_before);
         // The deadline of an earlier request is early enough: it is set again when it has passed, and not with
         // every request.
         let due = deadline.since + deadline.limit;
@@ -202,6 +255,7 @@ impl TargetConnection {
             work(connection, over, context);
             // What is waited for comes from the connection alone, which was just looked after.
             if let Poll::Ready(sent) = sending.as_mut().poll(&mut quiet()) {
+                allowance.set(UNLIMITED);
                 return Poll::Ready(Some(sent));
             }
             return_if_budget_is_spent(context);

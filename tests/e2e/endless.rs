@@ -1,0 +1,148 @@
+//! Peers that never stop sending, on every reader: another route keeps answering beside them.
+
+use std::io::Write;
+use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::thread;
+
+use bentlane_tests::{App, Background, World};
+use rstest::rstest;
+use tokio::io::AsyncWriteExt;
+
+/// More than there are threads that serve.
+const PEERS: usize = 4;
+
+fn a_healthy_route_answers(world: &World) {
+    for _ in 0..20 {
+        let url = "https://healthy.moor.test/";
+        let answer = world.curl(&[
+            "--max-time",
+            "10",
+            "-o",
+            "/dev/null",
+            "-w",
+            "%{http_code}",
+            url,
+        ]);
+        assert_eq!(answer.ok(), "200");
+    }
+}
+
+#[rstest]
+#[case::interim("", "HTTP/1.1 103 Early Hints\r\nlink: </a>\r\n\r\n", Some("502"))]
+#[case::short_interim("", "HTTP/1.1 100 \r\n\r\n", Some("502"))]
+#[case::head("HTTP/1.1 200 OK\r\n", "x-a: b\r\n", Some("502"))]
+#[case::long_field("HTTP/1.1 200 OK\r\nx-a: ", "bbbbbbbb", Some("502"))]
+#[case::body("HTTP/1.1 200 OK\r\n\r\n", "hut and ", None)]
+#[case::chunks(
+    "HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n",
+    "1\r\na\r\n",
+    None
+)]
+#[case::chunk_extensions(
+    "HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n1",
+    ";a=b",
+    Some("200")
+)]
+#[case::trailers(
+    "HTTP/1.1 200 OK\r\ntransfer-encoding: chunked\r\n\r\n0\r\n",
+    "x-a: b\r\n",
+    Some("200")
+)]
+fn an_endless_target_does_not_starve_other_routes(
+    #[case] first: &'static str,
+    #[case] again: &'static str,
+    #[case] status: Option<&str>,
+) {
+    let (app, endless) = (App::new(), App::endless(first, again));
+    let routes = [
+        ("healthy.moor.test", &*app.port()),
+        ("endless.moor.test", &*endless.port()),
+    ];
+    let world = World::with_routes(&routes);
+    let url = "https://endless.moor.test/";
+    if let Some(status) = status {
+        // It ends by itself.
+        let ended = world.curl(&["-o", "/dev/null", "-w", "%{http_code}", url]);
+        assert!(ended.stdout.ends_with(status), "{ended:?}");
+        assert!(!ended.stderr.contains("timed out"), "{ended:?}");
+    }
+    let peers: Vec<Background> = (0..PEERS)
+        .map(|number| {
+            let again = format!("{url}[1-1000]");
+            let mut command = world.curl_command(&["-o", "/dev/null", "--max-time", "60", &again]);
+            Background::start(&mut command, world.path(&format!("peer-{number}.log")))
+        })
+        .collect();
+    a_healthy_route_answers(&world);
+    drop(peers);
+}
+
+#[rstest]
+#[case::head("GET / HTTP/1.1\r\nhost: healthy.moor.test\r\n", "x-a: b\r\n")]
+#[case::body(
+    "POST / HTTP/1.1\r\nhost: healthy.moor.test\r\ncontent-length: 99999999999\r\n\r\n",
+    "hut and "
+)]
+#[case::chunks(
+    "POST / HTTP/1.1\r\nhost: healthy.moor.test\r\ntransfer-encoding: chunked\r\n\r\n",
+    "1\r\na\r\n"
+)]
+#[case::chunk_extensions(
+    "POST / HTTP/1.1\r\nhost: healthy.moor.test\r\ntransfer-encoding: chunked\r\n\r\n1",
+    ";a=b"
+)]
+#[case::trailers(
+    "POST / HTTP/1.1\r\nhost: healthy.moor.test\r\ntransfer-encoding: chunked\r\n\r\n0\r\n",
+    "x-a: b\r\n"
+)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_endless_client_does_not_starve_others(#[case] first: &str, #[case] again: &str) {
+    let app = App::new();
+    let world = World::with_routes(&[("healthy.moor.test", &app.port())]);
+    let many = again.repeat(64 * 1024 / again.len());
+    for _ in 0..PEERS {
+        let mut stream = world.tls("healthy.moor.test", "http/1.1").await;
+        let (first, many) = (first.to_owned(), many.clone());
+        tokio::spawn(async move {
+            let mut sent = stream.write_all(first.as_bytes()).await;
+            while sent.is_ok() {
+                sent = stream.write_all(many.as_bytes()).await;
+            }
+        });
+    }
+    tokio::task::block_in_place(|| a_healthy_route_answers(&world));
+}
+
+#[test]
+fn endless_queries_over_tcp_do_not_starve_others() {
+    let app = App::new();
+    let world = World::with_routes(&[("healthy.moor.test", &app.port())]);
+    let at: SocketAddr = world.address("dns");
+    // `healthy.moor.test A IN`, behind its length.
+    let name = b"\x07healthy\x04moor\x04test\0\0\x01\0\x01";
+    let header = b"\0\x01\x01\0\0\x01\0\0\0\0\0\0";
+    let length = u16::try_from(header.len() + name.len())
+        .unwrap()
+        .to_be_bytes();
+    let many = [&length[..], header, name].concat().repeat(1000);
+    let peers: Vec<TcpStream> = (0..PEERS)
+        .map(|_| TcpStream::connect(at).unwrap())
+        .collect();
+    thread::scope(|scope| {
+        for peer in &peers {
+            // It reads no answer.
+            scope.spawn(|| {
+                let mut peer: &TcpStream = peer;
+                while peer.write_all(&many).is_ok() {}
+            });
+        }
+        a_healthy_route_answers(&world);
+        assert_eq!(
+            world.dig(&["healthy.moor.test", "+short"]).trim(),
+            "127.0.0.1"
+        );
+        for peer in &peers {
+            let _ = peer.shutdown(Shutdown::Both);
+        }
+    });
+}
