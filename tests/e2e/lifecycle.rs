@@ -108,6 +108,8 @@ fn a_service_killed_together_with_its_database_recovers() {
 #[test]
 fn a_second_service_is_kept_out_of_the_folder() {
     let world = World::with_private_server();
+    // The folder itself is locked, not only the file.
+    std::fs::remove_file(world.data_dir().join("lock")).unwrap();
     let mut second = Background::start(&mut world.serve_command(), world.path("second.log"));
     let code = wait_until("the second service to give up", || second.ended());
     assert_eq!(code, 1);
@@ -312,5 +314,10 @@ fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
         assert!(said.contains(fix), "{said}");
         set(right).unwrap();
     }
+    // What is made of other files is made again.
+    let bundle = world.data_dir().join("bundle.pem");
+    let before = std::fs::read(&bundle).unwrap();
+    std::fs::write(&bundle, b"\xff\x00 no PEM").unwrap();
     world.wake();
+    assert_eq!(std::fs::read(&bundle).unwrap(), before);
 }

@@ -27,6 +27,23 @@ pub fn port_holder(address: SocketAddr) -> Option<Holder> {
     holders(&HashMap::from([(inode, address)])).remove(&address)
 }
 
+/// The unit of systemd's that a process belongs to, such as `example.service`; `None` when it was not
+/// started as one, as from a terminal.
+#[must_use]
+pub fn unit_of(pid: u32) -> Option<String> {
+    let groups = std::fs::read_to_string(format!("/proc/{pid}/cgroup")).ok()?;
+    unit_in(&groups)
+}
+
+/// The innermost service in the lines of `/proc/PID/cgroup` (cgroups(7)). A user's own services are in
+/// `user@UID.service`, which is none itself.
+fn unit_in(groups: &str) -> Option<String> {
+    let path = groups.lines().find_map(|line| line.strip_prefix("0::"))?;
+    let mut units = path.rsplit('/').filter(|it| it.ends_with(".service"));
+    let unit = units.next()?;
+    (!unit.starts_with("user@")).then(|| unit.to_owned())
+}
+
 /// The user who has `address`, or a wildcard address that includes it. It is known for processes of
 /// other users, too. `None` when no process has it, or on systems without `/proc`.
 #[must_use]
@@ -282,6 +299,26 @@ fn without_secrets(words: &[&str]) -> String {
 
 #[cfg(test)]
 mod tests {
+    #[rstest::rstest]
+    #[case("0::/system.slice/example.service\n", Some("example.service"))]
+    #[case(
+        "1:name=systemd:/a\n0::/system.slice/example.service/sub\n",
+        Some("example.service")
+    )]
+    #[case("0::/user.slice/user-1000.slice/session-2.scope\n", None)]
+    #[case(
+        "0::/user.slice/user-1000.slice/user@1000.service/app.slice/app.scope\n",
+        None
+    )]
+    #[case(
+        "0::/user.slice/user@1000.service/app.slice/hut.service\n",
+        Some("hut.service")
+    )]
+    #[case("", None)]
+    fn units_are_found(#[case] groups: &str, #[case] unit: Option<&str>) {
+        assert_eq!(unit_in(groups).as_deref(), unit);
+    }
+
     use std::net::TcpListener;
 
     use rstest::rstest;

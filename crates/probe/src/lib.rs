@@ -17,5 +17,7 @@ mod target;
 mod visit;
 
 pub use from_here::look_from_here;
-pub use holder::{listeners, other_on_443, peer_uid, port_holder, port_owner, socket_holders};
+pub use holder::{
+    listeners, other_on_443, peer_uid, port_holder, port_owner, socket_holders, unit_of,
+};
 pub use observe::{ProbeLimits, Prober};

@@ -3,7 +3,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 
 use bentlane_ca::AuthorityError;
-use bentlane_probe::{port_holder, port_owner};
+use bentlane_probe::{port_holder, port_owner, unit_of};
 use bentlane_store::{ClusterError, DataDirError, StoreError};
 
 use crate::users::user_name;
@@ -121,9 +121,13 @@ fn holder_name(address: SocketAddr) -> String {
     let own = rustix::process::geteuid().as_raw();
     let owner = port_owner(address);
     let user = owner.map(|uid| user_name(Some(uid)));
-    match (port_holder(address), user) {
+    let holder = port_holder(address).map(|holder| match unit_of(holder.pid) {
+        Some(unit) => format!("{holder} of the unit {unit}"),
+        None => holder.to_string(),
+    });
+    match (holder, user) {
         (Some(holder), Some(user)) if owner != Some(own) => format!("{holder}, of {user},"),
-        (Some(holder), _) => holder.to_string(),
+        (Some(holder), _) => holder,
         (None, Some(user)) => format!("a process of {user}"),
         (None, None) => "another program".to_owned(),
     }

@@ -13,7 +13,10 @@ pub struct DataDir {
 #[derive(Debug)]
 #[must_use = "the folder is free again when the lock is dropped"]
 pub struct Lock {
+    /// Of a file that earlier versions lock as well.
     _file: File,
+    /// Of the folder itself, which is locked also when that file is removed.
+    _folder: File,
 }
 
 /// Why the data folder cannot be used.
@@ -157,10 +160,20 @@ impl DataDir {
                 path,
                 source,
             })?;
-        file.try_lock().map_err(|_| DataDirError::Locked {
+        let folder = File::open(&self.root).map_err(|source| DataDirError::Io {
+            verb: "open",
             path: self.root.clone(),
+            source,
         })?;
-        Ok(Lock { _file: file })
+        for locked in [&file, &folder] {
+            locked.try_lock().map_err(|_| DataDirError::Locked {
+                path: self.root.clone(),
+            })?;
+        }
+        Ok(Lock {
+            _file: file,
+            _folder: folder,
+        })
     }
 
     /// Reads a text file; `None` when there is none.
@@ -314,6 +327,8 @@ mod tests {
     fn a_folder_has_one_service() {
         let (_outer, folder) = folder();
         let lock = folder.lock().unwrap();
+        assert!(matches!(folder.lock(), Err(DataDirError::Locked { .. })));
+        fs::remove_file(folder.path("lock")).unwrap();
         assert!(matches!(folder.lock(), Err(DataDirError::Locked { .. })));
         drop(lock);
         let _again = folder.lock().unwrap();

@@ -267,10 +267,13 @@ impl AuthorityStore {
 
     /// Writes the system's roots and ours to the bundle when they changed.
     pub(crate) fn refresh_bundle(&self) -> Result<(), AuthorityStoreError> {
-        let system = system_bundle().and_then(|path| fs::read_to_string(path).ok());
+        let system = system_bundle().and_then(|path| fs::read(path).ok());
+        let system = String::from_utf8_lossy(system.as_deref().unwrap_or_default());
         let root = self.root();
-        let text = format!("{}{}", system.unwrap_or_default(), root.certificate_pem());
-        if self.data_dir.read(BUNDLE)?.as_deref() != Some(&*text) {
+        let text = format!("{system}{}", root.certificate_pem());
+        // A damaged one need not be text.
+        let there = fs::read(self.data_dir.path(BUNDLE)).ok();
+        if there.as_deref() != Some(text.as_bytes()) {
             self.data_dir.write(BUNDLE, text.as_bytes())?;
         }
         Ok(())
