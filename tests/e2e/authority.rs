@@ -1,9 +1,9 @@
 //! The authority: what it can vouch for, in the eyes of real clients, and how its root changes.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use bentlane_tests::{App, World, make_certificate, run};
+use bentlane_tests::{App, Start, World, make_certificate, run, wait_until};
 use rstest::rstest;
 use rustix::process::Signal;
 
@@ -398,4 +398,51 @@ fn certificates_are_issued_through_a_companys_authority(
     let pass = file("pass");
     let locked = world.run(&["authority", "protect", "--new-passphrase-file", &pass]);
     assert_eq!(locked.code == 0, longest == "1", "{locked:?}");
+}
+
+/// A world whose clock is `+0d`, or whatever is written to the file that is given as well.
+fn world_with_a_clock() -> (World, tempfile::TempPath) {
+    let clock = tempfile::NamedTempFile::new().unwrap().into_temp_path();
+    fs::write(&clock, "+0d").unwrap();
+    let library = ["x86_64", "aarch64"]
+        .map(|machine| format!("/usr/lib/{machine}-linux-gnu/faketime/libfaketime.so.1"))
+        .into_iter()
+        .find(|path| Path::new(path).exists())
+        .unwrap();
+    let variables = [
+        format!("LD_PRELOAD={library}"),
+        format!("FAKETIME_TIMESTAMP_FILE={}", clock.display()),
+        "FAKETIME_NO_CACHE=1".to_owned(),
+        "DONT_FAKE_MONOTONIC=1".to_owned(),
+    ];
+    let wrapper = ["env".to_owned()].into_iter().chain(variables).collect();
+    let world = World::with(Start {
+        wrapper,
+        shared_database: true,
+        ..Start::default()
+    });
+    (world, clock)
+}
+
+#[rstest]
+#[case::a_leaf("+61d", false)]
+#[case::the_issuing_certificate("+300d", false)]
+#[case::over_a_restart("+300d", true)]
+fn certificates_are_made_again_when_the_clock_is_set(#[case] ahead: &str, #[case] restart: bool) {
+    let app = App::new();
+    let (world, clock) = world_with_a_clock();
+    let mut world = world.add_routes(&[("a.moor.test", &app.port())]);
+    let opens = |world: &World| world.curl(&["https://a.moor.test/"]).code == 0;
+    assert!(opens(&world));
+    fs::write(&clock, ahead).unwrap();
+    // To a client whose clock is right, what is made now is not valid yet.
+    wait_until("another certificate", || (!opens(&world)).then_some(()));
+    if restart {
+        world.end(Signal::KILL);
+    }
+    fs::write(&clock, "+0d").unwrap();
+    if restart {
+        world.wake();
+    }
+    wait_until("a valid certificate", || opens(&world).then_some(()));
 }

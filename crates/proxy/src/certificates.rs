@@ -12,6 +12,7 @@ use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::{CertifiedKey, Signer, SigningKey};
 use rustls::{SignatureAlgorithm, SignatureScheme};
 use time::OffsetDateTime;
+use tokio::sync::Notify;
 use tracing::{debug, error};
 
 /// Leaves kept at a time; a client can ask for any number of names below a wildcard.
@@ -28,6 +29,8 @@ pub struct Certificates {
     imported: ArcSwap<Vec<Imported>>,
     /// The routes, when some of them chose a certificate.
     pinning: ArcSwapOption<Snapshot>,
+    /// Notified when the issuer is found not to be current.
+    outdated: Notify,
 }
 
 /// An issuer with the leaves it made: they change together, so that no leaf outlives its issuer.
@@ -53,7 +56,15 @@ pub struct Shown {
 #[derive(Clone)]
 struct CachedLeaf {
     key: Arc<CertifiedKey>,
+    not_before: OffsetDateTime,
     renew_at: OffsetDateTime,
+}
+
+impl CachedLeaf {
+    /// Also the clock may be set back.
+    fn is_current(&self, now: OffsetDateTime) -> bool {
+        self.not_before <= now && now < self.renew_at
+    }
 }
 
 impl fmt::Debug for Certificates {
@@ -72,7 +83,14 @@ impl Certificates {
             state: Mutex::new(State::new(issuer)),
             imported: ArcSwap::default(),
             pinning: ArcSwapOption::empty(),
+            outdated: Notify::new(),
         }
+    }
+
+    /// Waits until a certificate is asked for while the issuer is not current: it is to be renewed, or
+    /// was made while the clock was ahead.
+    pub async fn outdated(&self) {
+        self.outdated.notified().await;
     }
 
     /// Replaces the issuer, whose leaves are made again. Open connections are not affected.
@@ -205,8 +223,11 @@ impl Certificates {
     fn leaf(&self, name: &str) -> Option<CachedLeaf> {
         let now = OffsetDateTime::now_utc();
         let mut state = self.state();
-        if let Some(kept) = state.leaves.get(name).filter(|kept| kept.renew_at > now) {
+        if let Some(kept) = state.leaves.get(name).filter(|it| it.is_current(now)) {
             return Some(kept.clone());
+        }
+        if !state.issuer.is_current(now) {
+            self.outdated.notify_one();
         }
         let parsed: Name = name.parse().ok()?;
         if !state.issuer.covers(&parsed) {
@@ -219,6 +240,7 @@ impl Certificates {
             .inspect_err(|cause| error!(name, %cause, "cannot make a certificate"))
             .ok()?;
         let kept = CachedLeaf {
+            not_before: leaf.not_before,
             renew_at: leaf.renew_at,
             key: Arc::new(CertifiedKey::new(leaf.chain, Arc::new(Key::new(leaf.key)))),
         };
@@ -284,6 +306,7 @@ impl ResolvesServerCert for Certificates {
 #[cfg(test)]
 mod tests {
     use bentlane_ca::{Authority, Limits, Owner};
+    use time::Duration;
 
     use super::*;
 
@@ -295,6 +318,18 @@ mod tests {
         let root = Authority::create(&owner, &Limits::of_root([]), now).unwrap();
         root.issuer_for(["moor.test".parse().unwrap()], now)
             .unwrap()
+    }
+
+    #[rstest::rstest]
+    #[case(Duration::days(-60), false)]
+    #[case(Duration::days(-1), false)]
+    #[case(Duration::ZERO, true)]
+    #[case(Duration::days(59), true)]
+    #[case(Duration::days(61), false)]
+    fn a_cached_leaf_is_current_in_both_directions(#[case] later: Duration, #[case] current: bool) {
+        let certificates = Certificates::new(issuer());
+        let leaf = certificates.leaf("a.moor.test").unwrap();
+        assert_eq!(leaf.is_current(OffsetDateTime::now_utc() + later), current);
     }
 
     #[test]

@@ -29,6 +29,7 @@ pub struct Issuer {
     certificate_pem: String,
     issuer: rcgen::Issuer<'static, KeyPair>,
     limits: Limits,
+    not_before: OffsetDateTime,
     not_after: OffsetDateTime,
     /// When a third of its validity is left; its expiry when it cannot be renewed.
     renew_at: OffsetDateTime,
@@ -50,6 +51,8 @@ pub struct Leaf {
     pub chain: Vec<CertificateDer<'static>>,
     /// The leaf's private key.
     pub key: LeafKey,
+    /// First moment of validity.
+    pub not_before: OffsetDateTime,
     /// Last moment of validity.
     pub not_after: OffsetDateTime,
     /// When a third of the life is left: time for the next one.
@@ -127,6 +130,7 @@ impl Issuer {
             certificate_pem: root.certificate_pem().to_owned(),
             issuer: root.own_signer()?,
             limits: limits.clone(),
+            not_before: root.summary().not_before,
             not_after,
             renew_at: not_after,
         })
@@ -170,16 +174,35 @@ impl Issuer {
             certificate_pem: certificate_pem.to_owned(),
             issuer,
             limits,
+            not_before,
             not_after,
             renew_at: third_left(not_before, not_after),
         })
     }
 
-    /// Whether it is still good at `now`: within its limits, and with more than a third of its life
-    /// left.
+    /// Whether it is good at `now`: for these limits, and current.
     #[must_use]
     pub fn is_good(&self, limits: &Limits, now: OffsetDateTime) -> bool {
-        self.limits == *limits && now < self.renew_at()
+        self.limits == *limits && self.is_current(now)
+    }
+
+    /// Whether its validity has begun at `now`, and more than a third of it is left. One that was made
+    /// while the clock was ahead is not valid yet.
+    #[must_use]
+    pub fn is_current(&self, now: OffsetDateTime) -> bool {
+        self.not_before <= now && now < self.renew_at
+    }
+
+    /// Whether its validity begins after `now`, so that it was made while the clock was ahead.
+    #[must_use]
+    pub fn is_made_later(&self, now: OffsetDateTime) -> bool {
+        now < self.not_before
+    }
+
+    /// Whether it is valid at `now`.
+    #[must_use]
+    pub fn is_valid(&self, now: OffsetDateTime) -> bool {
+        self.not_before <= now && now <= self.not_after
     }
 
     /// When a third of its life is left: time for the next one.
@@ -252,6 +275,7 @@ impl Issuer {
                 .chain(self.chain.iter().cloned())
                 .collect(),
             key: LeafKey(key),
+            not_before: now - BACKDATE,
             not_after,
             renew_at: third_left(now, not_after),
         })

@@ -189,9 +189,7 @@ impl AuthorityStore {
                 Ok(issuer)
             }
             Err(AuthorityError::Locked) => {
-                let kept = self
-                    .kept_issuer(&root)
-                    .filter(|kept| kept.not_after() > now);
+                let kept = self.kept_issuer(&root).filter(|kept| kept.is_valid(now));
                 let kept = kept.ok_or(AuthorityError::Locked)?;
                 warn!(
                     until = %kept.not_after(),

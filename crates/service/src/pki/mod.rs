@@ -16,8 +16,9 @@ use bentlane_system::{OwnRoot, StoreReport, System, TrustState};
 use time::OffsetDateTime;
 use tokio::sync::{Mutex, MutexGuard};
 use tokio::task::spawn_blocking;
+use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
-use tracing::{error, info};
+use tracing::{error, info, warn};
 
 pub(crate) use authority_store::{AuthorityStore, AuthorityStoreError, BUNDLE};
 pub(crate) use imports::{ImportError, Imported, Imports, LARGEST_FILE};
@@ -27,8 +28,11 @@ use crate::listening::OWN_NAME;
 use crate::ticker::Ticker;
 use authority_store::RootChange;
 
-/// How often it is checked whether the issuing certificate has to be renewed.
-const CHECK_RENEWAL: Duration = Duration::from_secs(300);
+/// How often it is checked whether the issuing certificate has to be renewed: the clock may be set.
+const CHECK_RENEWAL: Duration = Duration::from_secs(10);
+/// How often the bundle of roots is compared with the system's, and how long until a renewal that failed
+/// is tried again.
+const REFRESH_BUNDLE: Duration = Duration::from_secs(300);
 /// How often the files of imported certificates are checked.
 const CHECK_FILES: Duration = Duration::from_secs(2);
 
@@ -206,18 +210,37 @@ impl Pki {
     }
 }
 
-/// Renews the issuing certificate in time, and keeps the bundle of roots up to date, until the service
-/// stops.
+/// Renews the issuing certificate in time, also when the clock was set, and keeps the bundle of roots up
+/// to date, until the service stops.
 pub(crate) async fn renew(pki: Arc<Pki>, shutdown: CancellationToken) {
     let mut ticker = Ticker::new(CHECK_RENEWAL, &shutdown);
-    while ticker.next().await {
-        let refreshing = Arc::clone(&pki);
-        match spawn_blocking(move || refreshing.authority.refresh_bundle()).await {
-            Ok(Ok(())) => {}
-            Ok(Err(cause)) => error!(cause = chain(&cause), "the bundle of roots is out of date"),
-            Err(cause) => return error!(%cause, "the bundle of roots is no longer kept up to date"),
+    let mut refresh_at = Instant::now();
+    let mut retry_at = Instant::now();
+    loop {
+        let goes_on = tokio::select! {
+            goes_on = ticker.next() => goes_on,
+            () = pki.served.outdated() => true,
+        };
+        if !goes_on {
+            return;
         }
-        if OffsetDateTime::now_utc() < pki.served.issuer().renew_at() {
+        if Instant::now() >= refresh_at {
+            refresh_at = Instant::now() + REFRESH_BUNDLE;
+            let refreshing = Arc::clone(&pki);
+            match spawn_blocking(move || refreshing.authority.refresh_bundle()).await {
+                Ok(Ok(())) => {}
+                Ok(Err(cause)) => {
+                    error!(cause = chain(&cause), "the bundle of roots is out of date");
+                }
+                Err(cause) => {
+                    return error!(%cause, "the bundle of roots is no longer kept up to date");
+                }
+            }
+        }
+        let issuer = pki.served.issuer();
+        let is_current = issuer.is_current(OffsetDateTime::now_utc());
+        let renewable = !pki.authority.root().issues_itself();
+        if is_current || !renewable || Instant::now() < retry_at {
             continue;
         }
         let _changing = pki.lock().await;
@@ -229,11 +252,17 @@ pub(crate) async fn renew(pki: Arc<Pki>, shutdown: CancellationToken) {
                 .map_err(AuthorityStoreError::from)
         });
         match renewed.await {
-            Ok(Ok(())) => info!("renewed the issuing certificate"),
-            Ok(Err(cause)) => error!(
-                cause = chain(&cause),
-                "cannot renew the issuing certificate"
+            Ok(Ok(())) if issuer.is_made_later(OffsetDateTime::now_utc()) => warn!(
+                "the clock was set back: the issuing certificate was not valid yet, and was made again"
             ),
+            Ok(Ok(())) => info!("renewed the issuing certificate"),
+            Ok(Err(cause)) => {
+                retry_at = Instant::now() + REFRESH_BUNDLE;
+                error!(
+                    cause = chain(&cause),
+                    "cannot renew the issuing certificate"
+                );
+            }
             Err(cause) => {
                 return error!(%cause, "the issuing certificate is no longer renewed");
             }
