@@ -1,8 +1,9 @@
 //! Peers that never stop sending, on every reader: another route keeps answering beside them.
 
-use std::io::Write;
+use std::io::{Read, Write};
 use std::net::{Shutdown, SocketAddr, TcpStream};
 use std::thread;
+use std::time::Duration;
 
 use bentlane_tests::{App, Background, World};
 use rstest::rstest;
@@ -145,4 +146,22 @@ fn endless_queries_over_tcp_do_not_starve_others() {
             let _ = peer.shutdown(Shutdown::Both);
         }
     });
+}
+
+/// More clients than there is room for, each of which has asked once and stays.
+#[test]
+fn idle_clients_of_dns_give_way_to_others() {
+    let world = World::with_routes(&[]);
+    let at = world.address("dns");
+    let query = b"\0\x1b\0\x01\x01\0\0\x01\0\0\0\0\0\0\x04moor\x04test\0\0\x01\0\x01";
+    let ask = || {
+        let mut stream = TcpStream::connect(at).unwrap();
+        stream.write_all(query).unwrap();
+        let limit = Some(Duration::from_secs(5));
+        stream.set_read_timeout(limit).unwrap();
+        stream.read_exact(&mut [0; 2]).unwrap();
+        stream
+    };
+    let clients: Vec<TcpStream> = (0..300).map(|_| ask()).collect();
+    assert_eq!(clients.len(), 300);
 }

@@ -1,8 +1,13 @@
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 
+use rustix::net::sockopt::set_socket_recv_buffer_size;
+
 /// How often to look for a port that is free for both transports when any port will do.
 const PORT_TRIES: usize = 16;
+
+/// Bytes of queries that wait in the system, so that a burst of garbage does not displace them.
+const RECEIVE_BUFFER: usize = 4 * 1024 * 1024;
 
 /// The bound sockets of a resolver that does not serve yet.
 #[derive(Debug)]
@@ -34,6 +39,10 @@ impl Sockets {
             .iter()
             .map(|address| {
                 let pair = inherited(*address).map_or_else(|| bind_pair(*address), Ok);
+                if let Ok((udp, _)) = &pair {
+                    // The system takes as much of it as it allows; without, it is as it was.
+                    let _ = set_socket_recv_buffer_size(udp, RECEIVE_BUFFER);
+                }
                 pair.and_then(|(udp, tcp)| tcp.set_nonblocking(true).map(|()| (udp, tcp)))
                     .map_err(|source| BindError {
                         address: *address,
