@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 
-use bentlane_tests::{App, World, signal, wait_until};
+use bentlane_tests::{App, World, run, signal, wait_until};
 use rstest::rstest;
 use rustix::process::Signal;
 
@@ -165,4 +165,127 @@ fn a_repeated_call_is_done_once() {
     );
     assert!(edit("other").contains("404"));
     assert_eq!(world.json(&["status"])["revision"], 4);
+}
+
+/// What happens to the database's folder while the service is stopped.
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Loss {
+    Deleted,
+    Emptied,
+    Older,
+    Damaged,
+}
+
+#[rstest]
+#[case(Loss::Deleted, "it is new and empty", "last-known-good", 2)]
+#[case(Loss::Emptied, "it is new and empty", "database", 0)]
+#[case(
+    Loss::Older,
+    "it is older: revision 2, and 3 was in force",
+    "last-known-good",
+    2
+)]
+#[case(Loss::Older, "it is older", "database", 1)]
+fn a_lost_database_is_noticed_and_restored(
+    #[case] loss: Loss,
+    #[case] reason: &str,
+    #[case] from: &str,
+    #[case] routes: usize,
+) {
+    let app = App::new();
+    let mut world = World::with_private_server().add_routes(&[("a.moor.test", &app.port())]);
+    let (folder, copy) = (world.database_folder(), world.path("copy"));
+    if loss == Loss::Older {
+        world.end(Signal::TERM);
+        let copied = run(
+            "cp",
+            &["-a", folder.to_str().unwrap(), copy.to_str().unwrap()],
+        );
+        copied.ok();
+        world.wake();
+    }
+    world.ok(&["route", "add", "b.moor.test", &app.port()]);
+    world.end(Signal::TERM);
+    let known = fs::read(world.data_dir().join("last-known-good.json")).unwrap();
+    lose(&world, loss);
+    if loss == Loss::Older {
+        fs::rename(&copy, &folder).unwrap();
+    }
+    world.wake();
+    let refused = wait_until("the loss to be noticed", || {
+        let refused = world.run(&["route", "add", "c.moor.test", "4310"]);
+        refused.stderr.contains("was in use").then_some(refused)
+    });
+    assert!(
+        refused.code == 1 && refused.stderr.contains(reason),
+        "{refused:?}"
+    );
+    assert!(
+        refused.stderr.contains("bentlane restore --from"),
+        "{refused:?}"
+    );
+    assert!(world.ok(&["status"]).contains(reason));
+    assert!(
+        world
+            .curl(&["https://b.moor.test/"])
+            .ok()
+            .contains("b.moor.test")
+    );
+    let now = fs::read(world.data_dir().join("last-known-good.json")).unwrap();
+    assert!(now == known, "it is kept");
+
+    let restored = world.ok(&["restore", "--from", from, "--yes"]);
+    assert!(
+        restored.contains(&format!("routes: {routes}")),
+        "{restored}"
+    );
+    let again = world.run(&["restore", "--from", from, "--yes"]);
+    assert!(again.stderr.contains("nothing to restore"), "{again:?}");
+    world.end(Signal::TERM);
+    world.wake();
+    let listed = world.json(&["route", "list"]);
+    assert_eq!(listed["routes"].as_array().unwrap().len(), routes);
+    wait_until("a change to succeed", || {
+        (world.run(&["zone", "add", "fell.test"]).code == 0).then_some(())
+    });
+}
+
+fn lose(world: &World, loss: Loss) {
+    let folder = world.database_folder();
+    match loss {
+        Loss::Deleted | Loss::Older => fs::remove_dir_all(&folder).unwrap(),
+        Loss::Emptied => {
+            let emptied = run(
+                "find",
+                &[folder.to_str().unwrap(), "-mindepth", "1", "-delete"],
+            );
+            emptied.ok();
+        }
+        Loss::Damaged => fs::remove_file(folder.join("PG_VERSION")).unwrap(),
+    }
+}
+
+#[test]
+fn a_damaged_database_is_left_as_it_is() {
+    let app = App::new();
+    let mut world = World::with_private_server().add_routes(&[("a.moor.test", &app.port())]);
+    world.end(Signal::TERM);
+    let version = world.database_folder().join("PG_VERSION");
+    let before = fs::read(&version).unwrap();
+    lose(&world, Loss::Damaged);
+    world.wake();
+    wait_until("the reason", || {
+        let status = world.ok(&["status"]);
+        status.contains("is no database any more").then_some(())
+    });
+    assert!(
+        world
+            .curl(&["https://a.moor.test/"])
+            .ok()
+            .contains("a.moor.test")
+    );
+    fs::write(&version, before).unwrap();
+    wait_until("the database to be used again", || {
+        (world.run(&["zone", "add", "fell.test"]).code == 0).then_some(())
+    });
 }

@@ -293,6 +293,8 @@ fn an_ordinary_user_has_a_database_server_of_their_own() {
 fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
     use std::os::unix::fs::PermissionsExt;
     let mut world = World::with_private_server();
+    let bundle = world.data_dir().join("bundle.pem");
+    wait_until("the bundle", || bundle.exists().then_some(()));
     for name in ["keys/root.pem", "keys/issuing.pem", "root.pem", "api.sock"] {
         let mode = std::fs::metadata(world.data_dir().join(name))
             .unwrap()
@@ -315,7 +317,6 @@ fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
         set(right).unwrap();
     }
     // What is made of other files is made again.
-    let bundle = world.data_dir().join("bundle.pem");
     let before = std::fs::read(&bundle).unwrap();
     std::fs::write(&bundle, b"\xff\x00 no PEM").unwrap();
     world.wake();

@@ -406,6 +406,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore the configuration, when the database is not the one that was in use. */
+        post: operations["restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/routes": {
         parameters: {
             query?: never;
@@ -1452,6 +1469,28 @@ export interface components {
         Records: {
             /** @description The records, by zone and owner. */
             records: components["schemas"]["RecordView"][];
+        };
+        /**
+         * @description What to do with a database that is not the one that was in use.
+         * @enum {string}
+         */
+        RestoreFrom: "last-known-good" | "database";
+        /** @description A configuration to restore. */
+        RestoreInput: {
+            /** @description From what. */
+            from: components["schemas"]["RestoreFrom"];
+        };
+        /** @description What was restored. */
+        Restored: {
+            /**
+             * Format: int64
+             * @description The revision that is in force.
+             */
+            revision: number;
+            /** @description Its routes. */
+            routes: number;
+            /** @description Its zones. */
+            zones: number;
         };
         /** @description A route to add. */
         RouteInput: components["schemas"]["RouteSettings"] & {
@@ -2936,6 +2975,45 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreInput"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restored"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -22,7 +22,7 @@ pub use certificates::{
     SignRequest, Signed,
 };
 pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
-pub use journal::{Journal, MachineNote, UndoInput, Undone};
+pub use journal::{Journal, MachineNote, RestoreFrom, RestoreInput, Restored, UndoInput, Undone};
 pub use problem::{FieldError, Problem};
 pub use queries::{Queries, QueryCount, QueryView};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};

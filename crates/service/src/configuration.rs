@@ -225,7 +225,11 @@ impl ActiveConfiguration {
             self.swap(snapshot);
         }
         match json {
-            Ok(json) => last_known_good::write(&self.data_dir, &json),
+            Ok(json) => {
+                last_known_good::write(&self.data_dir, &json);
+                let database = self.storage.known_database(revision);
+                last_known_good::write_database(&self.data_dir, &database);
+            }
             Err(cause) => error!(%cause, "cannot write the last known good configuration"),
         }
         info!(revision, "the configuration is in force");

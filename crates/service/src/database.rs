@@ -1,8 +1,9 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use bentlane_api_types::RestoreFrom;
 use bentlane_model::chain;
-use bentlane_store::{Cluster, DataDir, Store, StoreError};
+use bentlane_store::{Attempt, Cluster, DataDir, Identity, Store, StoreError};
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
@@ -11,6 +12,7 @@ use url::Url;
 use crate::checker::RouteChecker;
 use crate::configuration::{ActiveConfiguration, ChangeError};
 use crate::error::ServiceError;
+use crate::last_known_good;
 use crate::storage::{CallError, Storage};
 
 /// How long to wait before the next attempt to connect.
@@ -78,13 +80,30 @@ impl Database {
         };
         let connecting = async {
             let store = Store::connect(&url).await?;
+            let identity = store.identity().await?;
             let before = store.proved_with().await;
-            Ok((store, before))
+            Ok((store, identity, before))
         };
         let connected = timeout(CONNECT_LIMIT, connecting).await;
         let connected =
             connected.unwrap_or_else(|_| Err(StoreError::no_answer_within(CONNECT_LIMIT)));
-        let (store, before) = connected.map_err(failed)?;
+        let (store, identity, before) = connected.map_err(failed)?;
+        if let Some(reason) = self.is_another(&place, &identity) {
+            match self.storage.take_restore() {
+                None => return Err(ServiceError::OtherDatabase { place, reason }),
+                Some(RestoreFrom::Database) => {
+                    warn!("the configuration that is stored replaces the one that was in force");
+                }
+                Some(RestoreFrom::LastKnownGood) => {
+                    let snapshot = self.configuration.snapshot();
+                    let key = format!("{:032x}", rand::random::<u128>());
+                    let attempt = Attempt::new("restore".into(), key.into());
+                    let restored = store.restore(&attempt, snapshot.configuration());
+                    restored.await.map_err(failed)?;
+                    info!("the last known good configuration is stored again");
+                }
+            }
+        }
         match before {
             Ok(before) => self.checker.set_proved_with(before),
             Err(cause) => warn!(
@@ -92,8 +111,16 @@ impl Database {
                 "cannot read which apps routes led to"
             ),
         }
-        self.storage.connected(store);
-        match self.configuration.reload().await {
+        self.storage.connected(store, identity.id);
+        let reloaded = self.configuration.reload().await;
+        if reloaded.is_ok() {
+            let revision = self.configuration.snapshot().configuration().revision;
+            let database = self.storage.known_database(revision);
+            if last_known_good::known_database(&self.data_dir).as_ref() != Some(&database) {
+                last_known_good::write_database(&self.data_dir, &database);
+            }
+        }
+        match reloaded {
             Ok(())
             | Err(ChangeError::Database(CallError::Unavailable(_)) | ChangeError::Unknown { .. }) => {
                 Ok(())
@@ -104,6 +131,26 @@ impl Database {
                 verb: "put the configuration in force",
                 source,
             }),
+        }
+    }
+
+    /// Why a database is not the one that the configuration in force came from; `None` when it is.
+    /// Another place is another choice of the user's.
+    fn is_another(&self, place: &str, identity: &Identity) -> Option<String> {
+        last_known_good::written_at(&self.data_dir)?;
+        let in_force = self.configuration.snapshot().configuration().revision;
+        match last_known_good::known_database(&self.data_dir) {
+            None if identity.revision == 0 && in_force > 0 => Some("it is empty".to_owned()),
+            Some(known) if known.identity.id == identity.id => {
+                let (known, found) = (known.identity.revision, identity.revision);
+                (found < known)
+                    .then(|| format!("it is older: revision {found}, and {known} was in force"))
+            }
+            Some(known) if known.place == place => Some(match identity.revision {
+                0 => "it is new and empty".to_owned(),
+                _ => "it is another one".to_owned(),
+            }),
+            _ => None,
         }
     }
 

@@ -64,6 +64,16 @@ pub enum ServiceError {
         /// Why it ended.
         reason: String,
     },
+    /// The database is not the one that the configuration in force came from.
+    #[error(
+        "the database at {place} is not the one that was in use ({reason}), so it is neither used nor changed, and routes work as before: `bentlane restore --from last-known-good` stores in it what is in force, `--from database` goes by what it has"
+    )]
+    OtherDatabase {
+        /// Where it is.
+        place: String,
+        /// What is different.
+        reason: String,
+    },
     /// A system call.
     #[error("cannot {verb}")]
     Io {

@@ -2,11 +2,44 @@
 //! without its database.
 
 use bentlane_model::{Configuration, chain};
-use bentlane_store::DataDir;
+use bentlane_store::{DataDir, Identity};
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tracing::error;
 
 const FILE: &str = "last-known-good.json";
+/// Which database it was read from.
+const DATABASE: &str = "known-database.json";
+
+/// The database that the configuration was read from last.
+#[derive(Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct KnownDatabase {
+    /// Where it was.
+    pub(crate) place: String,
+    #[serde(flatten)]
+    pub(crate) identity: Identity,
+}
+
+/// Reads which database it was; `None` when that is not known.
+pub(crate) fn known_database(data_dir: &DataDir) -> Option<KnownDatabase> {
+    let text = data_dir.read(DATABASE).ok()??;
+    serde_json::from_str(&text)
+        .inspect_err(|cause| error!(%cause, file = DATABASE, "a file is damaged"))
+        .ok()
+}
+
+/// Notes which database it is. A failure is logged.
+pub(crate) fn write_database(data_dir: &DataDir, database: &KnownDatabase) {
+    let written = serde_json::to_string(database)
+        .map_err(|cause| cause.to_string())
+        .and_then(|json| {
+            let written = data_dir.write(DATABASE, json.as_bytes());
+            written.map_err(|cause| chain(&cause))
+        });
+    if let Err(cause) = written {
+        error!(cause, "cannot note which database is in use");
+    }
+}
 
 /// Reads it; `None` when there is none that can be read, which is logged.
 pub(crate) fn read(data_dir: &DataDir) -> Option<Configuration> {

@@ -1,10 +1,13 @@
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_store::{Store, StoreError};
+use bentlane_api_types::RestoreFrom;
+use bentlane_store::{Identity, Store, StoreError};
 use tokio::sync::Notify;
 use tokio::time::timeout;
+
+use crate::last_known_good::KnownDatabase;
 
 /// How long one call of the database may take, so that a change is answered within five seconds also
 /// while the database hangs.
@@ -23,11 +26,15 @@ pub(crate) struct Storage {
     fault: ArcSwapOption<String>,
     /// Notified when a call finds that the database does not answer.
     lost: Notify,
+    /// Which database it is, once it is connected to.
+    identity: ArcSwap<String>,
+    /// What to do with a database that is not the known one.
+    restore: Mutex<Option<RestoreFrom>>,
 }
 
 /// The database cannot be used for now.
 #[derive(Clone, Debug, thiserror::Error)]
-#[error("the database is not reachable ({cause})")]
+#[error("the database cannot be used: {cause}")]
 pub(crate) struct Unavailable {
     cause: Arc<String>,
 }
@@ -58,6 +65,8 @@ impl Default for Storage {
             place: ArcSwap::default(),
             fault: ArcSwapOption::from_pointee("it is being connected to".to_owned()),
             lost: Notify::new(),
+            identity: ArcSwap::default(),
+            restore: Mutex::default(),
         }
     }
 }
@@ -106,8 +115,33 @@ impl Storage {
         })
     }
 
-    /// Uses this connection from now on.
-    pub(crate) fn connected(&self, store: Store) {
+    /// Decides what to do with a database that is not the known one, the next time it is connected to.
+    pub(crate) fn set_restore(&self, from: Option<RestoreFrom>) {
+        *self.restore.lock().unwrap_or_else(PoisonError::into_inner) = from;
+    }
+
+    /// Takes that decision.
+    pub(crate) fn take_restore(&self) -> Option<RestoreFrom> {
+        self.restore
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .take()
+    }
+
+    /// Which database it is, and where, at this revision.
+    pub(crate) fn known_database(&self, revision: u64) -> KnownDatabase {
+        KnownDatabase {
+            place: self.place(),
+            identity: Identity {
+                id: self.identity.load().to_string(),
+                revision,
+            },
+        }
+    }
+
+    /// Uses this connection from now on, to the database with this identity.
+    pub(crate) fn connected(&self, store: Store, identity: String) {
+        self.identity.store(Arc::new(identity));
         self.store.store(Some(Arc::new(store)));
         self.fault.store(None);
     }
@@ -154,7 +188,7 @@ mod tests {
         storage.set_fault("no such file".to_owned());
         assert_eq!(storage.fault().as_deref(), Some("no such file"));
         let refused = storage.call(|_| async { Ok(()) }).await.unwrap_err();
-        assert!(refused.to_string().contains("not reachable (no such file)"));
+        assert!(refused.to_string().contains("cannot be used: no such file"));
         storage.set_place("postgres://me@h/lane");
         assert_eq!(storage.place(), "postgres://me@h/lane");
     }

@@ -108,6 +108,14 @@ pub enum ClusterError {
         /// Its path.
         path: PathBuf,
     },
+    /// The folder of the database has other things in it.
+    #[error(
+        "{folder} is no database any more (it has no PG_VERSION): put its files back, or move it away, and a new one is made"
+    )]
+    Damaged {
+        /// The folder.
+        folder: PathBuf,
+    },
     /// One of the programs failed.
     #[error("{program} failed: {output}")]
     Program {
@@ -169,6 +177,11 @@ impl Cluster {
             guard: None,
         };
         if made_by.is_none() {
+            let mut entries = fs::read_dir(&cluster.folder).into_iter().flatten();
+            if entries.next().is_some() {
+                let folder = cluster.folder;
+                return Err(ClusterError::Damaged { folder });
+            }
             setup::create(&cluster.programs, &cluster.folder).await?;
         } else if setup::is_of_earlier_version(&cluster.folder) {
             cluster.stop().await?;

@@ -7,6 +7,8 @@ pub struct Model {
     #[sea_orm(primary_key, auto_increment = false)]
     pub(crate) id: i32,
     pub(crate) number: i64,
+    /// Which database it is.
+    pub(crate) identity: String,
 }
 
 #[derive(Clone, Copy, Debug, EnumIter, DeriveRelation)]

@@ -10,6 +10,7 @@ mod m0005_verdicts;
 mod m0006_exchanges;
 mod m0007_undo;
 mod m0008_change_keys;
+mod m0009_identity;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -26,6 +27,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0006_exchanges::Migration),
             Box::new(m0007_undo::Migration),
             Box::new(m0008_change_keys::Migration),
+            Box::new(m0009_identity::Migration),
         ]
     }
 }

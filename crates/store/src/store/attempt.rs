@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use sea_orm::ActiveValue::Set;
+use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter, TransactionTrait,
 };
@@ -81,6 +81,7 @@ impl Attempt {
         revision::Entity::update(revision::ActiveModel {
             id: Set(1),
             number: Set(next),
+            identity: NotSet,
         })
         .exec(&transaction)
         .await?;

@@ -1,8 +1,10 @@
 mod attempt;
 mod journal;
+mod restore;
 
 pub use attempt::Attempt;
 pub use journal::undo_of;
+pub use restore::Identity;
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;
