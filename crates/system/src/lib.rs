@@ -8,6 +8,7 @@
 
 mod approved;
 mod browsers;
+mod carry_out;
 mod content;
 mod error;
 mod facts;

@@ -1,7 +1,6 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::{fs, io};
 
 use bentlane_checks::Hosts;
@@ -11,34 +10,30 @@ use crate::approved::{Approved, WANTED_FILE, Wanted};
 use crate::content::Content;
 use crate::error::SystemError;
 use crate::facts::Facts;
-use crate::program::{install, same_content, uninstall};
-use crate::record::{Part, RECORD, Record, Replaced};
+use crate::program::same_content;
+use crate::record::{Part, RECORD, Record};
 use crate::resolver_files::{drop_in, pointing_at_us};
 use crate::steps::{PartState, Plan, ProgramStep, Step, StepKind};
-use crate::swap::{Tolerance, swap};
 use crate::text::decode;
 use crate::{Unit, repair_unit, socket_unit, watch_unit};
 
 /// The settings of systemd's resolver that are ours, below the folder of settings.
-const RESOLVED_DROP_IN: &str = "systemd/resolved.conf.d/bentlane.conf";
+pub(crate) const RESOLVED_DROP_IN: &str = "systemd/resolved.conf.d/bentlane.conf";
 
 /// The folder where what was replaced is kept.
 pub(crate) const KEPT: &str = "/var/lib/bentlane/system";
-
-/// How often a file is read again that another program changes at the same time.
-const STEP_TRIES: u32 = 10;
 
 /// The operating system, as far as it can be attached to.
 #[derive(Clone, Debug)]
 pub struct System {
     /// The folder of the system's settings.
-    etc: PathBuf,
+    pub(crate) etc: PathBuf,
     /// The folder where what was replaced is kept.
     kept: PathBuf,
     /// The folder of the program that root runs.
     libexec: PathBuf,
     /// The command that has systemd's resolver read its settings again.
-    systemctl: PathBuf,
+    pub(crate) systemctl: PathBuf,
     /// The folder that is there when systemd runs the machine (sd_booted(3)).
     booted: PathBuf,
 }
@@ -132,7 +127,7 @@ impl System {
     }
 
     /// Keeps what was approved for as long as anything of it is in force.
-    fn settle_approved(&self, mut approved: Approved) -> Result<(), SystemError> {
+    pub(crate) fn settle_approved(&self, mut approved: Approved) -> Result<(), SystemError> {
         let record = self.record()?;
         let attached = |parts: &[Part]| parts.iter().any(|it| record.replaced.contains_key(it));
         if !attached(&[Part::Resolver, Part::Hosts]) {
@@ -310,168 +305,6 @@ impl System {
         Ok(plan)
     }
 
-    /// Does what `plan` says, as long as the files are what they were when it was made.
-    ///
-    /// # Errors
-    /// At the first step that fails; the steps before it are done, and recorded.
-    pub fn carry_out(&self, plan: &Plan) -> Result<(), SystemError> {
-        let of_unit = |step: &Step| Part::UNITS.contains(&step.part);
-        let units: Vec<&Step> = plan.steps.iter().filter(|step| of_unit(step)).collect();
-        let leaves = |step: &&Step| step.kind != StepKind::Replace;
-        if units.iter().any(leaves) && self.runs_systemd() {
-            self.systemctl(&[
-                "disable",
-                "--now",
-                "bentlane.socket",
-                "bentlane.service",
-                "bentlane-repair.path",
-            ])?;
-        }
-        if let Some(approved) = &plan.approved {
-            let approved = Approved {
-                uid: owner_of(&approved.data_dir)?,
-                ..approved.clone()
-            };
-            approved.write(&self.etc)?;
-        }
-        if let Some(ProgramStep::Install { from, to }) = &plan.program {
-            install(from, to)?;
-        }
-        if let Err(cause) = self.carry_out_steps(plan) {
-            // What was not attached is not approved either.
-            if let Some(approved) = self.approved()? {
-                self.settle_approved(approved)?;
-            }
-            return Err(cause);
-        }
-        if let Some(ProgramStep::Remove { path }) = &plan.program {
-            uninstall(path)?;
-        }
-        if plan.approved.is_none()
-            && let Some(approved) = self.approved()?
-        {
-            self.settle_approved(approved)?;
-        }
-        if !units.is_empty() && self.runs_systemd() {
-            self.systemctl(&["daemon-reload"])?;
-        }
-        if units.iter().any(|step| step.kind == StepKind::Replace) {
-            self.systemctl(&["enable", "bentlane.service"])?;
-            self.systemctl(&["enable", "--now", "bentlane.socket", "bentlane-repair.path"])?;
-        }
-        Ok(())
-    }
-
-    fn carry_out_steps(&self, plan: &Plan) -> Result<(), SystemError> {
-        for shown in &plan.steps {
-            let mut tries = 0;
-            while let Some(step) = self.present_step(plan, shown)? {
-                if self.carry_out_step(&step, plan)? {
-                    break;
-                }
-                tries += 1;
-                if tries == STEP_TRIES {
-                    let path = step.path;
-                    return Err(SystemError::KeepsChanging { path });
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// The step for the file as it is now, which may have changed since `shown`; `None` when there is
-    /// nothing left to do.
-    fn present_step(&self, plan: &Plan, shown: &Step) -> Result<Option<Step>, SystemError> {
-        if read(&shown.path)? == shown.now {
-            return Ok(Some(shown.clone()));
-        }
-        let again = match &plan.facts {
-            Some(facts) => self.plan_attach(&[shown.part], facts)?,
-            None => self.plan_detach(&[shown.part])?,
-        };
-        let step = again.steps.into_iter().next();
-        match step {
-            Some(step) if step.caution.is_some() && shown.caution.is_none() => {
-                Err(SystemError::ChangedSince { path: step.path })
-            }
-            step => Ok(step),
-        }
-    }
-
-    /// Does a step, unless its file is no longer as the step says; gives whether it did.
-    fn carry_out_step(&self, step: &Step, plan: &Plan) -> Result<bool, SystemError> {
-        let known = self.record()?;
-        let mut record = known.clone();
-        if step.kind == StepKind::Replace {
-            // On record before anything is changed, so that a crash loses nothing.
-            let before = before(step, record.replaced.remove(&step.part));
-            self.keep_text(step.part, &before, &step.path)?;
-            let replaced = Replaced {
-                path: step.path.clone(),
-                before,
-                left: step.after.clone(),
-            };
-            record.replaced.insert(step.part, replaced);
-            record.owner.clone_from(&plan.owner);
-            self.write_record(&record)?;
-        }
-        let put = match step.kind {
-            StepKind::Forget => Ok(true),
-            _ => put(step),
-        };
-        if step.kind == StepKind::Replace && !matches!(put, Ok(true)) {
-            self.write_record(&known)?;
-            if !known.replaced.contains_key(&step.part) {
-                let kept = self.kept_text(step.part);
-                let removed = Content::Absent.write(&kept);
-                removed.map_err(SystemError::io("remove", &kept))?;
-            }
-        }
-        if !put? {
-            return Ok(false);
-        }
-        if step.kind != StepKind::Replace {
-            record.replaced.remove(&step.part);
-        }
-        if step.kind != StepKind::Forget {
-            self.take_up(step)?;
-        }
-        self.write_record(&record)?;
-        Ok(true)
-    }
-
-    /// Has systemd's resolver read its settings again, when they are what was changed.
-    fn take_up(&self, step: &Step) -> Result<(), SystemError> {
-        if !step.path.ends_with(RESOLVED_DROP_IN) {
-            return Ok(());
-        }
-        let failed = |reason: String| SystemError::NotTakenUp {
-            path: step.path.clone(),
-            reason,
-        };
-        self.call_systemctl(&["restart", "systemd-resolved"])
-            .map_err(failed)
-    }
-
-    fn systemctl(&self, args: &[&str]) -> Result<(), SystemError> {
-        self.call_systemctl(args)
-            .map_err(|reason| SystemError::Systemd {
-                command: args.join(" "),
-                reason,
-            })
-    }
-
-    fn call_systemctl(&self, args: &[&str]) -> Result<(), String> {
-        let output = Command::new(&self.systemctl)
-            .args(args)
-            .output()
-            .map_err(|error| error.to_string())?;
-        if output.status.success() {
-            return Ok(());
-        }
-        Err(String::from_utf8_lossy(&output.stderr).trim().to_owned())
-    }
-
     fn unit_sockets(&self) -> Result<String, SystemError> {
         if !self.runs_systemd() {
             return Err(SystemError::NoSystemd);
@@ -563,7 +396,7 @@ impl System {
     }
 
     /// Where the text of the file from before is kept.
-    fn kept_text(&self, part: Part) -> PathBuf {
+    pub(crate) fn kept_text(&self, part: Part) -> PathBuf {
         self.kept.join(match part {
             Part::Resolver => "resolv.conf",
             Part::Hosts => "hosts",
@@ -576,7 +409,12 @@ impl System {
 
     /// Keeps a copy of a file's former content, for people, and for the service to learn the system's
     /// name servers.
-    fn keep_text(&self, part: Part, before: &Content, path: &Path) -> Result<(), SystemError> {
+    pub(crate) fn keep_text(
+        &self,
+        part: Part,
+        before: &Content,
+        path: &Path,
+    ) -> Result<(), SystemError> {
         let kept = self.kept_text(part);
         let text = match before {
             Content::File { text, .. } => text.clone(),
@@ -588,7 +426,7 @@ impl System {
         write.map_err(SystemError::io("write", &kept))
     }
 
-    fn record(&self) -> Result<Record, SystemError> {
+    pub(crate) fn record(&self) -> Result<Record, SystemError> {
         Record::read(&self.kept).map_err(|cause| match cause.kind() {
             io::ErrorKind::Other => self.damaged_record(&cause),
             _ => SystemError::io("read the record in", &self.kept)(cause),
@@ -611,13 +449,13 @@ impl System {
         }
     }
 
-    fn write_record(&self, record: &Record) -> Result<(), SystemError> {
+    pub(crate) fn write_record(&self, record: &Record) -> Result<(), SystemError> {
         let written = record.write(&self.kept);
         written.map_err(SystemError::io("write the record in", &self.kept))
     }
 }
 
-fn is_ours(part: Part, content: &Content) -> bool {
+pub(crate) fn is_ours(part: Part, content: &Content) -> bool {
     match (part, content) {
         (Part::Resolver, Content::File { text, .. }) => ResolvConf::parse(text).ours,
         (Part::Hosts, Content::File { text, .. }) => Hosts(text).has_block(),
@@ -629,37 +467,13 @@ fn is_ours(part: Part, content: &Content) -> bool {
 }
 
 /// Whose a data folder is.
-fn owner_of(folder: &Path) -> Result<u32, SystemError> {
+pub(crate) fn owner_of(folder: &Path) -> Result<u32, SystemError> {
     let metadata = fs::metadata(folder).map_err(SystemError::io("look at", folder))?;
     Ok(metadata.uid())
 }
 
-/// Puts the file in place, unless it is no longer as the step says; gives whether it did.
-fn put(step: &Step) -> Result<bool, SystemError> {
-    let tolerance = match step.part {
-        // Any program may append a line.
-        Part::Hosts => Tolerance::Appended,
-        _ => Tolerance::Same,
-    };
-    let put = swap(&step.path, &step.now, &step.after, tolerance);
-    put.map_err(SystemError::file("change", &step.path))
-}
-
-fn read(path: &Path) -> Result<Content, SystemError> {
+pub(crate) fn read(path: &Path) -> Result<Content, SystemError> {
     Content::read(path).map_err(SystemError::io("read", path))
-}
-
-/// What has to come back when the part is detached.
-fn before(step: &Step, known: Option<Replaced>) -> Content {
-    match (known, &step.now) {
-        (Some(known), now) if known.left == *now => known.before,
-        // Others write to the hosts file, too.
-        (_, Content::File { text, .. }) if step.part == Part::Hosts => {
-            step.now.with_text(Hosts(text).without_block())
-        }
-        (Some(known), now) if is_ours(step.part, now) => known.before,
-        (_, now) => now.clone(),
-    }
 }
 
 #[cfg(test)]
