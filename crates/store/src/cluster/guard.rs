@@ -59,26 +59,28 @@ impl Drop for Guard {
     }
 }
 
-/// Whether `pid` works in `folder`, as each process of a database server does in that of its data. This
-/// is what makes it ours: its number may be another process's by now, and its name any server's.
-pub(super) fn works_in(pid: u32, folder: &Path) -> bool {
+/// Whether `pid` is a process of the database server that works in `folder`, as each of them does in the
+/// folder of its data. This is what makes it ours: its number may be another process's by now, and its
+/// name any server's. A shell may work there, too.
+pub(super) fn is_of_server(pid: u32, folder: &Path) -> bool {
     let of = |path: &Path| fs::metadata(path).map(|it| (it.dev(), it.ino())).ok();
     let place = of(Path::new(&format!("/proc/{pid}/cwd")));
-    place.is_some() && place == of(folder)
+    let name = fs::read_to_string(format!("/proc/{pid}/comm"));
+    place.is_some() && place == of(folder) && name.is_ok_and(|name| name.trim_end() == "postgres")
 }
 
-/// Sends `signal` to the server `pid`, if it works in `folder`.
+/// Sends `signal` to the process `pid`, if it is one of the server in `folder`.
 pub(super) fn signal(pid: u32, folder: &Path, signal: Signal) {
     let process = i32::try_from(pid).ok().and_then(Pid::from_raw);
     if let Some(process) = process
-        && works_in(pid, folder)
+        && is_of_server(pid, folder)
     {
         // It fails for one that has just ended.
         let _ = kill_process(process, signal);
     }
 }
 
-/// Kills every process that works in `folder`: also those of a server that is stopped (SIGSTOP).
+/// Kills every process of the server in `folder`, also of one that is stopped (SIGSTOP).
 pub(super) fn kill_all(folder: &Path) {
     let processes = fs::read_dir("/proc").into_iter().flatten().flatten();
     let pids = processes.filter_map(|entry| entry.file_name().to_str()?.parse().ok());
@@ -93,20 +95,27 @@ mod tests {
 
     #[test]
     fn a_process_is_known_by_the_folder_that_it_works_in() {
-        let folder = tempfile::tempdir().unwrap();
-        let mut process = std::process::Command::new("sleep")
-            .arg("60")
-            .current_dir(folder.path())
-            .spawn()
-            .unwrap();
-        let pid = process.id();
-        assert!(works_in(pid, folder.path()));
-        assert!(!works_in(pid, Path::new("/")));
-        assert!(!works_in(std::process::id(), folder.path()));
+        let outer = tempfile::tempdir().unwrap();
+        let folder = outer.path().join("data");
+        fs::create_dir(&folder).unwrap();
+        let program = outer.path().join("postgres");
+        fs::copy("/bin/sleep", &program).unwrap();
+        let start = |program: &Path| {
+            let mut command = std::process::Command::new(program);
+            command.arg("60").current_dir(&folder).spawn().unwrap()
+        };
+        let (mut server, mut shell) = (start(&program), start(Path::new("sleep")));
+        let (pid, other) = (server.id(), shell.id());
+        assert!(is_of_server(pid, &folder));
+        assert!(!is_of_server(pid, Path::new("/")));
+        assert!(!is_of_server(other, &folder), "it only works there");
         signal(pid, Path::new("/"), Signal::KILL);
-        assert!(works_in(pid, folder.path()), "it is not of that folder");
-        kill_all(folder.path());
-        process.wait().unwrap();
-        assert!(!works_in(pid, folder.path()));
+        assert!(is_of_server(pid, &folder), "it is not of that folder");
+        kill_all(&folder);
+        server.wait().unwrap();
+        assert!(!is_of_server(pid, &folder));
+        assert!(shell.try_wait().unwrap().is_none());
+        shell.kill().unwrap();
+        shell.wait().unwrap();
     }
 }

@@ -288,13 +288,13 @@ impl Cluster {
     }
 
     /// The server's process, and whether it takes connections, from the file that it keeps while
-    /// it runs. `None` when the process that the file names does not work in our folder.
+    /// it runs. `None` when the process that the file names is no server in our folder.
     pub(crate) fn running(&self) -> Option<(u32, bool)> {
         let text = fs::read_to_string(self.folder.join("postmaster.pid")).ok()?;
         let lines: Vec<&str> = text.lines().map(str::trim).collect();
         let pid: u32 = lines.first()?.parse().ok()?;
         let ready = lines.get(7).is_some_and(|status| *status == "ready");
-        guard::works_in(pid, &self.folder).then_some((pid, ready))
+        guard::is_of_server(pid, &self.folder).then_some((pid, ready))
     }
 
     /// Whether the last processes of a killed server still hold its memory, which takes a moment.
@@ -420,7 +420,9 @@ mod tests {
         let left = place.with_added_extension("new-1");
         fs::create_dir_all(left.join("base")).unwrap();
         // It goes on to write there.
-        let mut writer = Command::new("sh")
+        let program = outer.path().join("postgres");
+        fs::copy("/bin/sh", &program).unwrap();
+        let mut writer = Command::new(&program)
             .args(["-c", "while :; do : > base/$((i=i+1)); done"])
             .current_dir(&left)
             .spawn()
