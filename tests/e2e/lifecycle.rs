@@ -156,6 +156,40 @@ fn a_port_in_use_is_named_with_its_process() {
 }
 
 #[test]
+fn a_port_in_use_is_waited_for() {
+    let taken = TcpListener::bind("127.0.0.1:0").unwrap();
+    let place = taken.local_addr().unwrap().to_string();
+    let flags = [
+        "--wait",
+        "--dns",
+        "127.0.0.1:0",
+        "--http",
+        "127.0.0.1:0",
+        "--console",
+        "127.0.0.1:0",
+        "--https",
+        &place,
+    ];
+    let world = World::asleep(Start {
+        own_places: true,
+        flags: flags.map(str::to_owned).to_vec(),
+        ..Start::default()
+    });
+    let mut service = Background::start(&mut world.serve_command(), world.path("service.log"));
+    let holder = format!("process {}", std::process::id());
+    wait_until("the port to be named", || {
+        let said = service.output();
+        (said.contains("waiting: ") && said.contains(&holder)).then_some(())
+    });
+    drop(taken);
+    wait_until("the service to start", || {
+        assert_eq!(service.ended(), None, "{}", service.output());
+        service.output().contains("is ready").then_some(())
+    });
+    assert_eq!(service.end(Signal::TERM), 0);
+}
+
+#[test]
 fn an_external_database_is_used_and_its_outage_survived() {
     let server = Postgres::start();
     let url = server.url("given");
@@ -184,7 +218,7 @@ fn an_external_database_is_used_and_its_outage_survived() {
         refused.stderr.contains("the database is not reachable"),
         "{refused:?}"
     );
-    assert!(world.ok(&["status"]).contains("not reachable"));
+    assert!(world.ok(&["status"]).contains("cannot be used"));
 }
 
 #[test]
@@ -238,7 +272,7 @@ fn names_and_routes_do_not_wait_for_the_database() {
         !said.contains("starting without the database"),
         "it is still asked: {said}"
     );
-    assert!(world.ok(&["status"]).contains("not reachable"));
+    assert!(world.ok(&["status"]).contains("cannot be used"));
 }
 
 #[test]

@@ -97,7 +97,7 @@ pub(crate) enum CliError {
     },
     /// There is no terminal to ask on.
     #[error(
-        "this changes the machine, and there is no terminal to ask on: add --yes, or see with --dry-run what it would do"
+        "there is no terminal to ask on: add --yes to agree (where there is --dry-run, that shows what would be done)"
     )]
     NotAsked,
     /// A value on the command line.

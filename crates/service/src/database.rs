@@ -90,7 +90,7 @@ impl Database {
         let (store, identity, before) = connected.map_err(failed)?;
         if let Some(reason) = self.is_another(&place, &identity) {
             match self.storage.take_restore() {
-                None => return Err(ServiceError::OtherDatabase { place, reason }),
+                None => return Err(ServiceError::OtherDatabase { reason }),
                 Some(RestoreFrom::Database) => {
                     warn!("the configuration that is stored replaces the one that was in force");
                 }

@@ -66,11 +66,9 @@ pub enum ServiceError {
     },
     /// The database is not the one that the configuration in force came from.
     #[error(
-        "the database at {place} is not the one that was in use ({reason}), so it is neither used nor changed, and routes work as before: `bentlane restore --from last-known-good` stores in it what is in force, `--from database` goes by what it has"
+        "it is not the one that was in use ({reason}): run `bentlane restore --from last-known-good` to store again what is in force, or `--from database` to go by what it has"
     )]
     OtherDatabase {
-        /// Where it is.
-        place: String,
         /// What is different.
         reason: String,
     },

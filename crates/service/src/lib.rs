@@ -42,3 +42,4 @@ pub use config::{
 pub use error::{ServiceError, bind_error};
 pub use inherited::Inherited;
 pub use service::Service;
+pub use sockets::taken_port;

@@ -22,6 +22,31 @@ pub(crate) struct BoundSockets {
     pub(crate) api: UnixListener,
 }
 
+/// The first address of `listen` that another program has, as the error that binding it would be.
+#[must_use]
+pub fn taken_port(listen: &Listen) -> Option<ServiceError> {
+    let tcp = |at: SocketAddr| std::net::TcpListener::bind(at).map(drop);
+    let both = |at: SocketAddr| std::net::UdpSocket::bind(at).and_then(|_| tcp(at));
+    let all = [
+        ("DNS", "--dns", &listen.dns),
+        ("HTTP", "--http", &listen.http),
+        ("HTTPS", "--https", &listen.https),
+        ("the console", "--console", &listen.console),
+    ];
+    all.into_iter().find_map(|(purpose, flag, places)| {
+        addresses(places).into_iter().find_map(|at| {
+            let bound = match flag {
+                "--dns" => both(at),
+                _ => tcp(at),
+            };
+            let cause = bound
+                .err()
+                .filter(|it| it.kind() == io::ErrorKind::AddrInUse)?;
+            Some(bind_error(purpose, flag, at, &cause))
+        })
+    })
+}
+
 impl BoundSockets {
     /// Takes what is `inherited` where that has an address of `listen`, and binds the rest.
     pub(crate) fn bind(

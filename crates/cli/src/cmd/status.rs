@@ -62,7 +62,7 @@ fn database(output: &Output, database: &DatabaseStatus) -> String {
     }
     let cause = database.error.as_deref();
     let away = format!(
-        "{}  not reachable ({}): routes work, changes do not",
+        "{}  cannot be used: routes work, changes do not\n            {}",
         database.place,
         cause.unwrap_or("no reason was given")
     );

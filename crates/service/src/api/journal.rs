@@ -115,7 +115,10 @@ async fn add_machine_change(
 /// Restore the configuration, when the database is not the one that was in use.
 #[utoipa::path(
     post, path = "/restore", request_body = RestoreInput,
-    responses((status = 200, body = Restored), (status = 409, body = Problem), (status = 503, body = Problem)),
+    responses(
+        (status = 200, body = Restored), (status = 403, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem), (status = 503, body = Problem),
+    ),
 )]
 async fn restore(
     State(api): State<Arc<Api>>,

@@ -5,7 +5,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::process::{Child, ChildStdin, ExitStatus};
 
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 
 /// Runs the server `$1` for the folder `$2`, with the log `$3`. Its standard input is a pipe from the
 /// service that nothing is written to: once that is closed, also by the kernel after a SIGKILL, the
@@ -43,6 +43,17 @@ impl Guard {
     /// Has the server stop; clients are disconnected and nothing is lost.
     pub(super) fn stop(&mut self) {
         self.pipe = None;
+    }
+
+    /// Kills the guard and the server, which is in its process group, also when its folder is gone.
+    pub(super) fn kill(&self) {
+        let group = i32::try_from(self.process.id())
+            .ok()
+            .and_then(Pid::from_raw);
+        if let Some(group) = group {
+            // It fails for one that has just ended.
+            let _ = kill_process_group(group, Signal::KILL);
+        }
     }
 
     /// How the server ended; `None` while it runs.

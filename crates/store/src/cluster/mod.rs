@@ -263,6 +263,11 @@ impl Cluster {
             if start.elapsed() > STOP_LIMIT && !killed {
                 warn!("the database server did not stop in time and is killed");
                 guard::kill_all(&self.folder);
+                if let Some(guard) = &mut self.guard
+                    && guard.ended().is_none()
+                {
+                    guard.kill();
+                }
                 killed = true;
             }
             if start.elapsed() > STOP_LIMIT * 2 {

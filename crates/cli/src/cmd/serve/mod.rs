@@ -2,8 +2,11 @@ mod flags;
 mod unprivileged;
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
-use bentlane_service::{Config, ConfigError, Inherited, Service, ServiceSettings};
+use bentlane_service::{
+    Config, ConfigError, Inherited, Listen, Service, ServiceSettings, taken_port,
+};
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
@@ -25,6 +28,7 @@ const FORMER_OF_ROOT: &str = "/var/lib/bentlane";
   bentlane serve --high-ports              ports 17053, 17080 and 17443: as any user
   bentlane serve --https 8443 --dns 127.0.0.1:5300
   bentlane serve --upstream 192.0.2.53 --upstream 192.0.2.54:5353
+  bentlane serve --wait                    start once another program has left the ports
   bentlane serve --database-url postgres://me@127.0.0.1/lanes
   sudo bentlane serve                      binds the ports as root, and runs as you
 
@@ -37,6 +41,9 @@ pub(crate) struct Serve {
     /// The user to run as, when root starts the service [default: the user who called sudo]
     #[arg(long, value_name = "NAME")]
     user: Option<String>,
+    /// Wait for ports that other programs have, and start once they are free
+    #[arg(long)]
+    wait: bool,
 }
 
 impl Serve {
@@ -71,11 +78,15 @@ impl Serve {
         data_dir: Option<&Path>,
         output: &Output,
     ) -> CliError {
+        let waits = self.wait;
         let bound = || {
             unprivileged::take_groups(account)?;
             let settings = unprivileged::as_user(account, settings)?;
             let named = data_dir.is_some() || settings.data_dir.is_some();
             let config = self.config(PathBuf::new(), settings)?;
+            if waits {
+                wait_for_ports(&config.listen, output);
+            }
             Ok((unprivileged::bind(account, &config.listen)?, named))
         };
         let (sockets, named) = match bound() {
@@ -126,6 +137,8 @@ impl Serve {
         } else {
             unprivileged::keep_rights_to_ourselves()?;
         }
+        // Sockets that are passed on have their ports already.
+        let waits = self.wait && std::env::var_os("LISTEN_FDS").is_none();
         let config = self.config(data_dir, settings)?;
         let inherited = Inherited::take().map_err(|source| CliError::Io {
             verb: "use the sockets that were passed on".to_owned(),
@@ -138,12 +151,32 @@ impl Serve {
                 verb: "start the runtime".to_owned(),
                 source,
             })?;
+        if waits {
+            wait_for_ports(&config.listen, output);
+        }
         runtime.block_on(serve(config, inherited, output))
     }
 
     /// Flags take precedence over the file, and the file over the defaults.
     fn config(self, data_dir: PathBuf, settings: ServiceSettings) -> Result<Config, ConfigError> {
         Config::new(data_dir, self.flags.0.or(settings))
+    }
+}
+
+/// Waits until no other program has a port of `listen`, and says which one has.
+#[allow(
+    clippy::disallowed_methods,
+    reason = "nothing else is done before there are ports"
+)]
+fn wait_for_ports(listen: &Listen, output: &Output) {
+    let mut shown = String::new();
+    while let Some(taken) = taken_port(listen) {
+        let words = taken.to_string();
+        if words != shown {
+            output.say(&format!("waiting: {words}"));
+            shown = words;
+        }
+        std::thread::sleep(Duration::from_secs(1));
     }
 }
 
