@@ -28,6 +28,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 /// How long it may take to stop, before its processes are killed. It replays its log at the next start
 /// then.
 const STOP_LIMIT: Duration = Duration::from_secs(3);
+/// How long the guard has to notice that its server was killed, before it is killed as well.
+const REAPED_AFTER: Duration = Duration::from_millis(500);
 /// How often a server that is starting is looked at.
 const LOOK_AGAIN: Duration = Duration::from_millis(50);
 /// The superuser of the cluster, which cannot connect.
@@ -37,6 +39,8 @@ const ROLE: &str = "service";
 const DATABASE: &str = "bentlane";
 /// The name of the server's socket in its folder: the port is a part of it, and nothing else.
 const SOCKET: &str = ".s.PGSQL.5432";
+/// The lock of that socket, which names the server's process.
+const SOCKET_LOCK: &str = ".s.PGSQL.5432.lock";
 /// Bytes of the longest path of a Unix socket (`sun_path` in unix(7), with its final zero).
 const LONGEST_SOCKET_PATH: usize = 107;
 
@@ -263,12 +267,13 @@ impl Cluster {
             if start.elapsed() > STOP_LIMIT && !killed {
                 warn!("the database server did not stop in time and is killed");
                 guard::kill_all(&self.folder);
-                if let Some(guard) = &mut self.guard
-                    && guard.ended().is_none()
-                {
-                    guard.kill();
-                }
                 killed = true;
+            }
+            if start.elapsed() > STOP_LIMIT + REAPED_AFTER
+                && let Some(guard) = &mut self.guard
+                && guard.ended().is_none()
+            {
+                guard.kill();
             }
             if start.elapsed() > STOP_LIMIT * 2 {
                 return Err(ClusterError::Unstoppable);
@@ -312,11 +317,13 @@ impl Cluster {
     }
 
     async fn launch(&mut self) -> Result<(), ClusterError> {
-        // The server refuses to start while any process of its account has this number.
-        let stale = self.folder.join("postmaster.pid");
-        if stale.exists() {
+        // The server refuses to start while any process has the number in one of these.
+        let stale = ["postmaster.pid", SOCKET_LOCK].map(|name| self.folder.join(name));
+        if stale[0].exists() {
             warn!("the database server ended without a clean stop; its log is replayed now");
-            fs::remove_file(&stale).map_err(io_error("remove the stale postmaster.pid"))?;
+        }
+        for path in stale.iter().filter(|path| path.exists()) {
+            fs::remove_file(path).map_err(io_error("remove a stale lock of the database"))?;
         }
         setup::configure(&self.programs, &self.folder).await?;
         self.guard = Some(self.programs.start_server(&self.folder, &self.log())?);
