@@ -225,11 +225,7 @@ impl ActiveConfiguration {
             self.swap(snapshot);
         }
         match json {
-            Ok(json) => {
-                last_known_good::write(&self.data_dir, &json);
-                let database = self.storage.known_database(revision);
-                last_known_good::write_database(&self.data_dir, &database);
-            }
+            Ok(json) => last_known_good::write(&self.data_dir, &json),
             Err(cause) => error!(%cause, "cannot write the last known good configuration"),
         }
         info!(revision, "the configuration is in force");
@@ -255,14 +251,23 @@ fn zone_names(snapshot: &Snapshot) -> Vec<Name> {
     zones.iter().map(|zone| zone.name.clone()).collect()
 }
 
-/// Who makes a change, and the key by which it is recognised when it is asked for again.
+/// Who makes a change, and the key that identifies it when it is requested again.
 #[derive(Clone, Debug)]
 pub(crate) struct ChangedBy {
-    pub(crate) who: Arc<str>,
-    pub(crate) key: Arc<str>,
+    who: Arc<str>,
+    key: Arc<str>,
 }
 
 impl ChangedBy {
+    /// With the caller's key, or a random one.
+    pub(crate) fn new(who: impl Into<Arc<str>>, key: Option<&str>) -> Self {
+        let random = || format!("{:032x}", rand::random::<u128>()).into();
+        Self {
+            who: who.into(),
+            key: key.map_or_else(random, Into::into),
+        }
+    }
+
     pub(crate) fn attempt(&self) -> Attempt {
         Attempt::new(Arc::clone(&self.who), Arc::clone(&self.key))
     }

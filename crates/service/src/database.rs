@@ -3,16 +3,16 @@ use std::time::Duration;
 
 use bentlane_api_types::RestoreFrom;
 use bentlane_model::chain;
-use bentlane_store::{Attempt, Cluster, DataDir, Identity, Store, StoreError};
+use bentlane_store::{Cluster, DataDir, Identity, Store, StoreError};
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 use url::Url;
 
 use crate::checker::RouteChecker;
-use crate::configuration::{ActiveConfiguration, ChangeError};
+use crate::configuration::{ActiveConfiguration, ChangeError, ChangedBy};
 use crate::error::ServiceError;
-use crate::last_known_good;
+use crate::last_known_good::{self, KnownDatabase};
 use crate::storage::{CallError, Storage};
 
 /// How long to wait before the next attempt to connect.
@@ -96,8 +96,7 @@ impl Database {
                 }
                 Some(RestoreFrom::LastKnownGood) => {
                     let snapshot = self.configuration.snapshot();
-                    let key = format!("{:032x}", rand::random::<u128>());
-                    let attempt = Attempt::new("restore".into(), key.into());
+                    let attempt = ChangedBy::new("restore", None).attempt();
                     let restored = store.restore(&attempt, snapshot.configuration());
                     restored.await.map_err(failed)?;
                     info!("the last known good configuration is stored again");
@@ -111,11 +110,13 @@ impl Database {
                 "cannot read which apps routes led to"
             ),
         }
-        self.storage.connected(store, identity.id);
+        self.storage.connected(store);
         let reloaded = self.configuration.reload().await;
         if reloaded.is_ok() {
-            let revision = self.configuration.snapshot().configuration().revision;
-            let database = self.storage.known_database(revision);
+            let database = KnownDatabase {
+                place: place.clone(),
+                id: identity.id,
+            };
             if last_known_good::known_database(&self.data_dir).as_ref() != Some(&database) {
                 last_known_good::write_database(&self.data_dir, &database);
             }
@@ -141,10 +142,10 @@ impl Database {
         let in_force = self.configuration.snapshot().configuration().revision;
         match last_known_good::known_database(&self.data_dir) {
             None if identity.revision == 0 && in_force > 0 => Some("it is empty".to_owned()),
-            Some(known) if known.identity.id == identity.id => {
-                let (known, found) = (known.identity.revision, identity.revision);
-                (found < known)
-                    .then(|| format!("it is older: revision {found}, and {known} was in force"))
+            Some(known) if known.id == identity.id => {
+                let found = identity.revision;
+                (found < in_force)
+                    .then(|| format!("it is older: revision {found}, and {in_force} was in force"))
             }
             Some(known) if known.place == place => Some(match identity.revision {
                 0 => "it is new and empty".to_owned(),

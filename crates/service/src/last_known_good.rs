@@ -2,7 +2,7 @@
 //! without its database.
 
 use bentlane_model::{Configuration, chain};
-use bentlane_store::{DataDir, Identity};
+use bentlane_store::DataDir;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tracing::error;
@@ -16,8 +16,8 @@ const DATABASE: &str = "known-database.json";
 pub(crate) struct KnownDatabase {
     /// Where it was.
     pub(crate) place: String,
-    #[serde(flatten)]
-    pub(crate) identity: Identity,
+    /// It was made with the database.
+    pub(crate) id: String,
 }
 
 /// Reads which database it was; `None` when that is not known.

@@ -3,11 +3,9 @@ use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
 use bentlane_api_types::RestoreFrom;
-use bentlane_store::{Identity, Store, StoreError};
+use bentlane_store::{Store, StoreError};
 use tokio::sync::Notify;
 use tokio::time::timeout;
-
-use crate::last_known_good::KnownDatabase;
 
 /// How long one call of the database may take, so that a change is answered within five seconds also
 /// while the database hangs.
@@ -26,8 +24,6 @@ pub(crate) struct Storage {
     fault: ArcSwapOption<String>,
     /// Notified when a call finds that the database does not answer.
     lost: Notify,
-    /// Which database it is, once it is connected to.
-    identity: ArcSwap<String>,
     /// What to do with a database that is not the known one.
     restore: Mutex<Option<RestoreFrom>>,
 }
@@ -65,7 +61,6 @@ impl Default for Storage {
             place: ArcSwap::default(),
             fault: ArcSwapOption::from_pointee("it is being connected to".to_owned()),
             lost: Notify::new(),
-            identity: ArcSwap::default(),
             restore: Mutex::default(),
         }
     }
@@ -128,20 +123,8 @@ impl Storage {
             .take()
     }
 
-    /// Which database it is, and where, at this revision.
-    pub(crate) fn known_database(&self, revision: u64) -> KnownDatabase {
-        KnownDatabase {
-            place: self.place(),
-            identity: Identity {
-                id: self.identity.load().to_string(),
-                revision,
-            },
-        }
-    }
-
-    /// Uses this connection from now on, to the database with this identity.
-    pub(crate) fn connected(&self, store: Store, identity: String) {
-        self.identity.store(Arc::new(identity));
+    /// Uses this connection from now on.
+    pub(crate) fn connected(&self, store: Store) {
         self.store.store(Some(Arc::new(store)));
         self.fault.store(None);
     }

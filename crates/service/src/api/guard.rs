@@ -194,11 +194,7 @@ fn of_session(api: &Api, connection: &Connection, headers: &HeaderMap) -> Option
 }
 
 fn changed_by(who: String, headers: &HeaderMap) -> ChangedBy {
-    let key = text(headers, &IDEMPOTENCY_KEY).map(Into::into);
-    ChangedBy {
-        who: who.into(),
-        key: key.unwrap_or_else(|| format!("{:032x}", rand::random::<u128>()).into()),
-    }
+    ChangedBy::new(who, text(headers, &IDEMPOTENCY_KEY))
 }
 
 /// Fields for every response: no page frames ours, no browser guesses a type, and what is no page of
