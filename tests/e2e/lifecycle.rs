@@ -121,23 +121,24 @@ fn a_second_service_is_kept_out_of_the_folder() {
     world.ok(&["status"]);
 }
 
-#[test]
-fn a_port_in_use_is_named_with_its_process() {
+/// A world whose service is to listen where this test does, and where that is.
+fn world_at_a_taken_port(more: &[&str]) -> (TcpListener, String, World) {
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let place = taken.local_addr().unwrap().to_string();
-    let flags = [
-        "--dns",
-        "127.0.0.1:0",
-        "--http",
-        "127.0.0.1:0",
-        "--https",
-        &place,
-    ];
+    let any = "127.0.0.1:0";
+    let flags = ["--dns", any, "--http", any, "--https", &place];
+    let flags = [&flags[..], more].concat();
     let world = World::asleep(Start {
         own_places: true,
-        flags: flags.map(str::to_owned).to_vec(),
+        flags: flags.into_iter().map(str::to_owned).collect(),
         ..Start::default()
     });
+    (taken, place, world)
+}
+
+#[test]
+fn a_port_in_use_is_named_with_its_process() {
+    let (_taken, place, world) = world_at_a_taken_port(&[]);
     let mut service = Background::start(&mut world.serve_command(), world.path("service.log"));
     let code = wait_until("the service to give up", || service.ended());
     let said = service.output();
@@ -157,24 +158,7 @@ fn a_port_in_use_is_named_with_its_process() {
 
 #[test]
 fn a_port_in_use_is_waited_for() {
-    let taken = TcpListener::bind("127.0.0.1:0").unwrap();
-    let place = taken.local_addr().unwrap().to_string();
-    let flags = [
-        "--wait",
-        "--dns",
-        "127.0.0.1:0",
-        "--http",
-        "127.0.0.1:0",
-        "--console",
-        "127.0.0.1:0",
-        "--https",
-        &place,
-    ];
-    let world = World::asleep(Start {
-        own_places: true,
-        flags: flags.map(str::to_owned).to_vec(),
-        ..Start::default()
-    });
+    let (taken, _, world) = world_at_a_taken_port(&["--wait", "--console", "127.0.0.1:0"]);
     let mut service = Background::start(&mut world.serve_command(), world.path("service.log"));
     let holder = format!("process {}", std::process::id());
     wait_until("the port to be named", || {

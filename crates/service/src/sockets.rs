@@ -25,24 +25,17 @@ pub(crate) struct BoundSockets {
 /// The first address of `listen` that another program has, as the error that binding it would be.
 #[must_use]
 pub fn taken_port(listen: &Listen) -> Option<ServiceError> {
-    let tcp = |at: SocketAddr| std::net::TcpListener::bind(at).map(drop);
-    let both = |at: SocketAddr| std::net::UdpSocket::bind(at).and_then(|_| tcp(at));
-    let all = [
-        ("DNS", "--dns", &listen.dns),
-        ("HTTP", "--http", &listen.http),
-        ("HTTPS", "--https", &listen.https),
-        ("the console", "--console", &listen.console),
-    ];
-    all.into_iter().find_map(|(purpose, flag, places)| {
-        addresses(places).into_iter().find_map(|at| {
-            let bound = match flag {
-                "--dns" => both(at),
-                _ => tcp(at),
-            };
-            let cause = bound
-                .err()
-                .filter(|it| it.kind() == io::ErrorKind::AddrInUse)?;
-            Some(bind_error(purpose, flag, at, &cause))
+    let bind = |purpose, at: SocketAddr| {
+        if purpose == "DNS" {
+            std::net::UdpSocket::bind(at)?;
+        }
+        std::net::TcpListener::bind(at).map(drop)
+    };
+    listen.each().into_iter().find_map(|(purpose, flag, all)| {
+        all.into_iter().find_map(|at| {
+            let cause = bind(purpose, at).err()?;
+            let taken = cause.kind() == io::ErrorKind::AddrInUse;
+            taken.then(|| bind_error(purpose, flag, at, &cause))
         })
     })
 }

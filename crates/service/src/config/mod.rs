@@ -186,6 +186,23 @@ pub struct Listen {
     pub console: Vec<ListenAt>,
 }
 
+impl Listen {
+    /// Each listener: what it is for, its flag, and its addresses.
+    #[must_use]
+    pub fn each(&self) -> [(&'static str, &'static str, Vec<SocketAddr>); 4] {
+        [
+            ("DNS", "--dns", &self.dns),
+            ("HTTP", "--http", &self.http),
+            ("HTTPS", "--https", &self.https),
+            ("the console", "--console", &self.console),
+        ]
+        .map(|(purpose, flag, places)| {
+            let addresses = places.iter().flat_map(|place| place.addresses());
+            (purpose, flag, addresses.collect())
+        })
+    }
+}
+
 /// A port on both loopback families, or one loopback address.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(try_from = "PortOrText")]

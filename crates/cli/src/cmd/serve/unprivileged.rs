@@ -75,14 +75,8 @@ pub(super) fn bind(account: &Account, listen: &Listen) -> Result<Vec<OwnedFd>, C
 fn bind_all(listen: &Listen) -> Result<Vec<OwnedFd>, CliError> {
     let takes_root = |at: &SocketAddr| (1..FIRST_FREE_PORT).contains(&at.port());
     let mut sockets = Vec::new();
-    for (purpose, flag, places) in [
-        ("DNS", "--dns", &listen.dns),
-        ("HTTP", "--http", &listen.http),
-        ("HTTPS", "--https", &listen.https),
-        ("the console", "--console", &listen.console),
-    ] {
-        let addresses = places.iter().flat_map(|place| place.addresses());
-        for address in addresses.filter(takes_root) {
+    for (purpose, flag, addresses) in listen.each() {
+        for address in addresses.into_iter().filter(takes_root) {
             let refused = |source: io::Error| bind_error(purpose, flag, address, &source);
             if purpose == "DNS" {
                 sockets.push(UdpSocket::bind(address).map_err(refused)?.into());
