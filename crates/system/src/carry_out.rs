@@ -1,5 +1,6 @@
 //! Carrying out a plan, one step at a time.
 
+use std::path::Path;
 use std::process::Command;
 
 use bentlane_checks::Hosts;
@@ -107,44 +108,48 @@ impl System {
 
     /// Does a step, unless its file is no longer as the step says; gives whether it did.
     fn carry_out_step(&self, step: &Step, plan: &Plan) -> Result<bool, SystemError> {
-        let known = self.record()?;
-        let mut record = known.clone();
-        if step.kind == StepKind::Replace {
-            // On record before anything is changed, so that a crash loses nothing.
-            let before = before(step, record.replaced.remove(&step.part));
-            self.keep_text(step.part, &before, &step.path)?;
-            let replaced = Replaced {
-                path: step.path.clone(),
-                before,
-                left: step.after.clone(),
-            };
-            record.replaced.insert(step.part, replaced);
-            record.owner.clone_from(&plan.owner);
-            self.write_record(&record)?;
-        }
-        let put = match step.kind {
-            StepKind::Forget => Ok(true),
-            _ => put(step),
-        };
-        if step.kind == StepKind::Replace && !matches!(put, Ok(true)) {
-            self.write_record(&known)?;
-            if !known.replaced.contains_key(&step.part) {
-                let kept = self.kept_text(step.part);
-                let removed = Content::Absent.write(&kept);
-                removed.map_err(SystemError::io("remove", &kept))?;
+        match step.kind {
+            StepKind::Replace => return self.replace(step, plan.owner.as_deref()),
+            StepKind::Restore | StepKind::Clean => {
+                if !put(step)? {
+                    return Ok(false);
+                }
+                self.take_up(step)?;
             }
+            StepKind::Forget => {}
         }
-        if !put? {
-            return Ok(false);
-        }
-        if step.kind != StepKind::Replace {
-            record.replaced.remove(&step.part);
-        }
-        if step.kind != StepKind::Forget {
-            self.take_up(step)?;
-        }
+        let mut record = self.record()?;
+        record.replaced.remove(&step.part);
         self.write_record(&record)?;
         Ok(true)
+    }
+
+    /// Replaces a file, which is on record before it is changed, so that a crash loses nothing.
+    fn replace(&self, step: &Step, owner: Option<&Path>) -> Result<bool, SystemError> {
+        let known = self.record()?;
+        let mut record = known.clone();
+        let before = before(step, record.replaced.remove(&step.part));
+        self.keep_text(step.part, &before, &step.path)?;
+        let replaced = Replaced {
+            path: step.path.clone(),
+            before,
+            left: step.after.clone(),
+        };
+        record.replaced.insert(step.part, replaced);
+        record.owner = owner.map(Path::to_owned);
+        self.write_record(&record)?;
+        let put = put(step);
+        if matches!(put, Ok(true)) {
+            self.take_up(step)?;
+            return put;
+        }
+        self.write_record(&known)?;
+        if !known.replaced.contains_key(&step.part) {
+            let kept = self.kept_text(step.part);
+            let removed = Content::Absent.write(&kept);
+            removed.map_err(SystemError::io("remove", &kept))?;
+        }
+        put
     }
 
     /// Has systemd's resolver read its settings again, when they are what was changed.

@@ -1,4 +1,4 @@
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::io;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -88,14 +88,27 @@ impl Content {
         }
     }
 
+    /// The folder in which this is to be at `path`, made if need be, and the name there. `None` when there
+    /// is no folder, and nothing is to be in it.
+    pub(crate) fn folder_for(&self, path: &Path) -> Result<Option<(Folder, OsString)>, FileError> {
+        if *self != Self::Absent {
+            let folder = path.parent().unwrap_or(Path::new("/"));
+            fs::create_dir_all(folder).map_err(|source| FileError::Io {
+                verb: "create",
+                path: folder.to_owned(),
+                source,
+            })?;
+        }
+        match Folder::of(path) {
+            Err(error) if error.is_missing() && *self == Self::Absent => Ok(None),
+            opened => opened.map(Some),
+        }
+    }
+
     /// Puts this at `path`, whole or not at all.
     pub(crate) fn write(&self, path: &Path) -> io::Result<()> {
-        if *self != Self::Absent {
-            fs::create_dir_all(path.parent().unwrap_or(Path::new("/")))?;
-        }
-        let (folder, name) = match Folder::of(path) {
-            Err(error) if error.is_missing() && *self == Self::Absent => return Ok(()),
-            opened => opened.map_err(FileError::into_io)?,
+        let Some((folder, name)) = self.folder_for(path).map_err(FileError::into_io)? else {
+            return Ok(());
         };
         let put = match self {
             Self::Absent => folder.remove(&name),

@@ -130,7 +130,7 @@ impl SystemError {
         }
     }
 
-    /// The same for an error of our own way to files.
+    /// The same for an error of [`Folder`](crate::Folder).
     pub(crate) fn file(verb: &'static str, path: &Path) -> impl FnOnce(FileError) -> Self {
         let path = path.to_owned();
         move |error| match error {

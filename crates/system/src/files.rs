@@ -200,13 +200,7 @@ impl Folder {
         write: impl FnOnce(&mut File) -> io::Result<()>,
     ) -> Result<(), FileError> {
         let beside = self.write_beside(name, mode, (owner.0.as_raw(), owner.1.as_raw()), write)?;
-        let renamed = renameat(&self.handle, &beside, &self.handle, name);
-        if renamed.is_err() {
-            // It may be gone already; what was wrong with the file is what is reported.
-            let _ = unlinkat(&self.handle, &beside, AtFlags::empty());
-        }
-        renamed.map_err(FileError::io("replace", &self.path.join(name)))?;
-        self.sync()
+        self.rename_over(&beside, name)
     }
 
     /// Writes what is to get `name`, to the disk, under a temporary name, which is given.
@@ -314,24 +308,32 @@ impl Folder {
 
     /// Replaces `name` by a symbolic link to `to`.
     pub(crate) fn link_to(&self, name: &OsStr, to: &Path) -> Result<(), FileError> {
-        let path = self.path.join(name);
+        let beside = self.link_beside(name, to)?;
+        self.rename_over(&beside, name)
+    }
+
+    /// Makes a link to `to` under a temporary name, which is given.
+    pub(crate) fn link_beside(&self, name: &OsStr, to: &Path) -> Result<OsString, FileError> {
         for number in 0..NAME_TRIES {
             let beside = beside(name, number);
             match rustix::fs::symlinkat(to, &self.handle, &beside) {
-                Ok(()) => {
-                    let renamed = renameat(&self.handle, &beside, &self.handle, name);
-                    if renamed.is_err() {
-                        // As above.
-                        let _ = unlinkat(&self.handle, &beside, AtFlags::empty());
-                    }
-                    renamed.map_err(FileError::io("replace", &path))?;
-                    return self.sync();
-                }
+                Ok(()) => return Ok(beside),
                 Err(Errno::EXIST) => {}
-                Err(errno) => return Err(FileError::io("create", &path)(errno)),
+                Err(errno) => return Err(FileError::io("create", &self.path.join(name))(errno)),
             }
         }
-        Err(FileError::io("create", &path)(Errno::EXIST))
+        Err(FileError::io("create", &self.path.join(name))(Errno::EXIST))
+    }
+
+    /// Gives what has the temporary name `beside` the name `name`.
+    fn rename_over(&self, beside: &OsStr, name: &OsStr) -> Result<(), FileError> {
+        let renamed = renameat(&self.handle, beside, &self.handle, name);
+        if renamed.is_err() {
+            // It may be gone already; what was wrong with the file is what is reported.
+            let _ = unlinkat(&self.handle, beside, AtFlags::empty());
+        }
+        renamed.map_err(FileError::io("replace", &self.path.join(name)))?;
+        self.sync()
     }
 
     /// Removes a file or link, if it is there.

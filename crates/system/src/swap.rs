@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use rustix::fs::{
     AtFlags, IFlags, Mode, OFlags, RenameFlags, ioctl_getflags, openat, renameat, renameat_with,
-    statat, symlinkat, unlinkat,
+    statat, unlinkat,
 };
 use rustix::io::Errno;
 
@@ -36,7 +36,7 @@ pub(crate) enum Tolerance {
 }
 
 impl Folder {
-    /// Puts `after` in the place of `name`, if that is as `expected`. Gives whether it was; otherwise
+    /// Replaces `name` by `after`, if it is as `expected`. Returns whether it was; otherwise
     /// nothing is changed.
     ///
     /// # Errors
@@ -186,14 +186,7 @@ impl Folder {
             } => self.write_beside(name, *mode, (*uid, *gid), |file| {
                 file.write_all(&encode(text))
             }),
-            Content::Link { to } => (0..NAME_TRIES)
-                .map(|number| beside(name, number))
-                .find_map(|beside| match symlinkat(to, self.handle(), &beside) {
-                    Ok(()) => Some(Ok(beside)),
-                    Err(Errno::EXIST) => None,
-                    Err(errno) => Some(Err(FileError::io("create", &path)(errno))),
-                })
-                .unwrap_or_else(|| Err(FileError::io("create", &path)(Errno::EXIST))),
+            Content::Link { to } => self.link_beside(name, to),
             Content::Absent => (0..NAME_TRIES)
                 .map(|number| beside(name, number))
                 .find(|beside| {
@@ -253,30 +246,16 @@ fn pause() {
     std::thread::sleep(LAST_WRITES);
 }
 
-/// Puts `after` in the place of the file at `path`, as [`Folder::swap`] does.
+/// Replaces the file at `path` by `after`, as [`Folder::swap`] does.
 pub(crate) fn swap(
     path: &Path,
     expected: &Content,
     after: &Content,
     tolerance: Tolerance,
 ) -> Result<bool, FileError> {
-    if *after != Content::Absent
-        && let Some(folder) = path.parent()
-    {
-        std::fs::create_dir_all(folder).map_err(|source| FileError::Io {
-            verb: "create",
-            path: folder.to_owned(),
-            source,
-        })?;
-    }
-    match Folder::of(path) {
-        Err(error) if error.is_missing() && *after == Content::Absent => {
-            Ok(*expected == Content::Absent)
-        }
-        opened => {
-            let (folder, name) = opened?;
-            folder.swap(&name, expected, after, tolerance)
-        }
+    match after.folder_for(path)? {
+        Some((folder, name)) => folder.swap(&name, expected, after, tolerance),
+        None => Ok(*expected == Content::Absent),
     }
 }
 
