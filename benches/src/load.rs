@@ -19,7 +19,7 @@ use tokio_rustls::TlsConnector;
 
 use crate::app::{MUCH, Much};
 use crate::bare::NAME;
-use crate::measure::{Aim, Report, Scale, micros, quantile};
+use crate::measure::{Aim, Report, Scale, mib, micros, quantile};
 use crate::process::{Server, cpu_time, resident_kib};
 use crate::subject::Subject;
 use crate::tls::client_config;
@@ -192,8 +192,7 @@ impl Ends {
     /// closed. Both sides were just started.
     pub(crate) fn idle(&self, scale: Scale, report: &mut Report) {
         let count = scale.idle;
-        #[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
-        let resident = |end: &End| resident_kib(end.pid) as f64 / 1024.0;
+        let resident = |end: &End| mib(resident_kib(end.pid));
         self.runtime.block_on(async {
             let (mut grown, mut fresh, mut after) = ([0.0; 2], 0.0, 0.0);
             for (place, end) in [&self.bare, &self.ours].into_iter().enumerate() {
@@ -247,8 +246,7 @@ impl Ends {
         let kept = 100.0 - unrecorded - unkept;
         report.add("of them in the database, the others counted", "%", kept);
         report.add("of them not even recorded", "%", unrecorded);
-        #[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
-        let grown = (resident_kib(self.ours.pid) as f64 - before as f64) / 1024.0;
+        let grown = mib(resident_kib(self.ours.pid)) - mib(before);
         let name = "memory that they added";
         report.alone(name, "MiB", vec![grown], Aim::AtMost(20.0));
     }

@@ -246,8 +246,7 @@ fn names(
 }
 
 fn starts(subject: &mut subject::Subject, scale: Scale, report: &mut Report) {
-    #[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
-    let mib = subject.resident_kib() as f64 / 1024.0;
+    let mib = measure::mib(subject.resident_kib());
     report.add("resident memory, after 10,000 more names", "MiB", mib);
     subject.restarts("1,000", scale, report);
     report.memory("after a start, 1,000 routes", subject.resident_kib());

@@ -111,6 +111,12 @@ pub(crate) struct Report {
     rows: Vec<Row>,
 }
 
+/// KiB as MiB.
+#[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
+pub(crate) fn mib(kib: u64) -> f64 {
+    kib as f64 / 1024.0
+}
+
 impl Report {
     /// Adds a comparison: what both sides took (or did) in each round, in `unit`.
     pub(crate) fn compare(
@@ -163,10 +169,13 @@ impl Report {
 
     /// Adds the resident memory of the service.
     pub(crate) fn memory(&mut self, when: &str, kib: u64) {
-        #[allow(clippy::cast_precision_loss, reason = "memory is far below 2^52 KiB")]
-        let mib = kib as f64 / 1024.0;
         let aim = Aim::AtMost(60.0);
-        self.alone(format!("resident memory, {when}"), "MiB", vec![mib], aim);
+        self.alone(
+            format!("resident memory, {when}"),
+            "MiB",
+            vec![mib(kib)],
+            aim,
+        );
     }
 
     fn push(&mut self, row: Row) {
