@@ -7,7 +7,7 @@ use bentlane_tests::{App, Start, World, make_certificate, run, wait_until};
 use rstest::rstest;
 use rustix::process::Signal;
 
-/// Signs a certificate for `name` with the issuing key, as somebody would who got hold of it; gives
+/// Signs a certificate for `name` with the issuing key, as a thief of that key would; gives
 /// the file with the chain and the file with the key.
 fn forged(world: &World, name: &str) -> (PathBuf, PathBuf) {
     let issuing = world.data_dir().join("keys/issuing.pem");

@@ -98,7 +98,7 @@ fn ambiguous_messages_end_their_connection() {
     world.ok(&["route", "edit", "a.moor.test", "--plain", "serve"]);
     for rest in TWO_READINGS {
         let head = format!("POST / HTTP/1.1\r\nhost: a.moor.test\r\n{rest}");
-        // What comes behind would be a request of its own, for whoever read the first otherwise.
+        // To a reader that ends the first request earlier, what follows is a second one.
         let behind = "GET /smuggled HTTP/1.1\r\nhost: a.moor.test\r\n\r\n";
         let said = say(&world, &format!("{head}{behind}"));
         assert!(said.starts_with("HTTP/1.1 400"), "{rest:?}: {said}");

@@ -18,7 +18,7 @@ use crate::servers::listening;
 enum Repair {
     /// The command of the finding.
     Command,
-    /// This app in place of the former.
+    /// This app replaces the former.
     App(fn(u16) -> App),
 }
 

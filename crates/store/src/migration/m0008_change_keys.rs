@@ -1,7 +1,7 @@
 use sea_orm_migration::prelude::*;
 use sea_orm_migration::schema::{big_integer, string, timestamp_with_time_zone};
 
-/// The keys of changes, by which a change that is asked for again is recognised.
+/// The keys that identify changes which are requested again.
 #[derive(Debug)]
 pub(crate) struct Migration;
 

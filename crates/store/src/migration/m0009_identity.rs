@@ -1,6 +1,6 @@
 use sea_orm_migration::prelude::*;
 
-/// The database has an identity, by which a service knows it again.
+/// An identity, so that a service can tell the database from another one.
 #[derive(Debug)]
 pub(crate) struct Migration;
 

@@ -42,7 +42,7 @@ impl Attempt {
         self.committing.load(Ordering::Relaxed)
     }
 
-    /// The key, by which the same change is recognised when it is asked for again.
+    /// The key, which identifies the change when it is requested again.
     #[must_use]
     pub fn key(&self) -> &str {
         &self.key
