@@ -1,5 +1,6 @@
 //! Starting, stopping, and what survives an end that was not clean.
 
+use std::fs;
 use std::net::TcpListener;
 use std::process::Command;
 
@@ -56,6 +57,22 @@ fn a_killed_service_loses_nothing_and_its_database_ends_with_it() {
 }
 
 #[test]
+fn a_start_that_is_stopped_leaves_no_database_server() {
+    let mut world = World::with_private_server().add_routes(&[("booking.moor.test", "4310")]);
+    world.end(Signal::TERM);
+    for first in [false, true] {
+        if first {
+            fs::remove_file(world.data_dir().join("last-known-good.json")).unwrap();
+        }
+        let mut command = world.serve_command();
+        let mut service = Background::start(&mut command, world.path("service.log"));
+        wait_until("the database server to be started", || world.database_pid());
+        assert_eq!(service.end(Signal::TERM), 0, "{}", service.output());
+        assert_eq!(world.database_pid(), None);
+    }
+}
+
+#[test]
 fn a_second_signal_hastens_the_stop() {
     // It takes the request and never answers.
     let silent = TcpListener::bind("127.0.0.1:0").unwrap();
@@ -109,7 +126,7 @@ fn a_service_killed_together_with_its_database_recovers() {
 fn a_second_service_is_kept_out_of_the_folder() {
     let world = World::with_private_server();
     // The folder itself is locked, not only the file.
-    std::fs::remove_file(world.data_dir().join("lock")).unwrap();
+    fs::remove_file(world.data_dir().join("lock")).unwrap();
     let mut second = Background::start(&mut world.serve_command(), world.path("second.log"));
     let code = wait_until("the second service to give up", || second.ended());
     assert_eq!(code, 1);
@@ -314,7 +331,7 @@ fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
     let bundle = world.data_dir().join("bundle.pem");
     wait_until("the bundle", || bundle.exists().then_some(()));
     for name in ["keys/root.pem", "keys/issuing.pem", "root.pem", "api.sock"] {
-        let mode = std::fs::metadata(world.data_dir().join(name))
+        let mode = fs::metadata(world.data_dir().join(name))
             .unwrap()
             .permissions()
             .mode();
@@ -326,7 +343,7 @@ fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
         ("keys", 0o755, 0o700, "chmod 700"),
     ] {
         let path = world.data_dir().join(name);
-        let set = |mode| std::fs::set_permissions(&path, std::fs::Permissions::from_mode(mode));
+        let set = |mode| fs::set_permissions(&path, fs::Permissions::from_mode(mode));
         set(loose).unwrap();
         let mut service = Background::start(&mut world.serve_command(), world.path("loose.log"));
         assert_eq!(wait_until("the service to give up", || service.ended()), 1);
@@ -335,10 +352,10 @@ fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
         set(right).unwrap();
     }
     // What is made of other files is made again.
-    let before = std::fs::read(&bundle).unwrap();
-    std::fs::write(&bundle, b"\xff\x00 no PEM").unwrap();
+    let before = fs::read(&bundle).unwrap();
+    fs::write(&bundle, b"\xff\x00 no PEM").unwrap();
     world.wake();
     wait_until("the bundle to be made again", || {
-        (std::fs::read(&bundle).unwrap() == before).then_some(())
+        (fs::read(&bundle).unwrap() == before).then_some(())
     });
 }

@@ -213,8 +213,9 @@ impl World {
     pub fn database_pid(&self) -> Option<u32> {
         let file = fs::read_to_string(self.database_folder().join("postmaster.pid")).ok()?;
         let pid: u32 = file.lines().next()?.trim().parse().ok()?;
-        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
-        (!stat.contains(") Z")).then_some(pid)
+        // A process that has ended works nowhere, and one that has its number now works elsewhere.
+        let works_in = fs::read_link(format!("/proc/{pid}/cwd")).ok()?;
+        (works_in == self.database_folder()).then_some(pid)
     }
 
     /// Runs a client command in this world.

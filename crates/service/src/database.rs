@@ -62,16 +62,16 @@ impl Database {
     }
 
     async fn try_connect(&mut self) -> Result<(), ServiceError> {
-        let (url, place) = match (&self.url, &mut self.cluster) {
-            (Some(url), _) => (url.clone(), without_password(url)),
-            (None, Some(cluster)) => {
-                cluster.ensure_running().await?;
-                (cluster.url(), private_place(cluster))
-            }
-            (None, none) => {
-                let cluster = none.insert(Cluster::start(&self.data_dir).await?);
-                (cluster.url(), private_place(cluster))
-            }
+        let (url, place) = if let Some(url) = &self.url {
+            (url.clone(), without_password(url))
+        } else {
+            // Kept before it is started: a stop meanwhile ends it, too.
+            let cluster = match &mut self.cluster {
+                Some(cluster) => cluster,
+                none => none.insert(Cluster::of(&self.data_dir)?),
+            };
+            cluster.ensure_running().await?;
+            (cluster.url(), private_place(cluster))
         };
         self.storage.set_place(&place);
         let failed = |source| ServiceError::Store {

@@ -93,7 +93,7 @@ impl Service {
             check_url(url).map_err(|source| ServiceError::DatabaseUrl { source })?;
         }
         let sockets = BoundSockets::bind(&config.listen, inherited, &data_dir)?;
-        let supervisor = Supervisor::new(shutdown);
+        let supervisor = Supervisor::new(shutdown.clone());
         let foundation = Foundation::new(&config, &data_dir, &sockets, authority, configuration)?;
         let (api, history) = assemble(&config, &data_dir, foundation, supervisor)?;
         let api = Arc::new(api);
@@ -112,16 +112,24 @@ impl Service {
             Arc::clone(&api.configuration),
             Arc::clone(&api.checks.checker),
         );
-        if first_start && let Err(failure) = database.connect().await {
-            // A server that we started is of no use to a service that does not start.
-            database.stop().await;
-            return Err(failure);
+        let mut is_connected = false;
+        if first_start {
+            match shutdown.run_until_cancelled(database.connect()).await {
+                Some(Ok(())) => is_connected = true,
+                Some(Err(failure)) => {
+                    // A server that we started is of no use to a service that does not start.
+                    database.stop().await;
+                    return Err(failure);
+                }
+                // Running the service stops it at once, and the server with it.
+                None => {}
+            }
         }
         Ok(Self {
             api,
             history: Arc::new(history),
             database,
-            is_connected: first_start,
+            is_connected,
             upstreams: config.upstreams,
             engine: config.engine,
             sockets,
@@ -131,7 +139,7 @@ impl Service {
 
     /// Serves until the token given to [`Service::start`] is cancelled, then lets work finish for a
     /// few seconds, or until `hasten` is cancelled, and stops the private database server. Calls
-    /// `ready` once names are answered and requests pass.
+    /// `ready` once names are answered and requests pass, unless it is cancelled already.
     ///
     /// # Errors
     /// When a part cannot start, or one that everything depends on ended. Failures while stopping are
@@ -162,7 +170,9 @@ impl Service {
         let proxy = proxy
             .start(sockets.proxy, &supervisor)
             .map_err(io_error("start the proxy"))?;
-        ready();
+        if !shutdown.is_cancelled() {
+            ready();
+        }
         if !is_connected {
             tokio::select! {
                 outcome = database.connect() => if let Err(failure) = outcome {

@@ -48,6 +48,7 @@ const LONGEST_SOCKET_PATH: usize = 107;
 /// and when the process ends.
 #[derive(Debug)]
 pub struct Cluster {
+    data_dir: DataDir,
     folder: PathBuf,
     programs: Programs,
     guard: Option<Guard>,
@@ -155,12 +156,12 @@ fn io_error(verb: &'static str) -> impl FnOnce(io::Error) -> ClusterError {
 }
 
 impl Cluster {
-    /// Makes the cluster for `data_dir` if there is none, and starts its server. The caller holds the
-    /// lock of the folder.
+    /// The cluster of `data_dir`, whether it is there or still to be made. The caller holds the lock of
+    /// the folder.
     ///
     /// # Errors
     /// See [`ClusterError`]; each says what to do.
-    pub async fn start(data_dir: &DataDir) -> Result<Self, ClusterError> {
+    pub fn of(data_dir: &DataDir) -> Result<Self, ClusterError> {
         let folder = place(data_dir)?;
         let socket = folder.join(SOCKET);
         let length = socket.as_os_str().as_bytes().len();
@@ -175,27 +176,31 @@ impl Cluster {
         if let Some(account) = programs.account() {
             check_way(account, &folder)?;
         }
-        let mut cluster = Self {
+        Ok(Self {
+            data_dir: data_dir.clone(),
             folder,
             programs,
             guard: None,
-        };
-        if made_by.is_none() {
-            let mut entries = fs::read_dir(&cluster.folder).into_iter().flatten();
+        })
+    }
+
+    /// Makes the cluster if there is none, and brings one of an earlier version to the form of this one.
+    async fn ensure_made(&mut self) -> Result<(), ClusterError> {
+        if !self.folder.join("PG_VERSION").exists() {
+            let mut entries = fs::read_dir(&self.folder).into_iter().flatten();
             if entries.next().is_some() {
-                let folder = cluster.folder;
+                let folder = self.folder.clone();
                 return Err(ClusterError::Damaged { folder });
             }
-            setup::create(&cluster.programs, &cluster.folder).await?;
-        } else if setup::is_of_earlier_version(&cluster.folder) {
-            cluster.stop().await?;
-            setup::convert(&cluster.programs, &cluster.folder).await?;
+            setup::create(&self.programs, &self.folder).await?;
+        } else if setup::is_of_earlier_version(&self.folder) {
+            self.stop().await?;
+            setup::convert(&self.programs, &self.folder).await?;
             for former in ["postgres.password", "postgres.port"] {
-                data_dir.remove(former)?;
+                self.data_dir.remove(former)?;
             }
         }
-        cluster.ensure_running().await?;
-        Ok(cluster)
+        Ok(())
     }
 
     /// The URL under which [`Store`](crate::Store) reaches the server.
@@ -217,11 +222,16 @@ impl Cluster {
         &self.folder
     }
 
-    /// Starts the server again if it does not run. One that another service has left is stopped first.
+    /// Makes the cluster if there is none, and starts its server if it does not run. A server that
+    /// another service has left is stopped first. What this started is stopped by [`Cluster::stop`],
+    /// also when this is cancelled.
     ///
     /// # Errors
-    /// When it does not come up.
+    /// See [`ClusterError`]; each says what to do.
     pub async fn ensure_running(&mut self) -> Result<(), ClusterError> {
+        if self.guard.is_none() {
+            self.ensure_made().await?;
+        }
         let deadline = Instant::now() + PATIENCE;
         let mut launched = false;
         while Instant::now() < deadline {
@@ -378,7 +388,8 @@ mod tests {
         // Lets the database's own account through, when the tests run as root.
         fs::set_permissions(outer.path(), fs::Permissions::from_mode(0o711)).unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
-        let cluster = Cluster::start(&data_dir).await.unwrap();
+        let mut cluster = Cluster::of(&data_dir).unwrap();
+        cluster.ensure_running().await.unwrap();
         (outer, cluster)
     }
 
@@ -424,6 +435,24 @@ mod tests {
     }
 
     #[tokio::test]
+    async fn a_server_whose_start_was_cancelled_can_be_stopped() {
+        let (_folder, mut cluster) = cluster().await;
+        cluster.stop().await.unwrap();
+        let launched = async |cluster: &Cluster| {
+            while cluster.running().is_none() {
+                sleep(LOOK_AGAIN / 5).await;
+            }
+        };
+        let other = Cluster::of(&cluster.data_dir).unwrap();
+        tokio::select! {
+            () = launched(&other) => {}
+            started = cluster.ensure_running() => started.unwrap(),
+        }
+        cluster.stop().await.unwrap();
+        assert!(cluster.running().is_none());
+    }
+
+    #[tokio::test]
     async fn what_a_killed_start_left_is_no_obstacle() {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         fs::set_permissions(outer.path(), fs::Permissions::from_mode(0o711)).unwrap();
@@ -439,7 +468,8 @@ mod tests {
             .current_dir(&left)
             .spawn()
             .unwrap();
-        let mut cluster = Cluster::start(&data_dir).await.unwrap();
+        let mut cluster = Cluster::of(&data_dir).unwrap();
+        cluster.ensure_running().await.unwrap();
         assert!(!writer.wait().unwrap().success());
         assert!(!left.exists());
         cluster.stop().await.unwrap();

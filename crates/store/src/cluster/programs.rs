@@ -122,6 +122,8 @@ impl Programs {
             .args(args)
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
+        // A stop of the service does not wait for these.
+        command.kill_on_drop(true);
         let failed = || io_error("run PostgreSQL's programs");
         let mut child = command.spawn().map_err(failed())?;
         if let Some(mut stdin) = child.stdin.take() {

@@ -609,7 +609,8 @@ mod tests {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
         open_up(outer.path());
-        let mut cluster = Cluster::start(&data_dir).await.unwrap();
+        let mut cluster = Cluster::of(&data_dir).unwrap();
+        cluster.ensure_running().await.unwrap();
         let store = Store::connect(&cluster.url()).await.unwrap();
         let mut news = store.listen().await.unwrap();
 
@@ -740,7 +741,8 @@ mod tests {
         let outer = tempfile::tempdir_in("/tmp").unwrap();
         let data_dir = DataDir::open(outer.path().join("data")).unwrap();
         open_up(outer.path());
-        let mut cluster = Cluster::start(&data_dir).await.unwrap();
+        let mut cluster = Cluster::of(&data_dir).unwrap();
+        cluster.ensure_running().await.unwrap();
         let store = Store::connect(&cluster.url()).await.unwrap();
         let known = store.configuration().await.unwrap();
         // It has added a setting, and a migration.

@@ -184,11 +184,7 @@ async fn serve(config: Config, inherited: Inherited, output: &Output) -> Result<
     let shutdown = CancellationToken::new();
     let hasten = CancellationToken::new();
     stop_on_signal(&shutdown, &hasten)?;
-    let starting = Service::start(config, inherited, shutdown.clone());
-    let service = tokio::select! {
-        started = starting => started?,
-        () = shutdown.cancelled() => return Ok(Answer::Yes),
-    };
+    let service = Service::start(config, inherited, shutdown).await?;
     let ready = || output.say("Bent Lane is ready. `bentlane console` opens the console.");
     service.run(hasten, ready).await?;
     Ok(Answer::Yes)
