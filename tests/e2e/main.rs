@@ -29,6 +29,7 @@ mod protocols;
 mod proxy;
 mod raw_tcp;
 mod records;
+mod restart;
 mod routes;
 mod servers;
 mod setup;

@@ -29,7 +29,7 @@ pub use namespace::Namespace;
 pub use ports::reserve_port;
 pub use postgres::Postgres;
 pub use process::{
-    Background, Run, binary, json, make_certificate, repository, run, run_command, signal,
+    Background, Run, binary, json, make_certificate, repository, rounds, run, run_command, signal,
     wait_until,
 };
 pub use upstream::Upstream;

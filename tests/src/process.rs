@@ -35,6 +35,13 @@ fn pause(time: Duration) {
     std::thread::sleep(time);
 }
 
+/// How often to repeat what is a matter of luck: `few` times, unless `scripts/torture` asks for more.
+#[must_use]
+pub fn rounds(few: usize) -> usize {
+    let more = std::env::var("BENTLANE_ROUNDS");
+    more.map_or(few, |more| more.parse().unwrap())
+}
+
 /// The repository that the tests belong to.
 #[must_use]
 pub fn repository() -> PathBuf {

@@ -406,6 +406,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start the service again in place.
+         * @description It keeps its process, its listeners and its database server. Requests at work have 2 s to finish,
+         *     and new ones wait. It is over once `started_at` of the status is another one.
+         */
+        post: operations["restart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/restore": {
         parameters: {
             query?: never;
@@ -1469,6 +1490,19 @@ export interface components {
         Records: {
             /** @description The records, by zone and owner. */
             records: components["schemas"]["RecordView"][];
+        };
+        /** @description A service that is about to start again. */
+        Restarting: {
+            /**
+             * Format: int32
+             * @description Its process, which stays the same.
+             */
+            pid: number;
+            /**
+             * Format: date-time
+             * @description When it was started before.
+             */
+            started_at: string;
         };
         /**
          * @description What to do with a database that is not the one that was in use.
@@ -2975,6 +3009,34 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restarting"];
+                };
+            };
+            /** @description the program or its settings file would not start */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

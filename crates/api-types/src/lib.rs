@@ -33,8 +33,8 @@ pub use session::{
     LinkAnswer, LinkNews, LinkState, SessionView, Sessions, SignInLink, SignInRequest, SignedOut,
 };
 pub use status::{
-    Attention, BrokenRoute, Capacity, DatabaseKind, DatabaseStatus, Listeners, RunsAs, Status,
-    TaskStateView, TaskView,
+    Attention, BrokenRoute, Capacity, DatabaseKind, DatabaseStatus, Listeners, Restarting, RunsAs,
+    Status, TaskStateView, TaskView,
 };
 pub use traffic::{Traffic, TrafficSummary};
 pub use zones::{ZoneInput, ZoneView, Zones};

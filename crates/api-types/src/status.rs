@@ -6,6 +6,16 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+/// A service that is about to start again.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Restarting {
+    /// Its process, which stays the same.
+    pub pid: u32,
+    /// When it was started before.
+    #[serde(with = "time::serde::rfc3339")]
+    pub started_at: OffsetDateTime,
+}
+
 /// What runs, where it listens, what is wrong.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Status {

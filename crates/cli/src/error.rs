@@ -32,6 +32,11 @@ pub(crate) enum CliError {
         "no service runs on {data_dir}: start one with `bentlane serve`, or name its folder with --data-dir"
     )]
     NotRunning { data_dir: String },
+    /// The service was to start again, and did not.
+    #[error(
+        "the service has not started again (pid {pid}): see its log, or start it with `bentlane serve`"
+    )]
+    NoRestart { pid: u32 },
     /// The service is gone, or refuses to answer.
     #[error(
         "the service does not answer at {socket}: see whether it still runs, or start it with `bentlane serve`"
@@ -121,6 +126,7 @@ impl CliError {
         ExitCode::from(match self {
             Self::MadeBefore { .. } => 0,
             Self::NotRunning { .. }
+            | Self::NoRestart { .. }
             | Self::NotStarted
             | Self::Unreachable { .. }
             | Self::Stranger { .. } => 3,

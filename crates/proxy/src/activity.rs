@@ -45,6 +45,17 @@ impl Activity {
         Busy(self.clone())
     }
 
+    /// How long the connection has been open without a first request; `None` once there was one.
+    pub(crate) fn unasked_for(&self) -> Option<Duration> {
+        let Requests {
+            start,
+            at_work,
+            last,
+        } = &*self.0;
+        let none = at_work.load(Ordering::Relaxed) == 0 && last.load(Ordering::Relaxed) == 0;
+        none.then(|| start.elapsed())
+    }
+
     /// How long nothing has been at work; `None` while something is.
     pub(crate) fn idle_for(&self) -> Option<Duration> {
         if self.0.at_work.load(Ordering::Relaxed) > 0 {
@@ -65,6 +76,25 @@ impl Drop for Busy {
         let millis = u64::try_from(start.elapsed().as_millis()).unwrap_or(u64::MAX);
         last.store(millis, Ordering::Relaxed);
         at_work.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// How long after its start a connection may still bring its first request when the proxy stops.
+const FIRST_REQUEST: Duration = Duration::from_millis(500);
+
+/// The wait for the first request of a connection when the proxy stops.
+#[derive(Debug, Default)]
+pub(crate) struct FirstRequest(Option<Pin<Box<Sleep>>>);
+
+impl FirstRequest {
+    /// Whether it may still come; the task is woken when it may not any more.
+    pub(crate) fn is_awaited(&mut self, activity: &Activity, context: &mut Context<'_>) -> bool {
+        let Some(age) = activity.unasked_for() else {
+            return false;
+        };
+        let left = FIRST_REQUEST.saturating_sub(age);
+        let wait = self.0.get_or_insert_with(|| Box::pin(sleep(left)));
+        wait.as_mut().poll(context).is_pending()
     }
 }
 

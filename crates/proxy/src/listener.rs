@@ -9,6 +9,9 @@ use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tracing::{debug, warn};
 
+/// Connections that wait to be accepted, as far as the system allows (listen(2)): also those that come
+/// while the service starts again.
+const QUEUE: i32 = 4096;
 /// How long accepting pauses when the system has no descriptor left.
 const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
 
@@ -17,6 +20,8 @@ const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
 pub struct Listeners {
     pub(crate) plain: Vec<StdListener>,
     pub(crate) tls: Vec<StdListener>,
+    /// On addresses that names have for their own.
+    pub(crate) own: Vec<StdListener>,
 }
 
 /// An address that could not be bound.
@@ -42,6 +47,7 @@ impl Listeners {
         Ok(Self {
             plain: bind_all(addresses, inherited)?,
             tls: Vec::new(),
+            own: Vec::new(),
         })
     }
 
@@ -56,6 +62,23 @@ impl Listeners {
     ) -> Result<Self, BindError> {
         self.tls = bind_all(addresses, inherited)?;
         Ok(self)
+    }
+
+    /// The same with listeners of the process before, for those names that have their addresses for
+    /// their own. The others are closed when the proxy starts.
+    #[must_use]
+    pub fn and_own(mut self, own: Vec<StdListener>) -> Self {
+        self.own = own;
+        self
+    }
+
+    /// Further handles to the sockets. Clients can connect to them as long as there is one.
+    ///
+    /// # Errors
+    /// When the system has no descriptor left.
+    pub fn handles(&self) -> io::Result<Vec<StdListener>> {
+        let all = self.plain.iter().chain(&self.tls);
+        all.map(StdListener::try_clone).collect()
     }
 
     /// Where the plain sockets listen.
@@ -79,20 +102,24 @@ fn bind_all(
     addresses: &[SocketAddr],
     mut inherited: impl FnMut(SocketAddr) -> Option<StdListener>,
 ) -> Result<Vec<StdListener>, BindError> {
-    let mut bind = |address: &SocketAddr| {
-        let listener = inherited(*address).map_or_else(|| StdListener::bind(address), Ok)?;
-        listener.set_nonblocking(true)?;
-        Ok(listener)
-    };
     addresses
         .iter()
         .map(|address| {
-            bind(address).map_err(|source| BindError {
+            open(*address, inherited(*address)).map_err(|source| BindError {
                 address: *address,
                 source,
             })
         })
         .collect()
+}
+
+/// Listens at `address`, on the socket that was passed on or on a new one.
+pub(crate) fn open(address: SocketAddr, passed_on: Option<StdListener>) -> io::Result<StdListener> {
+    let listener = passed_on.map_or_else(|| StdListener::bind(address), Ok)?;
+    listener.set_nonblocking(true)?;
+    // Whoever opened it may have set a shorter queue.
+    rustix::net::listen(&listener, QUEUE)?;
+    Ok(listener)
 }
 
 /// The most connections beyond the limit that get a 503 at the same time.

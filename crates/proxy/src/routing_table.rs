@@ -37,6 +37,8 @@ pub struct Limits {
     pub connections: usize,
     /// How long connections may finish their work when the proxy stops. Default 5 s.
     pub drain: Duration,
+    /// The same when the service starts again at once, since new clients wait for that long. Default 2 s.
+    pub restart: Duration,
 }
 
 impl Default for Limits {
@@ -53,6 +55,7 @@ impl Default for Limits {
             response_head_octets: 256 * 1024,
             connections: 10_000,
             drain: Duration::from_secs(5),
+            restart: Duration::from_secs(2),
         }
     }
 }

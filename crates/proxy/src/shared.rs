@@ -1,11 +1,13 @@
 use std::sync::{Arc, OnceLock};
 
 use arc_swap::ArcSwap;
+use tokio_util::task::TaskTracker;
 
 use crate::certificates::Certificates;
 use crate::record::Recorder;
 use crate::routing_table::{Limits, RoutingTable};
 use crate::site::OwnSite;
+use crate::stopping::Stopping;
 
 /// What all connections share.
 #[derive(Debug)]
@@ -19,6 +21,9 @@ pub(crate) struct Shared {
     /// What we sign messages with in `Via`: another for each service, so that a request that comes
     /// back to us is distinguished from one that passes another machine's service.
     pub(crate) id: Box<str>,
+    /// Connections that a stop waits for.
+    pub(crate) connections: TaskTracker,
+    pub(crate) stopping: Stopping,
 }
 
 impl Shared {

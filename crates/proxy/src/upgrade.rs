@@ -1,6 +1,13 @@
 //! Connections that change their protocol: WebSocket, over HTTP/1.1 (RFC 6455) and over HTTP/2
 //! (RFC 8441), and whatever else a client and a target agree on.
 
+use std::future::poll_fn;
+use std::io;
+use std::pin::pin;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::task::Poll;
+use std::time::Duration;
+
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
 use bentlane_traffic::Ending;
 use data_encoding::BASE64;
@@ -12,14 +19,18 @@ use hyper::body::Incoming;
 use hyper::ext::Protocol;
 use hyper::upgrade::OnUpgrade;
 use hyper_util::rt::TokioIo;
-use tokio::io::{AsyncWriteExt, copy_bidirectional};
-use tokio_util::io::InspectReader;
+use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt, copy, copy_bidirectional, sink};
+use tokio::time::timeout;
+use tokio_util::io::{InspectReader, InspectWriter};
+use tokio_util::task::task_tracker::TaskTrackerToken;
 use tracing::debug;
 
+use crate::frames::{FrameBoundary, close_frame};
 use crate::headers::{append_via, remove_hop_by_hop, upgrade_wanted};
 use crate::pool::Lease;
 use crate::record::ExchangeBuilder;
 use crate::response_body::ResponseBody;
+use crate::stopping::Stopping;
 
 /// What RFC 6455 §1.3 has appended to a key.
 const KEY_SUFFIX: &[u8] = b"258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
@@ -70,6 +81,13 @@ impl Upgrade {
         }
     }
 
+    fn is_web_socket(&self) -> bool {
+        match self {
+            Self::Field(protocol) => protocol.as_bytes().eq_ignore_ascii_case(b"websocket"),
+            Self::Connect { .. } => true,
+        }
+    }
+
     /// The status of success for the client.
     pub(crate) fn status(&self) -> StatusCode {
         match self {
@@ -108,40 +126,109 @@ fn accept_of(key: &HeaderValue) -> String {
     BASE64.encode(digest(&SHA1_FOR_LEGACY_USE_ONLY, &whole).as_ref())
 }
 
-/// Passes on the target's consent and then, in a separate task, every byte both ways until both
-/// sides have closed.
-#[inline(never)]
-pub(crate) fn join(
-    response: Response<Incoming>,
-    lease: Lease,
-    client_side: OnUpgrade,
-    upgrade: &Upgrade,
-    exchange: Box<ExchangeBuilder>,
-) -> Response<ResponseBody> {
-    tokio::spawn(async move {
-        let Some((target, read)) = lease.change().await else {
+/// How long a client may take to close a WebSocket after it was told to.
+const CLOSING: Duration = Duration::from_secs(1);
+
+/// A client and a target that have agreed on another protocol.
+pub(crate) struct Joined {
+    pub(crate) lease: Lease,
+    pub(crate) client_side: OnUpgrade,
+    pub(crate) exchange: Box<ExchangeBuilder>,
+    pub(crate) stopping: Stopping,
+    /// A stop waits for it.
+    pub(crate) _counted: TaskTrackerToken,
+}
+
+impl Joined {
+    /// Gives the target's consent, and then passes every byte both ways, in a separate task, until both
+    /// sides have closed.
+    #[inline(never)]
+    pub(crate) fn pass(
+        self,
+        response: Response<Incoming>,
+        upgrade: &Upgrade,
+    ) -> Response<ResponseBody> {
+        tokio::spawn(self.run(upgrade.is_web_socket()));
+        consent(response, upgrade)
+    }
+
+    async fn run(self, web_socket: bool) {
+        let Some((target, read)) = self.lease.change().await else {
             return;
         };
-        let client = match client_side.await {
+        let client = match self.client_side.await {
             Ok(client) => TokioIo::new(client),
             Err(cause) => {
-                exchange.end(Ending::ClientLeft);
+                self.exchange.end(Ending::ClientLeft);
                 return debug!(%cause, "an upgrade failed");
             }
         };
-        let (mut to_target, mut to_client) = (0, read.len() as u64);
-        let mut client = InspectReader::new(client, |read| to_target += read.len() as u64);
-        let mut target = InspectReader::new(target, |read| to_client += read.len() as u64);
-        let passed = async {
-            client.write_all(&read).await?;
-            copy_bidirectional(&mut client, &mut target).await
+        let (mut to_target, mut to_client) = (0, 0);
+        let mut frames = FrameBoundary::default();
+        // Whether the client has been sent complete frames, which is always so before the first.
+        let between = AtomicBool::new(true);
+        let sent = |octets: &[u8]| {
+            to_client += octets.len() as u64;
+            if web_socket {
+                frames.pass(octets);
+                between.store(frames.is_between(), Ordering::Relaxed);
+            }
         };
-        if let Err(cause) = passed.await {
-            debug!(%cause, "an upgraded connection ended early");
+        let received = |octets: &[u8]| to_target += octets.len() as u64;
+        let mut client = InspectReader::new(InspectWriter::new(client, sent), received);
+        let mut target = target;
+        let stops = {
+            let mut told = pin!(self.stopping.told());
+            let mut passing = pin!(async {
+                client.write_all(&read).await?;
+                copy_bidirectional(&mut client, &mut target).await
+            });
+            let (mut asked, mut stops) = (false, false);
+            poll_fn(|context| {
+                // Polled once, which has this task woken when the time comes.
+                if !asked || self.stopping.has_begun() {
+                    asked = true;
+                    stops = stops || told.as_mut().poll(context).is_ready();
+                }
+                let is_over = || web_socket && between.load(Ordering::Relaxed);
+                if stops && is_over() {
+                    return Poll::Ready(true);
+                }
+                if let Poll::Ready(outcome) = passing.as_mut().poll(context) {
+                    if let Err(cause) = outcome {
+                        debug!(%cause, "an upgraded connection ended early");
+                    }
+                    return Poll::Ready(false);
+                }
+                match stops && is_over() {
+                    true => Poll::Ready(true),
+                    false => Poll::Pending,
+                }
+            })
+            .await
+        };
+        if stops && let Err(cause) = close(&mut client, self.stopping.close_code()).await {
+            debug!(%cause, "a WebSocket could not be closed");
         }
         drop((client, target));
-        exchange.end_upgraded(to_target, to_client);
-    });
+        self.exchange.end_upgraded(to_target, to_client);
+    }
+}
+
+/// Closes a WebSocket between two frames, and gives the client time to close its end.
+async fn close<S>(client: &mut S, code: u16) -> io::Result<()>
+where
+    S: AsyncRead + AsyncWrite + Unpin,
+{
+    client.write_all(&close_frame(code)).await?;
+    client.shutdown().await?;
+    let mut rest = sink();
+    let closed = timeout(CLOSING, copy(client, &mut rest));
+    closed.await.map_or(Ok(()), |copied| copied.map(drop))
+}
+
+/// The target's consent, as the client gets it.
+fn consent(response: Response<Incoming>, upgrade: &Upgrade) -> Response<ResponseBody> {
     let (mut parts, _) = response.into_parts();
     let protocol = parts.headers.get(UPGRADE).cloned();
     remove_hop_by_hop(&mut parts.headers);

@@ -11,5 +11,5 @@ mod sockets;
 
 pub use forwarder::Forwarder;
 pub use log::{Log, Question};
-pub use serve::AnswerSource;
+pub use serve::{AnswerSource, Asking};
 pub use sockets::{BindError, Sockets};

@@ -53,6 +53,15 @@ impl Sockets {
         Ok(Self { pairs })
     }
 
+    /// Further handles to the sockets: queries and connections wait in them as long as there is one.
+    ///
+    /// # Errors
+    /// When the system has no descriptor left.
+    pub fn handles(&self) -> io::Result<Vec<(UdpSocket, TcpListener)>> {
+        let both = |(udp, tcp): &(UdpSocket, TcpListener)| Ok((udp.try_clone()?, tcp.try_clone()?));
+        self.pairs.iter().map(both).collect()
+    }
+
     /// Where the sockets listen, with the ports that were found.
     ///
     /// # Errors

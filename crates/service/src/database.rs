@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use bentlane_api_types::RestoreFrom;
 use bentlane_model::chain;
-use bentlane_store::{Cluster, DataDir, Identity, Store, StoreError};
+use bentlane_store::{Cluster, DataDir, Guard, Identity, Store, StoreError};
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
@@ -27,6 +27,8 @@ const PING_EVERY: Duration = Duration::from_secs(10);
 pub(crate) struct Database {
     url: Option<String>,
     cluster: Option<Cluster>,
+    /// What guards the server since before this process started again, until there is a cluster.
+    guard: Option<Guard>,
     data_dir: DataDir,
     storage: Arc<Storage>,
     configuration: Arc<ActiveConfiguration>,
@@ -36,6 +38,7 @@ pub(crate) struct Database {
 impl Database {
     pub(crate) fn new(
         url: Option<String>,
+        guard: Option<Guard>,
         data_dir: DataDir,
         storage: Arc<Storage>,
         configuration: Arc<ActiveConfiguration>,
@@ -44,6 +47,7 @@ impl Database {
         Self {
             url,
             cluster: None,
+            guard,
             data_dir,
             storage,
             configuration,
@@ -68,7 +72,14 @@ impl Database {
             // Kept before it is started: a stop meanwhile ends it, too.
             let cluster = match &mut self.cluster {
                 Some(cluster) => cluster,
-                none => none.insert(Cluster::of(&self.data_dir)?),
+                none => {
+                    let cluster = Cluster::of(&self.data_dir)?;
+                    let guard = self.guard.take();
+                    none.insert(match guard {
+                        Some(guard) => cluster.taking_over(guard),
+                        None => cluster,
+                    })
+                }
             };
             cluster.ensure_running().await?;
             (cluster.url(), private_place(cluster))
@@ -233,6 +244,13 @@ impl Database {
             sleep(PING_EVERY).await;
             self.storage.call(async |store| store.ping().await).await?;
         }
+    }
+
+    /// Closes the connection, and gives the guard of the private server, which goes on.
+    pub(crate) fn hand_over(&mut self) -> Option<Guard> {
+        self.storage.close();
+        let guard = self.cluster.as_mut().and_then(Cluster::hand_over);
+        guard.or_else(|| self.guard.take())
     }
 
     /// Closes the connection and stops the private server.

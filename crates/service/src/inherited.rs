@@ -1,16 +1,26 @@
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
+use std::os::unix::net::UnixListener;
+use std::path::Path;
 
+use bentlane_store::Guard;
 use listenfd::ListenFd;
-use rustix::io::{FdFlags, fcntl_setfd};
+use rustix::process::Pid;
 use tracing::warn;
 
+/// The variable that says what a service that starts again leaves to itself: its process, and the
+/// guard of the private database server, if there is one. The guard's socket is the last one then.
+pub const HANDOVER_VARIABLE: &str = "BENTLANE_HANDOVER";
+
 /// Sockets that were opened before us and passed on (sd_listen_fds(3)): that is how an ordinary
-/// user gets to listen on ports below 1024.
+/// user gets to listen on ports below 1024, and how a service that starts again refuses nobody.
 #[derive(Debug, Default)]
 pub struct Inherited {
     udp: Vec<UdpSocket>,
     tcp: Vec<TcpListener>,
+    unix: Vec<UnixListener>,
+    guard: Option<Guard>,
+    is_restart: bool,
 }
 
 impl Inherited {
@@ -18,26 +28,40 @@ impl Inherited {
     /// that would inherit them in turn.
     ///
     /// # Errors
-    /// When one is neither a UDP socket nor a TCP listener.
+    /// When one is no socket, or of another kind.
     pub fn take() -> io::Result<Self> {
         let mut passed = ListenFd::from_env();
         let mut inherited = Self::default();
         for index in 0..passed.len() {
-            match passed.take_tcp_listener(index) {
-                Ok(Some(socket)) => {
-                    fcntl_setfd(&socket, FdFlags::CLOEXEC)?;
-                    inherited.tcp.push(socket);
-                }
-                Ok(None) => {}
-                Err(_) => {
-                    if let Some(socket) = passed.take_udp_socket(index)? {
-                        fcntl_setfd(&socket, FdFlags::CLOEXEC)?;
-                        inherited.udp.push(socket);
-                    }
-                }
+            if let Ok(Some(socket)) = passed.take_tcp_listener(index) {
+                inherited.tcp.push(socket);
+            } else if let Ok(Some(socket)) = passed.take_udp_socket(index) {
+                inherited.udp.push(socket);
+            } else if let Some(socket) = passed.take_unix_listener(index)? {
+                inherited.unix.push(socket);
             }
         }
+        let handover = std::env::var(HANDOVER_VARIABLE).unwrap_or_default();
+        let mut numbers = handover.split(' ').map(str::parse);
+        // Meant for this process, and not left over from one that started it.
+        if numbers.next() == Some(Ok(std::process::id())) {
+            inherited.is_restart = true;
+            let guard = numbers.next().and_then(Result::ok);
+            let guard = guard.and_then(|pid| Pid::from_raw(i32::try_from(pid).ok()?));
+            inherited.guard =
+                guard.and_then(|pid| Some(Guard::taken_over(pid, inherited.unix.pop()?.into())));
+        }
         Ok(inherited)
+    }
+
+    /// Whether this process ran as a service already, and started again.
+    pub(crate) fn is_restart(&self) -> bool {
+        self.is_restart
+    }
+
+    /// The guard of the database server that this process has started before.
+    pub(crate) fn guard(&mut self) -> Option<Guard> {
+        self.guard.take()
     }
 
     /// The listener at exactly `address`.
@@ -55,6 +79,25 @@ impl Inherited {
         Some((self.udp.swap_remove(position), tcp))
     }
 
+    /// The Unix socket that is bound at `path`.
+    pub(crate) fn unix(&mut self, path: &Path) -> Option<UnixListener> {
+        let is_there = |socket: &UnixListener| {
+            let at = socket.local_addr();
+            at.is_ok_and(|at| at.as_pathname() == Some(path))
+        };
+        let position = self.unix.iter().position(is_there)?;
+        Some(self.unix.swap_remove(position))
+    }
+
+    /// The listeners that are left of a service that started again: those of names with their own
+    /// addresses.
+    pub(crate) fn rest(&mut self) -> Vec<TcpListener> {
+        match self.is_restart {
+            true => std::mem::take(&mut self.tcp),
+            false => Vec::new(),
+        }
+    }
+
     /// Warns of sockets that no listener uses: connections to them would never be answered.
     pub(crate) fn warn_of_unused(&self) {
         let udp = self.udp.iter().map(UdpSocket::local_addr);
@@ -62,6 +105,12 @@ impl Inherited {
             warn!(
                 ?address,
                 "was passed a socket that no listener is set for, and closes it"
+            );
+        }
+        for address in self.unix.iter().map(UnixListener::local_addr) {
+            warn!(
+                ?address,
+                "was passed a socket that is not used, and closes it"
             );
         }
     }

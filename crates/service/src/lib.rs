@@ -25,6 +25,7 @@ mod low_priority;
 mod machine;
 mod pki;
 mod query_log;
+mod relaunch;
 mod service;
 mod sign_in;
 mod sockets;
@@ -40,6 +41,7 @@ pub use config::{
     ServiceSetting, ServiceSettings, UpstreamChoice, Upstreams, settings_page,
 };
 pub use error::{ServiceError, bind_error};
-pub use inherited::Inherited;
+pub use inherited::{HANDOVER_VARIABLE, Inherited};
+pub use relaunch::{Handover, Relaunch};
 pub use service::Service;
 pub use sockets::taken_port;

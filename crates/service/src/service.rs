@@ -1,4 +1,5 @@
 use std::net::SocketAddr;
+use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -9,7 +10,7 @@ use bentlane_model::{Configuration, Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::{Certificates, Limits, Proxy, TargetRoots};
 use bentlane_resolver::AnswerSource;
-use bentlane_store::{DataDir, Lock, check_url};
+use bentlane_store::{DataDir, DataDirError, Lock, check_url};
 use bentlane_supervisor::{Failure, Policy, Supervisor};
 use time::OffsetDateTime;
 use tokio::net::{TcpListener, UnixListener};
@@ -37,6 +38,7 @@ use crate::listening::Listening;
 use crate::machine::MachineObserver;
 use crate::pki::{self, AuthorityStore, BUNDLE, Imports, Pki};
 use crate::query_log::{self, QueryLog};
+use crate::relaunch::{Handover, Relaunch};
 use crate::sign_in::SignIn;
 use crate::sockets::BoundSockets;
 use crate::storage::Storage;
@@ -45,6 +47,10 @@ use crate::traffic::{self, TrafficLog};
 
 /// How long work may take to finish at a stop. The proxy's connections have five seconds of it.
 const FINISH_LIMIT: Duration = Duration::from_secs(6);
+/// The same when the service starts again, and clients wait.
+const RESTART_LIMIT: Duration = Duration::from_secs(3);
+/// How often a lock that a process had before it started again is tried.
+const LOCK_TRIES: u32 = 20;
 /// Files that earlier versions left in the data folder: a token, where the API listened, and the keys of
 /// session tickets.
 const FORMER_FILES: [&str; 3] = ["token", "service.json", "keys/tickets.json"];
@@ -60,6 +66,8 @@ pub struct Service {
     upstreams: Upstreams,
     engine: Option<PathBuf>,
     sockets: BoundSockets,
+    /// Further handles to the sockets, for a restart.
+    handles: Vec<OwnedFd>,
     // Last, so that the folder is released after everything else.
     _lock: Lock,
 }
@@ -77,11 +85,12 @@ impl Service {
     /// See [`ServiceError`]; nothing is left half-made.
     pub async fn start(
         config: Config,
-        inherited: Inherited,
+        mut inherited: Inherited,
+        relaunch: Relaunch,
         shutdown: CancellationToken,
     ) -> Result<Self, ServiceError> {
         let data_dir = DataDir::open(&config.data_dir)?;
-        let lock = data_dir.lock()?;
+        let lock = lock(&data_dir, inherited.is_restart()).await?;
         let known = last_known_good::read(&data_dir);
         let first_start = known.is_none();
         let configuration = known.unwrap_or_default();
@@ -92,10 +101,12 @@ impl Service {
         if let Some(url) = &config.database_url {
             check_url(url).map_err(|source| ServiceError::DatabaseUrl { source })?;
         }
-        let sockets = BoundSockets::bind(&config.listen, inherited, &data_dir)?;
+        let sockets = BoundSockets::bind(&config.listen, &mut inherited, &data_dir)?;
+        let handles = sockets.handles();
+        let handles = handles.map_err(io_error("keep another handle to each socket"))?;
         let supervisor = Supervisor::new(shutdown.clone());
         let foundation = Foundation::new(&config, &data_dir, &sockets, authority, configuration)?;
-        let (api, history) = assemble(&config, &data_dir, foundation, supervisor)?;
+        let (api, history) = assemble(&config, &data_dir, foundation, relaunch, supervisor)?;
         let api = Arc::new(api);
         let site = Site::new(api::console_router(Arc::clone(&api)));
         api.configuration.proxy().serve_site(Arc::new(site));
@@ -107,6 +118,7 @@ impl Service {
         }
         let mut database = Database::new(
             config.database_url,
+            inherited.guard(),
             data_dir,
             Arc::clone(&api.storage),
             Arc::clone(&api.configuration),
@@ -133,13 +145,15 @@ impl Service {
             upstreams: config.upstreams,
             engine: config.engine,
             sockets,
+            handles,
             _lock: lock,
         })
     }
 
     /// Serves until the token given to [`Service::start`] is cancelled, then lets work finish for a
     /// few seconds, or until `hasten` is cancelled, and stops the private database server. Calls
-    /// `ready` once names are answered and requests pass, unless it is cancelled already.
+    /// `ready` once names are answered and requests pass, unless it is cancelled already. When it was
+    /// asked to start again, gives what the process has to leave to itself.
     ///
     /// # Errors
     /// When a part cannot start, or one that everything depends on ended. Failures while stopping are
@@ -148,7 +162,7 @@ impl Service {
         self,
         hasten: CancellationToken,
         ready: impl FnOnce(),
-    ) -> Result<(), ServiceError> {
+    ) -> Result<Option<Handover>, ServiceError> {
         let Self {
             api,
             history,
@@ -157,12 +171,13 @@ impl Service {
             upstreams,
             engine,
             sockets,
+            mut handles,
             _lock,
         } = self;
         let supervisor = api.info.supervisor.clone();
         let shutdown = supervisor.shutdown().clone();
         let stop_on_failure = shutdown.clone().drop_guard();
-        sockets
+        let asking = sockets
             .resolver
             .serve(&api.resolver, &supervisor)
             .map_err(io_error("start the resolver"))?;
@@ -192,8 +207,15 @@ impl Service {
         info!(https = ?listening.https, dns = ?listening.dns, console = ?listening.console, "serving");
         shutdown.cancelled().await;
         stop_on_failure.disarm();
+        let restarts = supervisor.is_restarting();
+        let limit = if restarts {
+            RESTART_LIMIT
+        } else {
+            FINISH_LIMIT
+        };
         let finishing = async {
-            proxy.drain().await;
+            let (own, ()) = tokio::join!(proxy.drain(), asking.finish());
+            handles.extend(own.into_iter().map(OwnedFd::from));
             api.traffic.finish();
             supervisor.join().await;
             api.configuration.finish_change().await;
@@ -201,15 +223,34 @@ impl Service {
         tokio::select! {
             () = finishing => {}
             () = hasten.cancelled() => warn!("stopping at once, since a second signal came"),
-            () = sleep(FINISH_LIMIT) => warn!("work that took too long is cut off"),
+            () = sleep(limit) => warn!("work that took too long is cut off"),
+        }
+        if restarts && !hasten.is_cancelled() {
+            let guard = database.lock().await.hand_over();
+            info!("starting again");
+            return Ok(Some(Handover::new(handles, guard)));
         }
         database.lock().await.stop().await;
         info!("stopped");
         match supervisor.failure() {
-            None => Ok(()),
+            None => Ok(None),
             Some(Failure { task, reason }) => Err(ServiceError::Task { task, reason }),
         }
     }
+}
+
+/// Takes the data folder. A process that starts again has to let go of it for a moment, and another one
+/// that is about to fail for want of a port may have it then.
+async fn lock(data_dir: &DataDir, is_restart: bool) -> Result<Lock, ServiceError> {
+    for _ in 1..LOCK_TRIES {
+        match data_dir.lock() {
+            Err(DataDirError::Locked { .. }) if is_restart => {
+                sleep(Duration::from_millis(50)).await;
+            }
+            taken => return Ok(taken?),
+        }
+    }
+    Ok(data_dir.lock()?)
 }
 
 fn checker(
@@ -313,6 +354,7 @@ fn assemble(
     config: &Config,
     data_dir: &DataDir,
     foundation: Foundation,
+    relaunch: Relaunch,
     supervisor: Supervisor,
 ) -> Result<(Api, History), ServiceError> {
     let Foundation {
@@ -371,6 +413,7 @@ fn assemble(
             started_at,
             listening,
             capacity,
+            relaunch,
             supervisor,
         },
     };
@@ -441,9 +484,10 @@ fn serve_api(api: &Arc<Api>, socket: UnixListener, console: Vec<TcpListener>) {
     let supervisor = &api.info.supervisor;
     let (socket, path) = (Arc::new(socket), api.info.data_dir.path(SOCKET));
     let serving = Arc::clone(api);
-    start(supervisor, "api", move |shutdown| {
+    let handle = supervisor.clone();
+    start(supervisor, "api", move |_| {
         let router = api::socket_router(Arc::clone(&serving));
-        serve_socket(Arc::clone(&socket), path.clone(), router, shutdown)
+        serve_socket(Arc::clone(&socket), path.clone(), router, handle.clone())
     });
     let addresses = api.info.listening.console.clone();
     for (listener, at) in console.into_iter().zip(addresses) {

@@ -1,5 +1,6 @@
 use std::io;
 use std::net::SocketAddr;
+use std::os::fd::{AsFd, OwnedFd};
 
 use bentlane_api_types::SOCKET;
 use bentlane_proxy::Listeners;
@@ -44,7 +45,7 @@ impl BoundSockets {
     /// Takes what is `inherited` where that has an address of `listen`, and binds the rest.
     pub(crate) fn bind(
         listen: &Listen,
-        mut inherited: Inherited,
+        inherited: &mut Inherited,
         data_dir: &DataDir,
     ) -> Result<Self, ServiceError> {
         let resolver = Sockets::bind(&addresses(&listen.dns), |at| inherited.dns(at))
@@ -53,16 +54,35 @@ impl BoundSockets {
             .map_err(|e| bind_error("HTTP", "--http", e.address, &e.source))?
             .and_tls(&addresses(&listen.https), |at| inherited.tcp(at))
             .map_err(|e| bind_error("HTTPS", "--https", e.address, &e.source))?;
-        let console = bind_console(&addresses(&listen.console), &mut inherited)?;
+        let console = bind_console(&addresses(&listen.console), inherited)?;
+        let path = data_dir.path(SOCKET);
+        let api = match inherited.unix(&path) {
+            Some(socket) => from_std(socket),
+            None => bind_socket(&path),
+        };
+        let api = api.map_err(io_error("listen on the API's socket in the data folder"))?;
+        let proxy = proxy.and_own(inherited.rest());
         inherited.warn_of_unused();
-        let api = bind_socket(&data_dir.path(SOCKET))
-            .map_err(io_error("listen on the API's socket in the data folder"))?;
         Ok(Self {
             resolver,
             proxy,
             console,
             api,
         })
+    }
+
+    /// Further handles to all of them: clients wait in them as long as there is one.
+    pub(crate) fn handles(&self) -> io::Result<Vec<OwnedFd>> {
+        let mut handles = Vec::new();
+        for (udp, tcp) in self.resolver.handles()? {
+            handles.extend([OwnedFd::from(udp), tcp.into()]);
+        }
+        handles.extend(self.proxy.handles()?.into_iter().map(OwnedFd::from));
+        for listener in &self.console {
+            handles.push(listener.as_fd().try_clone_to_owned()?);
+        }
+        handles.push(self.api.as_fd().try_clone_to_owned()?);
+        Ok(handles)
     }
 
     /// Where they listen.
@@ -76,6 +96,11 @@ impl BoundSockets {
             label: random_label(),
         })
     }
+}
+
+fn from_std(socket: std::os::unix::net::UnixListener) -> io::Result<UnixListener> {
+    socket.set_nonblocking(true)?;
+    UnixListener::from_std(socket)
 }
 
 fn addresses(places: &[ListenAt]) -> Vec<SocketAddr> {

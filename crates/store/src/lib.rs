@@ -12,7 +12,7 @@ mod migration;
 mod store;
 mod verdicts;
 
-pub use cluster::{Cluster, ClusterError};
+pub use cluster::{Cluster, ClusterError, Guard};
 pub use data_dir::{DataDir, DataDirError, Lock};
 pub use store::{Attempt, CHANNEL, Identity, Store, StoreError, check_url, undo_of};
 pub use verdicts::StoredVerdict;

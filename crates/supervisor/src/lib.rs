@@ -9,6 +9,7 @@
 mod thread;
 
 use std::error::Error;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
@@ -84,6 +85,7 @@ struct Inner {
     tasks: Mutex<Vec<Arc<Task>>>,
     watchers: TaskTracker,
     failure: OnceLock<Failure>,
+    restarting: AtomicBool,
 }
 
 #[derive(Debug)]
@@ -112,7 +114,20 @@ impl Supervisor {
             tasks: Mutex::default(),
             watchers: TaskTracker::new(),
             failure: OnceLock::new(),
+            restarting: AtomicBool::new(false),
         }))
+    }
+
+    /// Stops the service to start it again at once: what listens is to be left as it is.
+    pub fn restart(&self) {
+        self.0.restarting.store(true, Ordering::Release);
+        self.0.shutdown.cancel();
+    }
+
+    /// Whether it stops to start again.
+    #[must_use]
+    pub fn is_restarting(&self) -> bool {
+        self.0.restarting.load(Ordering::Acquire)
     }
 
     /// The token that stops the service.

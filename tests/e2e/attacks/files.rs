@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, chown, symlink};
 use std::path::{Path, PathBuf};
 
-use bentlane_tests::{App, World, run, wait_until};
+use bentlane_tests::{App, World, rounds, run, wait_until};
 use rstest::rstest;
 
 use super::{OTHER, other_user};
@@ -63,8 +63,7 @@ fn a_swapped_link_does_not_expose_a_file_of_root() {
         .spawn()
         .unwrap();
     let mut written = 0;
-    let rounds = std::env::var("BENTLANE_ROUNDS").map_or(100, |it| it.parse().unwrap());
-    for _ in 0..rounds {
+    for _ in 0..rounds(100) {
         written += usize::from(export(&world, &folder) == 0);
     }
     racer.kill().unwrap();

@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand};
 
 use super::{
-    authority, cert, check, console, from_container, journal, record, restore, route, serve, setup,
-    status, system, trace, traffic, undo, zone,
+    authority, cert, check, console, from_container, journal, record, restart, restore, route,
+    serve, setup, status, system, trace, traffic, undo, zone,
 };
 use crate::format::Format;
 
@@ -105,6 +105,8 @@ pub(crate) enum Command {
     Traffic(traffic::Traffic),
     /// Show what changed, when and by whom
     Journal(journal::Journal),
+    /// Start the service again in place, refusing nobody
+    Restart(restart::Restart),
     /// Restore the configuration when the database was lost or replaced
     Restore(restore::Restore),
     /// Undo the last change, or one of the journal by its number

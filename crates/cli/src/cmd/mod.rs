@@ -14,6 +14,7 @@ mod junit;
 mod lanes;
 mod machine;
 pub(crate) mod record;
+mod restart;
 mod restore;
 pub(crate) mod route;
 mod running;
@@ -68,6 +69,7 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::System(system) => wait(system.run(client, &data_dir, output)),
         Command::Traffic(traffic) => wait(traffic.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
+        Command::Restart(restart) => wait(restart.run(&client()?, output)),
         Command::Restore(restore) => wait(restore.run(&client()?, output)),
         Command::Undo(undo) => wait(undo.run(&client()?, &data_dir, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),

@@ -384,13 +384,14 @@ impl Client {
                 let snapshot = Arc::clone(&asked.table.snapshot);
                 exchange.answered(upgrade.status(), snapshot);
                 let exchange = exchange.hand_over();
-                return Ok(upgrade::join(
-                    response,
+                let joined = upgrade::Joined {
                     lease,
                     client_side,
-                    upgrade,
                     exchange,
-                ));
+                    stopping: self.shared.stopping.clone(),
+                    _counted: self.shared.connections.token(),
+                };
+                return Ok(joined.pass(response, upgrade));
             }
             if changes || (status.is_success() && upgrade.is_by_success()) {
                 return Err(Failure::NoUpgrade(status).into());

@@ -5,7 +5,6 @@ use std::future::{Future, poll_fn};
 use std::io;
 use std::net::{IpAddr, SocketAddr, TcpListener as StdListener};
 use std::pin::{Pin, pin};
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
@@ -29,7 +28,7 @@ use tokio_util::task::TaskTracker;
 use tokio_util::task::task_tracker::TaskTrackerToken;
 use tracing::debug;
 
-use crate::activity::UntilIdle;
+use crate::activity::{Activity, FirstRequest, UntilIdle};
 use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
 use crate::head_check::HeadCheck;
@@ -39,6 +38,7 @@ use crate::record::Recorder;
 use crate::routing_table::{Limits, RoutingTable};
 use crate::shared::Shared;
 use crate::site::OwnSite;
+use crate::stopping::Stopping;
 use crate::target_tls::TargetRoots;
 use crate::workers::{Place, Workers};
 use own_listeners::{OwnAddresses, OwnListeners};
@@ -95,6 +95,8 @@ impl Proxy {
                 recorder: Recorder::default(),
                 site: OnceLock::new(),
                 id: format!("bentlane-{:08x}", u32::from_be_bytes(id)).into(),
+                connections: TaskTracker::new(),
+                stopping: Stopping::default(),
             }),
             roots,
             own: Arc::new(own),
@@ -151,8 +153,6 @@ impl Proxy {
             workers: Workers::start(supervisor)?,
             https_port: tls.first().map_or(443, SocketAddr::port),
             accepting: TaskTracker::new(),
-            connections: TaskTracker::new(),
-            stopping: Stopping::default(),
             supervisor: supervisor.clone(),
         };
         for listener in listeners.plain {
@@ -161,7 +161,7 @@ impl Proxy {
         for listener in listeners.tls {
             serving.listen_tls(listener, shutdown.clone())?;
         }
-        self.own.serve_with(&serving, &plain, &tls);
+        self.own.serve_with(&serving, &plain, &tls, listeners.own);
         let own = Arc::clone(&self.own);
         supervisor.spawn("listeners of routes", Policy::Restart, move || {
             let (own, shutdown) = (Arc::clone(&own), shutdown.clone());
@@ -170,7 +170,8 @@ impl Proxy {
                 Ok(())
             }
         });
-        Ok(Running(serving))
+        let own = Arc::clone(&self.own);
+        Ok(Running { serving, own })
     }
 
     fn tls_config(
@@ -199,23 +200,40 @@ impl Proxy {
 /// A proxy that serves.
 #[derive(Debug)]
 #[must_use = "without a wait for its end, connections are cut off"]
-pub struct Running(Serving);
+pub struct Running {
+    serving: Serving,
+    own: Arc<OwnListeners>,
+}
 
 impl Running {
-    /// Lets connections finish for as long as [`Limits::drain`] says. To be called once the service
-    /// stops.
-    pub async fn drain(self) {
-        let Self(serving) = self;
-        serving.stopping.begin();
+    /// Lets connections finish for as long as [`Limits::drain`] says, or [`Limits::restart`] when the
+    /// service starts again at once. To be called once the service stops. Gives the listeners on the
+    /// names' own addresses, on which clients wait meanwhile.
+    pub async fn drain(self) -> Vec<StdListener> {
+        let Self { serving, own } = self;
+        let Shared {
+            connections,
+            stopping,
+            limits,
+            ..
+        } = &*serving.shared;
+        let restarts = serving.supervisor.is_restarting();
+        stopping.begin(restarts);
+        let kept = own.close();
         serving.accepting.close();
         serving.accepting.wait().await;
-        serving.connections.close();
-        let limit = serving.shared.limits.drain;
-        if timeout(limit, serving.connections.wait()).await.is_err() {
-            let cut = serving.connections.len();
+        connections.close();
+        let limit = if restarts {
+            limits.restart
+        } else {
+            limits.drain
+        };
+        if timeout(limit, connections.wait()).await.is_err() {
+            let cut = connections.len();
             debug!(cut, "connections did not finish in time");
         }
         serving.workers.end();
+        kept
     }
 }
 
@@ -230,25 +248,7 @@ pub(crate) struct Serving {
     workers: Workers,
     https_port: u16,
     accepting: TaskTracker,
-    connections: TaskTracker,
-    stopping: Stopping,
     pub(crate) supervisor: Supervisor,
-}
-
-/// Whether connections are to end with the request that is at work. Cloning gives another handle to
-/// the same.
-#[derive(Clone, Debug, Default)]
-struct Stopping {
-    begun: Arc<AtomicBool>,
-    told: CancellationToken,
-}
-
-impl Stopping {
-    /// Before they are woken it is there to be seen.
-    fn begin(&self) {
-        self.begun.store(true, Ordering::Release);
-        self.told.cancel();
-    }
 }
 
 impl std::fmt::Debug for Serving {
@@ -300,7 +300,7 @@ impl Serving {
         let serving = self.clone();
         let serve = move |stream, peer, permit: Permit| {
             let for_connection = serving.clone();
-            let counted = serving.connections.token();
+            let counted = serving.shared.connections.token();
             serving.workers.serve(move |place| async move {
                 let refused = permit.refused;
                 let held = Held {
@@ -368,7 +368,8 @@ impl Serving {
                 let stream = TokioIo::new(accepted.stream);
                 let connection = self.http1().serve_connection(stream, service);
                 let stop = http1::Connection::graceful_shutdown;
-                self.serve(connection, stop, accepted.held);
+                let activity = Activity::default();
+                self.serve(connection, stop, activity, accepted.held);
             }
             None => {}
         }
@@ -475,13 +476,14 @@ impl Serving {
         let (stream, seen) = HeadCheck::new(stream);
         let client = client.with_heads_seen(seen);
         let client = Arc::new(client);
+        let activity = client.activity.clone();
         let service = service_fn(move |request| {
             let answer = Arc::clone(&client).answer(request);
             async { Ok::<_, Infallible>(answer.await) }
         });
         let connection = self.http1().serve_connection(TokioIo::new(stream), service);
         let stop = http1::UpgradeableConnection::graceful_shutdown;
-        self.serve(connection.with_upgrades(), stop, held);
+        self.serve(connection.with_upgrades(), stop, activity, held);
     }
 
     fn serve_http2<S>(&self, stream: S, client: Client, held: Held)
@@ -510,8 +512,9 @@ impl Serving {
         let stop = http2::Connection::graceful_shutdown;
         let idle = self.shared.limits.idle;
         self.serve(
-            UntilIdle::new(connection, stop, activity, idle),
+            UntilIdle::new(connection, stop, activity.clone(), idle),
             UntilIdle::stop,
+            activity,
             held,
         );
     }
@@ -528,23 +531,26 @@ impl Serving {
         builder
     }
 
-    /// Serves `connection` to its end; once the proxy stops, to the end of its request at work. In a
-    /// separate task, so that the future of the handshake is dropped.
-    fn serve<C>(&self, connection: C, stop: fn(Pin<&mut C>), held: Held)
+    /// Serves `connection` to its end; once the proxy stops, to the end of its request at work. A client
+    /// that has just connected may still ask: it would not ask again. In a separate task, so that the
+    /// future of the handshake is dropped.
+    fn serve<C>(&self, connection: C, stop: fn(Pin<&mut C>), activity: Activity, held: Held)
     where
         C: Future<Output = Result<(), hyper::Error>> + Send + 'static,
     {
-        let Stopping { begun, told } = self.stopping.clone();
+        let stopping = self.shared.stopping.clone();
         tokio::spawn(async move {
             let mut connection = pin!(connection);
-            let mut told = pin!(told.cancelled_owned());
-            let (mut asked, mut stopped) = (false, false);
+            let mut told = pin!(stopping.told());
+            let (mut asked, mut is_told, mut stopped) = (false, false, false);
+            let mut first = FirstRequest::default();
             let outcome = poll_fn(|context| {
                 // Polled once, which has this task woken when the time comes, and then again: to ask
                 // takes a lock.
-                if !stopped && (!asked || begun.load(Ordering::Acquire)) {
+                if !stopped && (!asked || stopping.has_begun()) {
                     asked = true;
-                    if told.as_mut().poll(context).is_ready() {
+                    is_told = is_told || told.as_mut().poll(context).is_ready();
+                    if is_told && !first.is_awaited(&activity, context) {
                         stopped = true;
                         stop(connection.as_mut());
                     }

@@ -9,6 +9,7 @@ use tokio_util::sync::{CancellationToken, DropGuard};
 use tracing::{info, warn};
 
 use super::Serving;
+use crate::listener::open;
 use crate::routing_table::RoutingTable;
 
 /// How often an address that could not be had is tried again.
@@ -47,11 +48,15 @@ struct Inner {
     /// Addresses whose failure has been logged.
     failed: HashSet<(Ipv4Addr, u16)>,
     place: Option<Place>,
+    /// Listeners that were passed on by the process before, until they are wanted or not.
+    passed_on: Vec<TcpListener>,
 }
 
 #[derive(Debug)]
 struct Held {
     what: What,
+    /// Another handle to what is listened on, to be passed on.
+    listener: TcpListener,
     _guard: DropGuard,
 }
 
@@ -81,6 +86,7 @@ impl OwnListeners {
                 held: HashMap::new(),
                 failed: HashSet::new(),
                 place: None,
+                passed_on: Vec::new(),
             }),
         }
     }
@@ -95,9 +101,17 @@ impl OwnListeners {
         }
     }
 
-    /// Listens beside listeners at `plain` and `tls`, on their ports, from now on.
-    pub(crate) fn serve_with(&self, serving: &Serving, plain: &[SocketAddr], tls: &[SocketAddr]) {
+    /// Listens beside listeners at `plain` and `tls`, on their ports, from now on. Those that were
+    /// `passed_on` are used where they have a wanted address, and closed otherwise.
+    pub(crate) fn serve_with(
+        &self,
+        serving: &Serving,
+        plain: &[SocketAddr],
+        tls: &[SocketAddr],
+        passed_on: Vec<TcpListener>,
+    ) {
         let mut inner = self.inner();
+        inner.passed_on = passed_on;
         inner.place = Some(Place {
             serving: serving.clone(),
             plain_port: plain.first().map(SocketAddr::port),
@@ -105,6 +119,7 @@ impl OwnListeners {
             everybodys: plain.iter().chain(tls).map(SocketAddr::ip).collect(),
         });
         inner.settle();
+        inner.passed_on.clear();
     }
 
     /// Tries the addresses again that could not be had, until the service stops.
@@ -112,13 +127,18 @@ impl OwnListeners {
         let mut turns = interval(TRY_AGAIN);
         loop {
             tokio::select! {
-                () = shutdown.cancelled() => break,
+                () = shutdown.cancelled() => return,
                 _ = turns.tick() => self.inner().settle(),
             }
         }
+    }
+
+    /// Listens no more; gives the listeners.
+    pub(crate) fn close(&self) -> Vec<TcpListener> {
         let mut inner = self.inner();
         inner.place = None;
-        inner.held.clear();
+        let held = inner.held.drain();
+        held.map(|(_, held)| held.listener).collect()
     }
 
     fn inner(&self) -> MutexGuard<'_, Inner> {
@@ -140,12 +160,11 @@ impl Inner {
             if self.held.contains_key(&at) {
                 continue;
             }
-            match place.listen(ip, port, what) {
-                Ok(guard) => {
-                    let held = Held {
-                        what,
-                        _guard: guard,
-                    };
+            let is_there = |it: &TcpListener| it.local_addr().ok() == Some((ip, port).into());
+            let passed_on = self.passed_on.iter().position(is_there);
+            let passed_on = passed_on.map(|place| self.passed_on.swap_remove(place));
+            match place.listen(ip, port, what, passed_on) {
+                Ok(held) => {
                     self.held.insert(at, held);
                     if self.failed.remove(&at) {
                         info!(%ip, port, "listening on a name's own address now");
@@ -179,16 +198,26 @@ impl Place {
         self.everybodys.iter().any(everybodys)
     }
 
-    fn listen(&self, ip: Ipv4Addr, port: u16, what: What) -> io::Result<DropGuard> {
+    fn listen(
+        &self,
+        ip: Ipv4Addr,
+        port: u16,
+        what: What,
+        passed_on: Option<TcpListener>,
+    ) -> io::Result<Held> {
         let end = self.serving.supervisor.shutdown().child_token();
         let guard = end.clone().drop_guard();
-        let listener = TcpListener::bind((ip, port))?;
-        listener.set_nonblocking(true)?;
+        let listener = open(SocketAddr::from((ip, port)), passed_on)?;
+        let held = Held {
+            what,
+            listener: listener.try_clone()?,
+            _guard: guard,
+        };
         match what {
             What::Plain => self.serving.listen_plain(listener, end)?,
             What::Tls => self.serving.listen_tls(listener, end)?,
             What::Raw => self.serving.listen_raw(listener, end)?,
         }
-        Ok(guard)
+        Ok(held)
     }
 }

@@ -13,6 +13,7 @@ use bentlane_supervisor::{Policy, Stop, Supervisor};
 use rustix::process::setpriority_process;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
+use tokio_util::task::TaskTracker;
 use tracing::debug;
 
 use crate::forwarder::Forwarder;
@@ -187,11 +188,12 @@ impl Sockets {
     ///
     /// # Errors
     /// When the system does not take a socket.
-    pub fn serve(self, view: &AnswerSource, supervisor: &Supervisor) -> io::Result<()> {
+    pub fn serve(self, view: &AnswerSource, supervisor: &Supervisor) -> io::Result<Asking> {
+        let asking = TaskTracker::new();
         for (udp, tcp) in self.pairs {
             let at = udp.local_addr()?;
             udp.set_nonblocking(false)?;
-            serve_udp(Arc::new(udp), at, view.clone(), supervisor);
+            serve_udp(Arc::new(udp), at, view.clone(), supervisor, &asking);
             let listener = Arc::new(TcpListener::from_std(tcp)?);
             let (view, shutdown) = (view.clone(), supervisor.shutdown().clone());
             supervisor.spawn(format!("dns tcp {at}"), Policy::Restart, move || {
@@ -203,27 +205,51 @@ impl Sockets {
                 }
             });
         }
-        Ok(())
+        Ok(Asking(asking))
+    }
+}
+
+/// Queries over UDP that wait for an answer from upstream.
+#[derive(Debug)]
+pub struct Asking(TaskTracker);
+
+impl Asking {
+    /// Waits until all of them are answered. To be called once the service stops.
+    ///
+    /// # Cancel safety
+    /// Nothing is lost when the future is dropped.
+    pub async fn finish(&self) {
+        self.0.close();
+        self.0.wait().await;
     }
 }
 
 /// Starts the thread that serves a UDP socket. It goes before the proxy's where the service may say
 /// so: an answer takes a few microseconds of work, and everything else waits for it.
-fn serve_udp(socket: Arc<UdpSocket>, at: SocketAddr, view: AnswerSource, supervisor: &Supervisor) {
+fn serve_udp(
+    socket: Arc<UdpSocket>,
+    at: SocketAddr,
+    view: AnswerSource,
+    supervisor: &Supervisor,
+    asking: &TaskTracker,
+) {
     let (woken, runtime) = (Arc::clone(&socket), Handle::current());
+    let asking = asking.clone();
     let work = move |stop: &Stop| {
         // On Linux this is the calling thread alone. Without the right to it, the thread keeps its priority.
         if let Err(cause) = setpriority_process(None, PRIORITY) {
             debug!(%cause, "the resolver has no higher priority");
         }
-        udp::serve(&socket, &view, &runtime, stop);
+        let spawn = |query| drop(asking.spawn_on(query, &runtime));
+        udp::serve(&socket, &view, &spawn, stop);
         Ok(())
     };
     let end = supervisor.shutdown().clone();
-    let stopping = end.clone();
+    let stopping = supervisor.clone();
     let wake = move || {
-        // A datagram is not delivered while loopback is down.
-        if stopping.is_cancelled() {
+        // A datagram is not delivered while loopback is down. Once it is closed, a socket is of no use to
+        // the process that takes it over.
+        if stopping.shutdown().is_cancelled() && !stopping.is_restarting() {
             udp::close(&woken);
         } else if let Err(cause) = udp::wake(&woken) {
             debug!(%cause, "a thread of the resolver cannot be woken");

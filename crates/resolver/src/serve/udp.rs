@@ -2,6 +2,7 @@ use std::array;
 use std::io::{self, IoSlice, IoSliceMut};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, SocketAddrV4, SocketAddrV6, UdpSocket};
 use std::os::fd::AsRawFd;
+use std::pin::Pin;
 use std::sync::Arc;
 use std::thread;
 use std::time::Duration;
@@ -11,7 +12,6 @@ use bentlane_supervisor::Stop;
 use nix::errno::Errno;
 use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use rustix::net::{Shutdown, shutdown};
-use tokio::runtime::Handle;
 use tracing::{debug, warn};
 
 use super::{AnswerSource, NextStep};
@@ -21,11 +21,19 @@ const LONGEST_QUERY: usize = 4096;
 /// Queries that are taken with one call of the system at most, and answered with one.
 const AT_ONCE: usize = 16;
 
+/// What becomes of a query that is asked upstream.
+pub(crate) type Query = Pin<Box<dyn Future<Output = ()> + Send>>;
+
 /// Answers queries until `stop`, on a thread that does nothing else: waiting in the system's
 /// own call for the next query costs half of what an event loop does, and those that came in the
 /// meantime are taken with it. It has to be [woken](wake) to see that it should stop; a time limit
-/// would cost each query a timer. What has to be asked for upstream goes on in `runtime`.
-pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &AnswerSource, runtime: &Handle, stop: &Stop) {
+/// would cost each query a timer. What has to be asked for upstream goes on where `spawn` puts it.
+pub(crate) fn serve(
+    socket: &Arc<UdpSocket>,
+    view: &AnswerSource,
+    spawn: &dyn Fn(Query),
+    stop: &Stop,
+) {
     let mut buffers = Box::new([[0; LONGEST_QUERY]; AT_ONCE]);
     let mut headers = MultiHeaders::preallocate(AT_ONCE, None);
     let mut answers = AnswerBatch::new();
@@ -64,11 +72,11 @@ pub(crate) fn serve(socket: &Arc<UdpSocket>, view: &AnswerSource, runtime: &Hand
                 NextStep::Send => answers.keep(),
                 NextStep::Ask(errand) => {
                     let socket = Arc::clone(socket);
-                    runtime.spawn(async move {
+                    spawn(Box::pin(async move {
                         let mut answer = Vec::new();
                         errand.run(Transport::Udp, &mut answer).await;
                         send(&socket, &answer, peer);
-                    });
+                    }));
                 }
             }
         }

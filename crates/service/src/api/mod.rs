@@ -56,6 +56,7 @@ use crate::exports::Exports;
 use crate::listening::Listening;
 use crate::pki::Pki;
 use crate::query_log::QueryLog;
+use crate::relaunch::Relaunch;
 use crate::sign_in::SignIn;
 use crate::storage::Storage;
 use crate::system_files::SystemFiles;
@@ -86,6 +87,7 @@ pub(crate) struct ServiceInfo {
     pub(crate) started_at: OffsetDateTime,
     pub(crate) listening: Arc<Listening>,
     pub(crate) capacity: Capacity,
+    pub(crate) relaunch: Relaunch,
     pub(crate) supervisor: Supervisor,
 }
 

@@ -12,6 +12,7 @@ use std::time::Duration;
 use axum::Router;
 use axum::body::Body;
 use bentlane_proxy::{OwnSite, SiteAnswer, SiteRequest, SocketPair};
+use bentlane_supervisor::Supervisor;
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
@@ -61,15 +62,15 @@ pub(crate) fn bind_socket(path: &Path) -> io::Result<UnixListener> {
     Ok(listener)
 }
 
-/// Serves the API on the Unix socket to its owner and to root, until `shutdown`; removes the socket
-/// then.
+/// Serves the API on the Unix socket to its owner and to root, until the service stops; removes the
+/// socket then, unless the service starts again.
 pub(crate) async fn serve_socket(
     listener: Arc<UnixListener>,
     path: PathBuf,
     router: Router,
-    shutdown: CancellationToken,
+    supervisor: Supervisor,
 ) {
-    let serving = Serving::new(router, shutdown);
+    let serving = Serving::new(router, supervisor.shutdown().clone());
     let accept = || async {
         let (stream, _) = listener.accept().await?;
         Ok(stream)
@@ -89,6 +90,9 @@ pub(crate) async fn serve_socket(
             Some(Connection::Socket { uid })
         })
         .await;
+    if supervisor.is_restarting() {
+        return;
+    }
     if let Err(cause) = std::fs::remove_file(&path) {
         debug!(%cause, "the API's socket was gone before");
     }

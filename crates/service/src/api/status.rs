@@ -4,13 +4,14 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bentlane_api_types::{
-    BrokenRoute, DatabaseStatus, Listeners, RunsAs, SOCKET, Status, TaskStateView, TaskView,
+    BrokenRoute, DatabaseStatus, Listeners, Restarting, RunsAs, SOCKET, Status, TaskStateView,
+    TaskView,
 };
 use bentlane_supervisor::{TaskReport, TaskState};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::Api;
+use super::{Api, Problem};
 use crate::listening::Listening;
 
 fn task_view(task: TaskReport) -> TaskView {
@@ -36,7 +37,9 @@ fn runs_as() -> RunsAs {
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
-    OpenApiRouter::new().routes(routes!(show_status))
+    OpenApiRouter::new()
+        .routes(routes!(show_status))
+        .routes(routes!(restart))
 }
 
 /// Show what runs, where it listens and what is wrong.
@@ -100,6 +103,27 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
             .map(task_view)
             .collect(),
     })
+}
+
+/// Start the service again in place.
+///
+/// It keeps its process, its listeners and its database server. Requests at work have 2 s to finish,
+/// and new ones wait. It is over once `started_at` of the status is another one.
+#[utoipa::path(post, path = "/restart", responses(
+    (status = 200, body = Restarting),
+    (status = 409, body = Problem, description = "the program or its settings file would not start"),
+))]
+async fn restart(State(api): State<Arc<Api>>) -> Result<Json<Restarting>, Problem> {
+    let info = &api.info;
+    if let Err(reason) = info.relaunch.check().await {
+        let detail = format!("the service would not start again, and goes on: {reason}");
+        return Err(Problem::new(StatusCode::CONFLICT, detail));
+    }
+    info.supervisor.restart();
+    Ok(Json(Restarting {
+        pid: std::process::id(),
+        started_at: info.started_at,
+    }))
 }
 
 /// Ends a task as if it had failed. Only a service that was started with `BENTLANE_TEST_HOOKS=1` has

@@ -1,14 +1,17 @@
 //! The process that runs the database server, and ends it when the service ends in whatever way.
 
 use std::fs;
+use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
+use std::os::unix::net::UnixStream;
 use std::path::Path;
-use std::process::{Child, ChildStdin, ExitStatus};
+use std::process::{Command, Stdio};
 
-use rustix::process::{Pid, Signal, kill_process, kill_process_group};
+use rustix::process::{Pid, Signal, WaitOptions, kill_process, kill_process_group, waitpid};
 
-/// Runs the server `$1` for the folder `$2`, with the log `$3`. Its standard input is a pipe from the
-/// service that nothing is written to: once that is closed, also by the kernel after a SIGKILL, the
+/// Runs the server `$1` for the folder `$2`, with the log `$3`. Its standard input is a socket of the
+/// service's that nothing is written to: once that is closed, also by the kernel after a SIGKILL, the
 /// server is told to stop. A parent-death signal would not do, since it is sent at the end of the
 /// thread that started the process.
 pub(super) const SCRIPT: &str = r#"
@@ -28,37 +31,60 @@ exit "$status"
 
 /// A running guard. Dropping it ends the server, without waiting for that.
 #[derive(Debug)]
-pub(super) struct Guard {
-    process: Child,
+pub struct Guard {
+    process: Pid,
     /// Closed to stop the server.
-    pipe: Option<ChildStdin>,
+    hold: Option<OwnedFd>,
+    has_ended: bool,
 }
 
 impl Guard {
-    pub(super) fn new(mut process: Child) -> Self {
-        let pipe = process.stdin.take();
-        Self { process, pipe }
+    /// Starts the guard by this command.
+    pub(super) fn start(command: &mut Command) -> io::Result<Self> {
+        let (hold, theirs) = UnixStream::pair()?;
+        let process = command.stdin(Stdio::from(OwnedFd::from(theirs))).spawn()?;
+        let process = i32::try_from(process.id()).ok().and_then(Pid::from_raw);
+        Ok(Self::taken_over(
+            process.ok_or(io::ErrorKind::InvalidData)?,
+            hold.into(),
+        ))
+    }
+
+    /// The guard that this process started before it executed itself again: its number, and what
+    /// [`Guard::hand_over`] gave.
+    #[must_use]
+    pub fn taken_over(process: Pid, hold: OwnedFd) -> Self {
+        Self {
+            process,
+            hold: Some(hold),
+            has_ended: false,
+        }
+    }
+
+    /// What the process needs to take it over once it has executed itself again: its number, and its
+    /// standard input's other end. `None` when it is about to stop.
+    #[must_use]
+    pub fn hand_over(mut self) -> Option<(Pid, OwnedFd)> {
+        Some((self.process, self.hold.take()?))
     }
 
     /// Has the server stop; clients are disconnected and nothing is lost.
     pub(super) fn stop(&mut self) {
-        self.pipe = None;
+        self.hold = None;
     }
 
     /// Kills the guard and the server, which is in its process group, also when its folder is gone.
     pub(super) fn kill(&self) {
-        let group = i32::try_from(self.process.id())
-            .ok()
-            .and_then(Pid::from_raw);
-        if let Some(group) = group {
-            // It fails for one that has just ended.
-            let _ = kill_process_group(group, Signal::KILL);
-        }
+        // It fails for one that has just ended.
+        let _ = kill_process_group(self.process, Signal::KILL);
     }
 
-    /// How the server ended; `None` while it runs.
-    pub(super) fn ended(&mut self) -> Option<ExitStatus> {
-        self.process.try_wait().ok().flatten()
+    /// Whether the server has ended.
+    pub(super) fn has_ended(&mut self) -> bool {
+        // Once it is reaped, its number may be another's.
+        let still_runs = || matches!(waitpid(Some(self.process), WaitOptions::NOHANG), Ok(None));
+        self.has_ended = self.has_ended || !still_runs();
+        self.has_ended
     }
 }
 
@@ -66,7 +92,7 @@ impl Drop for Guard {
     fn drop(&mut self) {
         self.stop();
         // Reaped if it has ended; otherwise it is after us.
-        let _ = self.process.try_wait();
+        self.has_ended();
     }
 }
 
@@ -112,7 +138,7 @@ mod tests {
         let program = outer.path().join("postgres");
         fs::copy("/bin/sleep", &program).unwrap();
         let start = |program: &Path| {
-            let mut command = std::process::Command::new(program);
+            let mut command = Command::new(program);
             command.arg("60").current_dir(&folder).spawn().unwrap()
         };
         let (mut server, mut shell) = (start(&program), start(Path::new("sleep")));

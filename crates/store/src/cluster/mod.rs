@@ -19,7 +19,7 @@ use tokio::time::{Instant, sleep};
 use tracing::{info, warn};
 use url::Url;
 
-use self::guard::Guard;
+pub use self::guard::Guard;
 use self::programs::{PACKAGE_ACCOUNT, PACKAGE_PROGRAMS, Programs, check_way};
 use crate::data_dir::{DataDir, DataDirError};
 
@@ -184,6 +184,18 @@ impl Cluster {
         })
     }
 
+    /// Goes on with the server that `guard` runs.
+    #[must_use]
+    pub fn taking_over(mut self, guard: Guard) -> Self {
+        self.guard = Some(guard);
+        self
+    }
+
+    /// Gives the guard of the server, which goes on, to be taken over; `None` when there is none.
+    pub fn hand_over(&mut self) -> Option<Guard> {
+        self.guard.take()
+    }
+
     /// Makes the cluster if there is none, and brings one of an earlier version to the form of this one.
     async fn ensure_made(&mut self) -> Result<(), ClusterError> {
         if !self.folder.join("PG_VERSION").exists() {
@@ -235,15 +247,15 @@ impl Cluster {
         let deadline = Instant::now() + PATIENCE;
         let mut launched = false;
         while Instant::now() < deadline {
-            match (self.guard.as_mut().map(Guard::ended), self.running()) {
-                (Some(None), Some((_, true))) => {
+            match (self.guard.as_mut().map(Guard::has_ended), self.running()) {
+                (Some(false), Some((_, true))) => {
                     if launched {
                         info!(socket = %self.folder.join(SOCKET).display(), "the database server has started");
                     }
                     return Ok(());
                 }
-                (Some(None), _) => sleep(LOOK_AGAIN).await,
-                (Some(Some(_)), _) => {
+                (Some(false), _) => sleep(LOOK_AGAIN).await,
+                (Some(true), _) => {
                     self.guard = None;
                     if launched && !self.memory_is_in_use() {
                         return Err(self.failed_start());
@@ -281,7 +293,7 @@ impl Cluster {
             }
             if start.elapsed() > STOP_LIMIT + REAPED_AFTER
                 && let Some(guard) = &mut self.guard
-                && guard.ended().is_none()
+                && !guard.has_ended()
             {
                 guard.kill();
             }
@@ -296,10 +308,7 @@ impl Cluster {
 
     /// Whether the server or its guard is there.
     fn is_alive(&mut self) -> bool {
-        let guarded = self
-            .guard
-            .as_mut()
-            .is_some_and(|guard| guard.ended().is_none());
+        let guarded = self.guard.as_mut().is_some_and(|guard| !guard.has_ended());
         guarded || self.running().is_some()
     }
 

@@ -93,10 +93,8 @@ impl Programs {
             .process_group(0)
             .stdout(Stdio::null())
             .stderr(Stdio::null());
-        let child = self.set_up(&mut shell).spawn();
-        Ok(Guard::new(child.map_err(io_error(
-            "start the guard of the database server",
-        ))?))
+        Guard::start(self.set_up(&mut shell))
+            .map_err(io_error("start the guard of the database server"))
     }
 
     /// What is the same for each of the programs.

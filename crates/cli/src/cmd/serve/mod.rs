@@ -1,3 +1,4 @@
+mod again;
 mod flags;
 mod unprivileged;
 
@@ -5,7 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use bentlane_service::{
-    Config, ConfigError, Inherited, Listen, Service, ServiceSettings, taken_port,
+    Config, ConfigError, Handover, Inherited, Listen, Relaunch, Service, ServiceSettings,
+    taken_port,
 };
 use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
@@ -29,6 +31,7 @@ const FORMER_OF_ROOT: &str = "/var/lib/bentlane";
   bentlane serve --https 8443 --dns 127.0.0.1:5300
   bentlane serve --upstream 192.0.2.53 --upstream 192.0.2.54:5353
   bentlane serve --wait                    start once another program has left the ports
+  bentlane serve --check                   only check config.toml
   bentlane serve --database-url postgres://me@127.0.0.1/lanes
   sudo bentlane serve                      binds the ports as root, and runs as you
 
@@ -44,6 +47,9 @@ pub(crate) struct Serve {
     /// Wait for ports that other programs have, and start once they are free
     #[arg(long)]
     wait: bool,
+    /// Check the flags and the settings file, and start nothing
+    #[arg(long)]
+    check: bool,
 }
 
 impl Serve {
@@ -115,6 +121,11 @@ impl Serve {
         settings: ServiceSettings,
         output: &Output,
     ) -> Result<Answer, CliError> {
+        if self.check {
+            self.config(data_dir, settings)?;
+            output.say("the flags and the settings file are fine");
+            return Ok(Answer::Yes);
+        }
         let filter = EnvFilter::try_from_env("BENTLANE_LOG")
             .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
         tracing_subscriber::fmt()
@@ -140,21 +151,25 @@ impl Serve {
         // Sockets that are passed on have their ports already.
         let waits = self.wait && std::env::var_os("LISTEN_FDS").is_none();
         let config = self.config(data_dir, settings)?;
-        let inherited = Inherited::take().map_err(|source| CliError::Io {
-            verb: "use the sockets that were passed on".to_owned(),
-            source,
-        })?;
+        let failed = |verb: &str| {
+            let verb = verb.to_owned();
+            move |source| CliError::Io { verb, source }
+        };
+        let relaunch = Relaunch::of_this_process();
+        let relaunch = relaunch.map_err(failed("find the file of this program"))?;
+        let inherited = Inherited::take();
+        let inherited = inherited.map_err(failed("use the sockets that were passed on"))?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
             .enable_all()
             .build()
-            .map_err(|source| CliError::Io {
-                verb: "start the runtime".to_owned(),
-                source,
-            })?;
+            .map_err(failed("start the runtime"))?;
         if waits {
             wait_for_ports(&config.listen, output);
         }
-        runtime.block_on(serve(config, inherited, output))
+        match runtime.block_on(serve(config, inherited, relaunch.clone(), output))? {
+            None => Ok(Answer::Yes),
+            Some(handover) => Err(again::relaunch(&relaunch, handover)),
+        }
     }
 
     /// Flags take precedence over the file, and the file over the defaults.
@@ -180,14 +195,18 @@ fn wait_for_ports(listen: &Listen, output: &Output) {
     }
 }
 
-async fn serve(config: Config, inherited: Inherited, output: &Output) -> Result<Answer, CliError> {
+async fn serve(
+    config: Config,
+    inherited: Inherited,
+    relaunch: Relaunch,
+    output: &Output,
+) -> Result<Option<Handover>, CliError> {
     let shutdown = CancellationToken::new();
     let hasten = CancellationToken::new();
     stop_on_signal(&shutdown, &hasten)?;
-    let service = Service::start(config, inherited, shutdown).await?;
+    let service = Service::start(config, inherited, relaunch, shutdown).await?;
     let ready = || output.say("Bent Lane is ready. `bentlane console` opens the console.");
-    service.run(hasten, ready).await?;
-    Ok(Answer::Yes)
+    Ok(service.run(hasten, ready).await?)
 }
 
 /// Cancels `shutdown` at the first SIGINT, SIGTERM, SIGQUIT or SIGHUP (the terminal is closed), and

@@ -4,22 +4,19 @@
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::os::fd::OwnedFd;
-use std::os::unix::process::CommandExt;
-use std::process::Command;
+use std::path::Path;
 
 use bentlane_service::{Listen, bind_error};
-use command_fds::{CommandFdExt, FdMapping};
 use nix::unistd::{seteuid, setfsuid, setgroups, setresgid, setresuid};
 use rustix::thread::{
     CapabilitySet, CapabilitySets, capabilities, clear_ambient_capability_set,
     configure_capability_in_ambient_set, set_capabilities, set_keep_capabilities,
 };
 
+use super::again;
 use crate::account::Account;
 use crate::error::CliError;
 
-/// The first number of a socket that is passed on (sd_listen_fds(3)).
-const FIRST_PASSED: i32 = 3;
 /// Ports below this need root, unless the system is configured otherwise (ip(7)).
 const FIRST_FREE_PORT: u16 = 1024;
 /// What belongs to root's session, and is not the user's.
@@ -101,33 +98,18 @@ pub(super) fn become_user(account: &Account, sockets: Vec<OwnedFd>) -> CliError 
     if kept {
         keep_right_to_bind();
     }
-    let count = sockets.len();
-    let numbers = FIRST_PASSED..;
-    let mappings = sockets.into_iter().zip(numbers);
-    let mappings = mappings.map(|(parent_fd, child_fd)| FdMapping {
-        parent_fd,
-        child_fd,
-    });
-    // The file that runs now, whatever is at its path meanwhile.
-    let mut again = Command::new("/proc/self/exe");
-    again
-        .arg0("bentlane")
-        .args(std::env::args_os().skip(1))
+    let mut command = again::command(Path::new(again::RUNNING), std::env::args_os().skip(1));
+    command
         .env("HOME", &account.home)
-        .envs([("USER", &account.name), ("LOGNAME", &account.name)])
-        .env("LISTEN_PID", std::process::id().to_string())
-        .env("LISTEN_FDS", count.to_string());
+        .envs([("USER", &account.name), ("LOGNAME", &account.name)]);
     for name in OF_ROOT {
-        again.env_remove(name);
+        command.env_remove(name);
     }
-    match again.fd_mappings(mappings.collect()) {
-        Ok(command) => failed("execute this program again")(command.exec()),
-        Err(collision) => failed("pass the sockets on")(io::Error::other(collision)),
-    }
+    again::execute(command, sockets)
 }
 
 /// Keeps the right to bind ports below 1024 through the execution that follows (capabilities(7)).
-fn keep_right_to_bind() {
+pub(super) fn keep_right_to_bind() {
     let bind = CapabilitySet::NET_BIND_SERVICE;
     let sets = CapabilitySets {
         effective: bind,

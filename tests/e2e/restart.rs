@@ -1,0 +1,235 @@
+//! Starting again in place: what listens stays open, and what is at work gets its time.
+
+use std::fs;
+use std::net::UdpSocket;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::time::Duration;
+
+use bentlane_tests::{App, Background, Start, World, reply, reserve_port, rounds, run, wait_until};
+use bytes::Bytes;
+use futures_util::{SinkExt, StreamExt};
+use http_body_util::{BodyExt, Empty};
+use hyper::Request;
+use hyper::client::conn::http1;
+use hyper_util::rt::TokioIo;
+use rustix::process::Signal;
+use tokio::time::{interval, timeout};
+use tokio_tungstenite::tungstenite::Message;
+
+/// A world on ports that it keeps, with a private database server.
+fn world() -> World {
+    let places = ["dns", "http", "https", "console"];
+    let flags = places.map(|what| format!("--{what}=127.0.0.1:{}", reserve_port()));
+    World::with(Start {
+        flags: flags.to_vec(),
+        own_places: true,
+        ..Start::default()
+    })
+}
+
+/// What came of asking.
+#[derive(Debug, Default)]
+struct Asked {
+    end: AtomicBool,
+    answered: AtomicUsize,
+    failed: AtomicUsize,
+}
+
+impl Asked {
+    fn note(&self, answered: bool) {
+        let count = if answered {
+            &self.answered
+        } else {
+            &self.failed
+        };
+        count.fetch_add(1, Ordering::Relaxed);
+    }
+
+    fn is_over(&self) -> bool {
+        self.end.load(Ordering::Relaxed)
+    }
+}
+
+/// One request over a new connection.
+async fn ask_over_tls(world: &World) -> bool {
+    let stream = world.tls("a.moor.test", "http/1.1").await;
+    let Ok((mut sender, connection)) = http1::handshake(TokioIo::new(stream)).await else {
+        return false;
+    };
+    tokio::spawn(connection);
+    let request = Request::get("/").header("host", "a.moor.test");
+    let request = request.header("connection", "close");
+    match sender
+        .send_request(request.body(Empty::<Bytes>::new()).unwrap())
+        .await
+    {
+        Ok(response) => response.status() == 200 && response.collect().await.is_ok(),
+        Err(_) => false,
+    }
+}
+
+/// Asks over new connections, as many a second as a test may, until it is over.
+async fn keep_asking(world: Arc<World>, asked: Arc<Asked>) {
+    let mut turns = interval(Duration::from_millis(20));
+    let mut asking = tokio::task::JoinSet::new();
+    while !asked.is_over() {
+        turns.tick().await;
+        let (world, asked) = (Arc::clone(&world), Arc::clone(&asked));
+        asking.spawn(async move { asked.note(ask_over_tls(&world).await) });
+    }
+    let outcomes = asking.join_all().await;
+    assert!(!outcomes.is_empty());
+}
+
+/// The same with questions for an address, each of which has to be answered within five seconds, as a
+/// system's resolver waits for.
+fn keep_looking_up(at: std::net::SocketAddr, asked: &Asked) {
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.connect(at).unwrap();
+    socket
+        .set_read_timeout(Some(Duration::from_secs(5)))
+        .unwrap();
+    let mut answer = [0; 512];
+    while !asked.is_over() {
+        let question = b"\0\x07\x01\0\0\x01\0\0\0\0\0\0\x01a\x04moor\x04test\0\0\x01\0\x01";
+        socket.send(question).unwrap();
+        asked.note(
+            socket
+                .recv(&mut answer)
+                .is_ok_and(|length| length > question.len()),
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_restart_refuses_nobody() {
+    let (app, radio) = (App::new(), App::websocket());
+    let slow = App::answering(0, |_| {
+        #[allow(clippy::disallowed_methods, reason = "an app that takes its time")]
+        std::thread::sleep(Duration::from_secs(1));
+        reply(200, &[], "done")
+    });
+    let world = world().add_routes(&[
+        ("a.moor.test", &app.port()),
+        ("radio.moor.test", &radio.port()),
+        ("slow.moor.test", &slow.port()),
+    ]);
+    world.ok(&[
+        "route",
+        "add",
+        "own.moor.test",
+        &app.port(),
+        "--address",
+        "own",
+    ]);
+    let world = Arc::new(world);
+    let (pages, names) = (Arc::new(Asked::default()), Arc::new(Asked::default()));
+    let asking = tokio::spawn(keep_asking(Arc::clone(&world), Arc::clone(&pages)));
+    let looking_up = std::thread::spawn({
+        let (at, names) = (world.address("dns"), Arc::clone(&names));
+        move || keep_looking_up(at, &names)
+    });
+    let before = world.json(&["status"]);
+    let database = world.database_pid();
+
+    let rounds = rounds(2);
+    for round in 0..rounds {
+        let stream = world.tls("radio.moor.test", "http/1.1").await;
+        let opened = tokio_tungstenite::client_async("wss://radio.moor.test/", stream).await;
+        let (mut socket, _) = opened.unwrap();
+        socket.send(Message::text("hello")).await.unwrap();
+        assert_eq!(
+            socket.next().await.unwrap().unwrap(),
+            Message::text("hello")
+        );
+        let mut at_work = world.curl_command(&["https://slow.moor.test/"]);
+        let mut at_work = Background::start(&mut at_work, world.path("slow.log"));
+        tokio::time::sleep(Duration::from_millis(300)).await;
+
+        let said = tokio::task::spawn_blocking({
+            let world = Arc::clone(&world);
+            move || world.ok(&["restart"])
+        });
+        let closed = timeout(Duration::from_secs(10), socket.next())
+            .await
+            .unwrap();
+        let Some(Ok(Message::Close(Some(frame)))) = closed else {
+            panic!("it is closed in another way: {closed:?}");
+        };
+        assert_eq!(u16::from(frame.code), 1012);
+        let said = said.await.unwrap();
+        assert!(said.contains("has taken over after"), "{said}");
+        wait_until("the answer to what was at work", || at_work.ended());
+        assert!(
+            at_work.output().contains("done"),
+            "round {round}: {}",
+            at_work.output()
+        );
+    }
+
+    for asked in [&pages, &names] {
+        asked.end.store(true, Ordering::Relaxed);
+    }
+    asking.await.unwrap();
+    looking_up.join().unwrap();
+    for asked in [&pages, &names] {
+        assert_eq!(asked.failed.load(Ordering::Relaxed), 0, "{asked:?}");
+        assert!(
+            asked.answered.load(Ordering::Relaxed) > 20 * rounds,
+            "{asked:?}"
+        );
+    }
+    let after = world.json(&["status"]);
+    assert_ne!(after["started_at"], before["started_at"]);
+    for same in ["pid", "listeners", "revision", "routes"] {
+        assert_eq!(after[same], before[same], "{same}");
+    }
+    let own = world.dig(&["+short", "own.moor.test"]);
+    let to = format!("::{}:{}", own.trim(), world.address("https").port());
+    let page = world.curl(&[
+        "--connect-to",
+        &to,
+        "https://own.moor.test/status/204",
+        "-w",
+        "%{http_code}",
+    ]);
+    assert!(page.ok().ends_with("204"));
+    assert!(!world.service().output().contains("cannot listen"));
+
+    // The database server went on, still ours to use and to stop.
+    assert_eq!(world.database_pid(), database);
+    world.ok(&["route", "add", "late.moor.test", "4311"]);
+    let mut world = Arc::into_inner(world).unwrap();
+    assert_eq!(world.end(Signal::TERM), 0);
+    assert_eq!(world.database_pid(), None);
+}
+
+#[test]
+fn nothing_is_stopped_when_the_service_would_not_start_again() {
+    let world = world();
+    let before = world.json(&["status"]);
+    let file = world.path("config/bentlane/config.toml");
+    fs::create_dir_all(file.parent().unwrap()).unwrap();
+    fs::write(&file, "[checks]\nevery_seconds = \"never\"\n").unwrap();
+    // The client has settings of its own.
+    let none = world.path("none.toml");
+    fs::write(&none, "").unwrap();
+    let refused = world.run(&["restart", "--config", none.to_str().unwrap()]);
+    assert_eq!(refused.code, 1, "{refused:?}");
+    assert!(refused.stderr.contains("goes on"), "{refused:?}");
+    assert!(refused.stderr.contains("config.toml"), "{refused:?}");
+    fs::write(&file, "").unwrap();
+    assert_eq!(world.json(&["status"])["started_at"], before["started_at"]);
+
+    fs::write(&file, "[checks]\nevery_seconds = 120\n").unwrap();
+    world.ok(&["restart"]);
+    let mut world = world;
+    assert_eq!(world.end(Signal::INT), 0);
+    assert_eq!(world.database_pid(), None);
+    let checked = run(
+        bentlane_tests::binary(),
+        &["serve", "--check", "--https", "nowhere"],
+    );
+    assert_eq!(checked.code, 2, "{checked:?}");
+}
