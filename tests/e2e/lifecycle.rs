@@ -5,7 +5,7 @@ use std::net::TcpListener;
 use std::process::Command;
 
 use bentlane_tests::{
-    App, Background, Postgres, Start, World, reserve_port, run, signal, wait_until,
+    App, Background, Namespace, Postgres, Start, World, reserve_port, run, signal, wait_until,
 };
 use rstest::rstest;
 use rustix::process::Signal;
@@ -358,4 +358,81 @@ fn only_the_owner_can_read_secrets_and_a_looser_mode_is_refused() {
     wait_until("the bundle to be made again", || {
         (fs::read(&bundle).unwrap() == before).then_some(())
     });
+}
+
+#[test]
+fn a_full_or_read_only_disk_leaves_names_and_routes_as_they_were() {
+    const SCRIPT: &str = r#"
+set -e
+ip link set lo up
+mkdir "$FOLDER/disk" "$FOLDER/site"
+mount -t tmpfs -o size=160m,mode=711 tmpfs "$FOLDER/disk"
+export BENTLANE_DATA_DIR="$FOLDER/disk/data" HOME="$FOLDER"
+echo "the site" > "$FOLDER/site/index.html"
+page() {
+  curl -s --max-time 5 --cacert "$BENTLANE_DATA_DIR/root.pem" --resolve booking.moor.test:443:127.0.0.1 \
+    https://booking.moor.test/ && dig +short @127.0.0.1 booking.moor.test
+}
+serve() {
+  "$BENTLANE" serve --upstream none >> "$FOLDER/service.log" 2>&1 &
+  service=$!
+}
+await() { for _ in $(seq 300); do "$@" >/dev/null 2>&1 && return; sleep 0.1; done; echo "gave up: $*"; }
+stop() { kill "$service"; wait "$service"; }
+serve
+await "$BENTLANE" status
+"$BENTLANE" zone add moor.test >/dev/null
+"$BENTLANE" route add booking.moor.test "folder:$FOLDER/site" >/dev/null
+stop
+
+step full
+cat /dev/zero > "$FOLDER/disk/big" 2>/dev/null || true
+serve
+await page; page
+await "$BENTLANE" status; "$BENTLANE" status || true
+"$BENTLANE" route add late.moor.test 4310 2>&1 || echo "exit $?"
+step room
+rm "$FOLDER/disk/big"
+await "$BENTLANE" route add late.moor.test 4310
+"$BENTLANE" route list
+stop
+
+step read-only
+rm -f "$BENTLANE_DATA_DIR/api.sock"
+mount -o remount,ro "$FOLDER/disk"
+serve
+await page; page
+"$BENTLANE" status 2>&1 || echo "exit $?"
+step writable
+mount -o remount,rw "$FOLDER/disk"
+await "$BENTLANE" route remove late.moor.test
+"$BENTLANE" route list
+stop
+"#;
+    let world = World::asleep(Start::default());
+    let outcome = Namespace::run(&world, SCRIPT);
+    let serves = ["the site\n127.0.0.1\n"];
+    outcome.expect(&[
+        ("full", &serves),
+        (
+            "full",
+            &["is full: names and routes work", "df -h /tmp/", "exit 1"],
+        ),
+        ("room", &["booking.moor.test", "late.moor.test"]),
+        ("read-only", &serves),
+        (
+            "full",
+            &["postgres failed: FATAL:  could not write lock file"],
+        ),
+        ("read-only", &["the disk is read-only", "exit 3"]),
+        ("writable", &["booking.moor.test"]),
+    ]);
+    let log = fs::read_to_string(world.path("service.log")).unwrap();
+    assert!(log.contains("is read-only: names and routes work"), "{log}");
+    assert!(log.contains("commands cannot reach the service"), "{log}");
+    assert!(
+        log.contains("cannot write to the folder of the database"),
+        "{log}"
+    );
+    assert!(!outcome.step("writable").contains("late"));
 }

@@ -12,6 +12,8 @@ use hyper::http::response::Parts;
 use hyper::{Method, Request, StatusCode};
 use hyper_util::rt::TokioIo;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
+use rustix::fs::{Access, access};
+use rustix::io::Errno;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use tokio::net::UnixStream;
@@ -62,7 +64,13 @@ impl Client {
         }
         let socket = data_dir.join(SOCKET);
         if !socket.exists() {
-            return Err(not_running());
+            let is_read_only = access(data_dir, Access::WRITE_OK) == Err(Errno::ROFS);
+            return Err(match is_read_only {
+                true => CliError::ReadOnly {
+                    data_dir: data_dir.display().to_string(),
+                },
+                false => not_running(),
+            });
         }
         Ok(Self {
             socket,

@@ -32,6 +32,11 @@ pub(crate) enum CliError {
         "no service runs on {data_dir}: start one with `bentlane serve`, or name its folder with --data-dir"
     )]
     NotRunning { data_dir: String },
+    /// There is no socket, and cannot be one.
+    #[error(
+        "no service can be reached on {data_dir}: the disk is read-only, so there is no socket. See `findmnt --target {data_dir}`; a service that runs there serves what it did last"
+    )]
+    ReadOnly { data_dir: String },
     /// The service was to start again, and did not.
     #[error(
         "the service has not started again (pid {pid}): see its log, or start it with `bentlane serve`"
@@ -126,6 +131,7 @@ impl CliError {
         ExitCode::from(match self {
             Self::MadeBefore { .. } => 0,
             Self::NotRunning { .. }
+            | Self::ReadOnly { .. }
             | Self::NoRestart { .. }
             | Self::NotStarted
             | Self::Unreachable { .. }

@@ -14,6 +14,7 @@ mod configuration;
 mod console;
 mod containers;
 mod database;
+mod disk;
 mod error;
 mod events;
 mod exports;

@@ -1,11 +1,11 @@
 use std::net::SocketAddr;
 use std::os::fd::OwnedFd;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use bentlane_api_types::{Capacity, SOCKET};
+use bentlane_api_types::{Attention, Capacity, SOCKET};
 use bentlane_model::{Configuration, Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::{Certificates, Limits, Proxy, TargetRoots};
@@ -28,6 +28,7 @@ use crate::config::{Config, Upstreams};
 use crate::configuration::{ActiveConfiguration, Parts, compile};
 use crate::containers;
 use crate::database::Database;
+use crate::disk;
 use crate::error::{ServiceError, io_error};
 use crate::events::Events;
 use crate::exports::{self, Exports};
@@ -102,6 +103,9 @@ impl Service {
             check_url(url).map_err(|source| ServiceError::DatabaseUrl { source })?;
         }
         let sockets = BoundSockets::bind(&config.listen, &mut inherited, &data_dir)?;
+        if let Some(Attention { text, command }) = disk::attention(&data_dir) {
+            warn!(command, "{text}");
+        }
         let handles = sockets.handles();
         let handles = handles.map_err(io_error("keep another handle to each socket"))?;
         let supervisor = Supervisor::new(shutdown.clone());
@@ -480,9 +484,13 @@ fn follow_surroundings(api: &Arc<Api>, upstreams: Upstreams, engine: Option<Path
 }
 
 /// Serves the API on its socket and the console on its listeners, until the service stops.
-fn serve_api(api: &Arc<Api>, socket: UnixListener, console: Vec<TcpListener>) {
+fn serve_api(api: &Arc<Api>, socket: Option<UnixListener>, console: Vec<TcpListener>) {
     let supervisor = &api.info.supervisor;
-    let (socket, path) = (Arc::new(socket), api.info.data_dir.path(SOCKET));
+    let path = api.info.data_dir.path(SOCKET);
+    if socket.is_none() {
+        warn!("commands cannot reach the service: there is no room for its socket");
+    }
+    let socket = Arc::new(socket.map_or_else(OnceLock::new, OnceLock::from));
     let serving = Arc::clone(api);
     let handle = supervisor.clone();
     start(supervisor, "api", move |_| {

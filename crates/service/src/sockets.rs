@@ -5,7 +5,7 @@ use std::os::fd::{AsFd, OwnedFd};
 use bentlane_api_types::SOCKET;
 use bentlane_proxy::Listeners;
 use bentlane_resolver::Sockets;
-use bentlane_store::DataDir;
+use bentlane_store::{DataDir, is_unwritable};
 use tokio::net::{TcpListener, UnixListener};
 
 use crate::api::serve::bind_socket;
@@ -20,7 +20,8 @@ pub(crate) struct BoundSockets {
     pub(crate) resolver: Sockets,
     pub(crate) proxy: Listeners,
     pub(crate) console: Vec<TcpListener>,
-    pub(crate) api: UnixListener,
+    /// `None` where the disk is full or read-only, so that there can be no socket for now.
+    pub(crate) api: Option<UnixListener>,
 }
 
 /// The first address of `listen` that another program has, as the error that binding it would be.
@@ -60,7 +61,10 @@ impl BoundSockets {
             Some(socket) => from_std(socket),
             None => bind_socket(&path),
         };
-        let api = api.map_err(io_error("listen on the API's socket in the data folder"))?;
+        let api = match api {
+            Err(cause) if is_unwritable(&cause) => None,
+            api => Some(api.map_err(io_error("listen on the API's socket in the data folder"))?),
+        };
         let proxy = proxy.and_own(inherited.rest());
         inherited.warn_of_unused();
         Ok(Self {
@@ -81,7 +85,9 @@ impl BoundSockets {
         for listener in &self.console {
             handles.push(listener.as_fd().try_clone_to_owned()?);
         }
-        handles.push(self.api.as_fd().try_clone_to_owned()?);
+        if let Some(socket) = &self.api {
+            handles.push(socket.as_fd().try_clone_to_owned()?);
+        }
         Ok(handles)
     }
 

@@ -107,6 +107,8 @@ impl SystemFiles {
         }
         match self.data_dir.write(WANTED_FILE, text.as_bytes()) {
             Ok(()) => Some(revision),
+            // That the disk is full or read-only is said once.
+            Err(cause) if cause.is_unwritable() => None,
             Err(cause) => {
                 warn!(
                     cause = chain(&cause),

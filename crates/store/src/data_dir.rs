@@ -13,8 +13,8 @@ pub struct DataDir {
 #[derive(Debug)]
 #[must_use = "the folder is free again when the lock is dropped"]
 pub struct Lock {
-    /// Of a file that earlier versions lock as well.
-    _file: File,
+    /// Of a file that earlier versions lock as well; `None` where the disk is full or read-only.
+    _file: Option<File>,
     /// Of the folder itself, which is locked also when that file is removed.
     _folder: File,
 }
@@ -154,18 +154,21 @@ impl DataDir {
             .truncate(false)
             .write(true)
             .mode(0o600)
-            .open(&path)
-            .map_err(|source| DataDirError::Io {
-                verb: "open",
-                path,
-                source,
-            })?;
+            .open(&path);
+        let file = match file {
+            Ok(file) => Some(file),
+            Err(cause) if is_unwritable(&cause) => None,
+            Err(source) => {
+                let verb = "open";
+                return Err(DataDirError::Io { verb, path, source });
+            }
+        };
         let folder = File::open(&self.root).map_err(|source| DataDirError::Io {
             verb: "open",
             path: self.root.clone(),
             source,
         })?;
-        for locked in [&file, &folder] {
+        for locked in file.iter().chain([&folder]) {
             locked.try_lock().map_err(|_| DataDirError::Locked {
                 path: self.root.clone(),
             })?;
@@ -236,13 +239,33 @@ impl DataDir {
     pub fn remove(&self, name: &str) -> Result<(), DataDirError> {
         let path = self.path(name);
         match fs::remove_file(&path) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(DataDirError::Io {
+            // A read-only disk refuses to remove what is not there.
+            Err(source) if fs::symlink_metadata(&path).is_ok() => Err(DataDirError::Io {
                 verb: "remove",
                 path,
-                source: error,
+                source,
             }),
             _ => Ok(()),
         }
+    }
+}
+
+/// Whether nothing can be written to the disk, for now or until somebody makes room.
+#[must_use]
+pub fn is_unwritable(cause: &io::Error) -> bool {
+    matches!(
+        cause.kind(),
+        io::ErrorKind::ReadOnlyFilesystem
+            | io::ErrorKind::StorageFull
+            | io::ErrorKind::QuotaExceeded
+    )
+}
+
+impl DataDirError {
+    /// Whether the disk is full or read-only.
+    #[must_use]
+    pub fn is_unwritable(&self) -> bool {
+        matches!(self, Self::Io { source, .. } if is_unwritable(source))
     }
 }
 

@@ -6,7 +6,7 @@ use std::net::SocketAddr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::pin::pin;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use axum::Router;
@@ -23,7 +23,7 @@ use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tower::ServiceExt;
-use tracing::{debug, warn};
+use tracing::{debug, info, warn};
 
 use super::guard::Connection;
 
@@ -35,6 +35,8 @@ const HEAD_LIMIT: Duration = Duration::from_secs(10);
 const HEAD_BYTES: usize = 64 * 1024;
 /// How long accepting pauses when the system has no descriptor left.
 const EXHAUSTED_PAUSE: Duration = Duration::from_millis(200);
+/// How often a socket that there could not be is bound again.
+const BIND_AGAIN: Duration = Duration::from_secs(2);
 /// How long requests may finish when the service stops.
 const DRAIN: Duration = Duration::from_secs(3);
 /// Bytes of the longest path of a Unix socket (`sun_path` in unix(7), with its final zero).
@@ -65,12 +67,17 @@ pub(crate) fn bind_socket(path: &Path) -> io::Result<UnixListener> {
 /// Serves the API on the Unix socket to its owner and to root, until the service stops; removes the
 /// socket then, unless the service starts again.
 pub(crate) async fn serve_socket(
-    listener: Arc<UnixListener>,
+    bound: Arc<OnceLock<UnixListener>>,
     path: PathBuf,
     router: Router,
     supervisor: Supervisor,
 ) {
-    let serving = Serving::new(router, supervisor.shutdown().clone());
+    let shutdown = supervisor.shutdown().clone();
+    let bound = shutdown.run_until_cancelled(bind_in_the_end(&bound, &path));
+    let Some(listener) = bound.await else {
+        return;
+    };
+    let serving = Serving::new(router, shutdown.clone());
     let accept = || async {
         let (stream, _) = listener.accept().await?;
         Ok(stream)
@@ -95,6 +102,23 @@ pub(crate) async fn serve_socket(
     }
     if let Err(cause) = std::fs::remove_file(&path) {
         debug!(%cause, "the API's socket was gone before");
+    }
+}
+
+/// The socket, which there may be once the disk can be written to.
+async fn bind_in_the_end<'a>(bound: &'a OnceLock<UnixListener>, path: &Path) -> &'a UnixListener {
+    loop {
+        if let Some(listener) = bound.get() {
+            return listener;
+        }
+        match bind_socket(path) {
+            Ok(listener) => {
+                info!("commands can reach the service now");
+                return bound.get_or_init(|| listener);
+            }
+            Err(cause) => debug!(%cause, "still no socket for the API"),
+        }
+        sleep(BIND_AGAIN).await;
     }
 }
 

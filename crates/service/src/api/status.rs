@@ -12,6 +12,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::{Api, Problem};
+use crate::disk;
 use crate::listening::Listening;
 
 fn task_view(task: TaskReport) -> TaskView {
@@ -94,7 +95,10 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
         routes: configuration.routes.len(),
         passing: verdicts.iter().filter(|verdict| verdict.passed).count(),
         broken: broken.collect(),
-        attention: api.system_files.attention(),
+        attention: disk::attention(&api.info.data_dir)
+            .into_iter()
+            .chain(api.system_files.attention())
+            .collect(),
         tasks: api
             .info
             .supervisor

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use bentlane_ca::{Authority, AuthorityError, Issuer, Limits, Owner, Passphrase, Safe};
-use bentlane_model::{Name, Zone};
+use bentlane_model::{Name, Zone, chain};
 use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::system_bundle;
 use time::OffsetDateTime;
@@ -185,7 +185,13 @@ impl AuthorityStore {
         match root.issuer_for(names, now) {
             Ok(issuer) => {
                 let text = format!("{}{}", issuer.certificate_pem(), issuer.key_pem());
-                self.keys.write(ISSUING, text.as_bytes())?;
+                match self.keys.write(ISSUING, text.as_bytes()) {
+                    Err(cause) if cause.is_unwritable() => warn!(
+                        cause = chain(&cause),
+                        "an issuing certificate is used until the next start, since it cannot be stored"
+                    ),
+                    written => written?,
+                }
                 Ok(issuer)
             }
             Err(AuthorityError::Locked) => {

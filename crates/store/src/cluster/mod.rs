@@ -14,6 +14,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use rustix::fs::{Access, access};
 use rustix::process::Signal;
 use tokio::time::{Instant, sleep};
 use tracing::{info, warn};
@@ -52,6 +53,8 @@ pub struct Cluster {
     folder: PathBuf,
     programs: Programs,
     guard: Option<Guard>,
+    /// Bytes of the server's log when it was started.
+    log_length: u64,
 }
 
 /// Why the private server cannot be used.
@@ -181,6 +184,7 @@ impl Cluster {
             folder,
             programs,
             guard: None,
+            log_length: 0,
         })
     }
 
@@ -345,18 +349,29 @@ impl Cluster {
             fs::remove_file(path).map_err(io_error("remove a stale lock of the database"))?;
         }
         setup::configure(&self.programs, &self.folder).await?;
+        self.log_length = fs::metadata(self.log()).map_or(0, |log| log.len());
         self.guard = Some(self.programs.start_server(&self.folder, &self.log())?);
         Ok(())
     }
 
-    /// Why the server did not start, from its log.
+    /// Why the server did not start, from what it has written to its log since.
     fn failed_start(&self) -> ClusterError {
+        if let Err(errno) = access(&self.folder, Access::WRITE_OK) {
+            return io_error("write to the folder of the database")(errno.into());
+        }
         let log = fs::read_to_string(self.log()).unwrap_or_default();
-        let mut lines: Vec<&str> = log.lines().rev().take(3).collect();
-        lines.reverse();
+        let said =
+            usize::try_from(self.log_length).map_or(&*log, |at| log.get(at..).unwrap_or(&log));
+        let fault = |line: &&str| line.contains("FATAL:") || line.contains("PANIC:");
+        let line = said.lines().find(fault).or_else(|| said.lines().last());
+        // After the time and the process.
+        let line = line.map(|line| line.split_once("] ").map_or(line, |(_, said)| said));
         ClusterError::Program {
             program: "postgres",
-            output: lines.join("; "),
+            output: line.map_or_else(
+                || format!("it wrote nothing to {}", self.log().display()),
+                str::to_owned,
+            ),
         }
     }
 }
