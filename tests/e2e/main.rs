@@ -8,6 +8,7 @@
 mod api;
 mod attacks;
 mod authority;
+mod backup;
 mod bad_input;
 mod certificates;
 mod changes;

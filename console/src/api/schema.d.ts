@@ -132,6 +132,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a copy of the configuration and the journal, and of the keys under a passphrase. */
+        post: operations["back_up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/certificates": {
         parameters: {
             query?: never;
@@ -436,7 +453,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Restore the configuration, when the database is not the one that was in use. */
+        /** Restore a backup, or decide what to go by when the database is not the one that was in use. */
         post: operations["restore"];
         delete?: never;
         options?: never;
@@ -880,6 +897,31 @@ export interface components {
             unconstrained?: boolean;
             /** @description Zones that the root cannot vouch for: no client accepts certificates there. */
             uncovered?: string[];
+        };
+        /** @description A copy of what a service has stored. */
+        Backup: {
+            /**
+             * Format: int32
+             * @description The version of this form: 1.
+             */
+            bentlane_backup: number;
+            /** @description The zones and routes. */
+            configuration: Record<string, never>;
+            /** @description Every change, the oldest first. */
+            journal: components["schemas"]["JournalEntry"][];
+            /** @description The keys, under a passphrase; `None` when they were left out. */
+            keys?: string | null;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description The version of the service that made it. */
+            version: string;
+        };
+        /** @description What a backup is to have. */
+        BackupInput: {
+            passphrase?: null | components["schemas"]["Passphrase"];
         };
         /** @description A route that did not pass its last check. */
         BrokenRoute: {
@@ -1505,17 +1547,23 @@ export interface components {
             started_at: string;
         };
         /**
-         * @description What to do with a database that is not the one that was in use.
+         * @description What the stored configuration is replaced by.
          * @enum {string}
          */
-        RestoreFrom: "last-known-good" | "database";
+        RestoreFrom: "last-known-good" | "database" | "backup";
         /** @description A configuration to restore. */
         RestoreInput: {
+            backup?: null | components["schemas"]["Backup"];
             /** @description From what. */
             from: components["schemas"]["RestoreFrom"];
+            passphrase?: null | components["schemas"]["Passphrase"];
         };
         /** @description What was restored. */
         Restored: {
+            /** @description Whether the journal of the backup was taken over, as into a database that has none. */
+            journal: boolean;
+            /** @description Whether its keys were. */
+            keys: boolean;
             /**
              * Format: int64
              * @description The revision that is in force.
@@ -2440,6 +2488,53 @@ export interface operations {
                 };
             };
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    back_up: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BackupInput"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Backup"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

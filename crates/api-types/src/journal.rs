@@ -39,31 +39,3 @@ pub struct Journal {
     /// The changes.
     pub entries: Vec<JournalEntry>,
 }
-
-/// What to do with a database that is not the one that was in use.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum RestoreFrom {
-    /// Store in it the configuration that is in force.
-    LastKnownGood,
-    /// Go by what it has.
-    Database,
-}
-
-/// A configuration to restore.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RestoreInput {
-    /// From what.
-    pub from: RestoreFrom,
-}
-
-/// What was restored.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Restored {
-    /// The revision that is in force.
-    pub revision: u64,
-    /// Its zones.
-    pub zones: usize,
-    /// Its routes.
-    pub routes: usize,
-}

@@ -3,6 +3,7 @@
 //! The OpenAPI document is made from these types, and the types of the console from that document.
 
 mod authority;
+mod backup;
 mod certificates;
 mod checks;
 mod journal;
@@ -16,13 +17,14 @@ mod traffic;
 mod zones;
 
 pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
+pub use backup::{BACKUP_FORM, Backup, BackupInput, RestoreFrom, RestoreInput, Restored};
 pub use bentlane_model::{JournalEntry, MachineAction, MachineChange};
 pub use certificates::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
 pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
-pub use journal::{Journal, MachineNote, RestoreFrom, RestoreInput, Restored, UndoInput, Undone};
+pub use journal::{Journal, MachineNote, UndoInput, Undone};
 pub use problem::{FieldError, Problem};
 pub use queries::{Queries, QueryCount, QueryView};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};

@@ -13,6 +13,7 @@ mod pair;
 mod parts;
 mod root;
 mod safe;
+mod sealed;
 mod verify;
 
 pub use accept::OneCertificate;
@@ -23,6 +24,7 @@ pub use pair::{Pair, PairError, covers};
 pub use parts::{CertificatePart, PartKind};
 pub use root::{Authority, AuthorityError, Issuer, Leaf, LeafKey, Owner, Summary};
 pub use safe::{Passphrase, Safe};
+pub use sealed::{seal, unseal};
 pub use verify::{Anchor, CertificateInfo, chain_pem, verify};
 
 #[cfg(test)]

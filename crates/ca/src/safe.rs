@@ -30,6 +30,10 @@ impl Passphrase {
         Self(text)
     }
 
+    pub(crate) fn text(&self) -> &str {
+        &self.0
+    }
+
     /// Whether it is long enough for a new lock.
     #[must_use]
     pub fn is_long_enough(&self) -> bool {

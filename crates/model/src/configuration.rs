@@ -3,7 +3,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::net::{IpAddr, Ipv4Addr};
 
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 
 use crate::address::{Address, Pattern};
 use crate::change::{Change, Rejection, RouteEdit, ZoneChange};
@@ -145,10 +145,7 @@ impl Configuration {
             Change::RemoveZone { name, with_routes } => self.check_gone_zone(name, *with_routes),
             Change::EditZone(change) => self.zone_after(change).map(drop),
             Change::AddRoute(route) => RouteIndex::new(&self.zones, &self.routes).add(route),
-            Change::AddRoutes(routes) => {
-                let mut index = RouteIndex::new(&self.zones, &self.routes);
-                routes.iter().try_for_each(|route| index.add(route))
-            }
+            Change::AddRoutes(routes) => RouteIndex::new(&self.zones, &self.routes).add_all(routes),
             Change::EditRoute(edit) => {
                 let route = self.route_after(edit)?;
                 let others = self.routes.iter();
@@ -161,6 +158,32 @@ impl Configuration {
                 .ok_or_else(|| Rejection::missing_route(address)),
             Change::Undo(undo) => undo.revert(&mut self.clone()),
         }
+    }
+
+    /// Whether every rule holds for all zones and routes, as when each had been added.
+    ///
+    /// # Errors
+    /// The first rule that is broken.
+    pub fn check_all(&self) -> Result<(), Rejection> {
+        let values = |settings: Value| match settings {
+            Value::Object(values) => values,
+            _ => Map::new(),
+        };
+        let mut whole = Self::default();
+        for zone in &self.zones {
+            whole.check_new_zone(&zone.name)?;
+            whole.zones.push(Zone::new(zone.name.clone()));
+            let settings = values(json!(zone.settings));
+            let name = zone.name.clone();
+            whole.check(&Change::EditZone(ZoneChange::Settings { name, settings }))?;
+            check_records(zone)?;
+        }
+        for route in &self.routes {
+            let settings = values(json!(route.settings));
+            let checked = RouteSettings::default().merged(&settings);
+            checked.map_err(Rejection::Several)?;
+        }
+        RouteIndex::new(&self.zones, []).add_all(&self.routes)
     }
 
     /// The zone as `change` makes it.

@@ -46,6 +46,11 @@ impl<'a> RouteIndex<'a> {
         }
     }
 
+    /// Checks and adds each of `routes`.
+    pub(crate) fn add_all(&mut self, routes: &'a [Route]) -> Result<(), Rejection> {
+        routes.iter().try_for_each(|route| self.add(route))
+    }
+
     /// Checks `route` against the rules and the other routes, and adds it.
     pub(crate) fn add(&mut self, route: &'a Route) -> Result<(), Rejection> {
         let address = &route.address;

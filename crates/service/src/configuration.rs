@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use arc_swap::ArcSwap;
 use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone};
 use bentlane_proxy::{Proxy, Replaced};
-use bentlane_store::{Attempt, DataDir};
+use bentlane_store::{Attempt, Contents, DataDir};
 use tokio::sync::{Mutex, Notify};
 use tracing::{error, info};
 
@@ -18,6 +18,8 @@ use crate::low_priority;
 use crate::pki::{AuthorityStoreError, Pki};
 use crate::storage::{CallError, Storage};
 
+/// How long a backup may take to be stored.
+const RESTORE_LIMIT: Duration = Duration::from_secs(60);
 /// How often it is checked whether a replaced snapshot is still in use, and for how long at most.
 const POLL_USE: Duration = Duration::from_millis(10);
 const LONGEST_USE: Duration = Duration::from_secs(2);
@@ -127,6 +129,28 @@ impl ActiveConfiguration {
             let revision = next.revision;
             this.publish(next).await?;
             Ok(revision)
+        };
+        self.at_low_priority(work).await?
+    }
+
+    /// Replaces the configuration by a backup's; gives whether the journal became its, too.
+    pub(crate) async fn restore(
+        self: &Arc<Self>,
+        by: &ChangedBy,
+        contents: Arc<Contents>,
+    ) -> Result<bool, ChangeError> {
+        let (this, attempt) = (Arc::clone(self), by.attempt());
+        let work = async move {
+            let _one = this.changing.lock().await;
+            let restoring = this.storage.call_within(RESTORE_LIMIT, async |store| {
+                let with_journal = store.restore(&attempt, &contents).await?;
+                Ok((store.configuration().await?, with_journal))
+            });
+            let (next, with_journal) = restoring
+                .await
+                .map_err(|cause| failed_attempt(&attempt, cause))?;
+            this.publish(next).await?;
+            Ok(with_journal)
         };
         self.at_low_priority(work).await?
     }

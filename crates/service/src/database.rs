@@ -1,19 +1,18 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_api_types::RestoreFrom;
 use bentlane_model::chain;
-use bentlane_store::{Cluster, DataDir, Guard, Identity, Store, StoreError};
+use bentlane_store::{Cluster, Contents, DataDir, Guard, Identity, Store, StoreError};
 use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 use tracing::{info, warn};
 use url::Url;
 
 use crate::checker::RouteChecker;
-use crate::configuration::{ActiveConfiguration, ChangeError, ChangedBy};
+use crate::configuration::{ActiveConfiguration, ChangeError};
 use crate::error::ServiceError;
 use crate::last_known_good::{self, KnownDatabase};
-use crate::storage::{CallError, Storage};
+use crate::storage::{CallError, PendingRestore, Restore, Storage};
 
 /// How long to wait before the next attempt to connect.
 const RETRY_AFTER: Duration = Duration::from_secs(1);
@@ -99,20 +98,16 @@ impl Database {
         let connected =
             connected.unwrap_or_else(|_| Err(StoreError::no_answer_within(CONNECT_LIMIT)));
         let (store, identity, before) = connected.map_err(failed)?;
-        if let Some(reason) = self.is_another(&place, &identity) {
-            match self.storage.take_restore() {
-                None => return Err(ServiceError::OtherDatabase { reason }),
-                Some(RestoreFrom::Database) => {
-                    warn!("the configuration that is stored replaces the one that was in force");
-                }
-                Some(RestoreFrom::LastKnownGood) => {
-                    let snapshot = self.configuration.snapshot();
-                    let attempt = ChangedBy::new("restore", None).attempt();
-                    let restored = store.restore(&attempt, snapshot.configuration());
-                    restored.await.map_err(failed)?;
-                    info!("the last known good configuration is stored again");
-                }
+        let another = self.is_another(&place, &identity);
+        let pending = self.storage.take_restore();
+        let mut with_journal = false;
+        match (&pending, another) {
+            (None, Some(reason)) => return Err(ServiceError::OtherDatabase { reason }),
+            (Some(pending), another) => {
+                let restored = self.restore(&store, pending, another.is_some());
+                with_journal = restored.await.map_err(failed)?;
             }
+            (None, None) => {}
         }
         match before {
             Ok(before) => self.checker.set_proved_with(before),
@@ -132,6 +127,10 @@ impl Database {
                 last_known_good::write_database(&self.data_dir, &database);
             }
         }
+        if let (Ok(()), Some(pending)) = (&reloaded, pending) {
+            // Whoever asked for it may be gone.
+            let _ = pending.done.send(with_journal);
+        }
         match reloaded {
             Ok(())
             | Err(ChangeError::Database(CallError::Unavailable(_)) | ChangeError::Unknown { .. }) => {
@@ -143,6 +142,36 @@ impl Database {
                 verb: "put the configuration in force",
                 source,
             }),
+        }
+    }
+
+    /// Restores what was asked for; gives whether the journal was, too.
+    async fn restore(
+        &self,
+        store: &Store,
+        PendingRestore { what, by, .. }: &PendingRestore,
+        is_another: bool,
+    ) -> Result<bool, StoreError> {
+        match what {
+            Restore::Backup(contents) => {
+                let with_journal = store.restore(&by.attempt(), contents).await?;
+                info!("a backup is restored");
+                Ok(with_journal)
+            }
+            Restore::LastKnownGood if is_another => {
+                let contents = Contents {
+                    configuration: self.configuration.snapshot().configuration().clone(),
+                    journal: Vec::new(),
+                };
+                store.restore(&by.attempt(), &contents).await?;
+                info!("the last known good configuration is stored again");
+                Ok(false)
+            }
+            Restore::Database if is_another => {
+                warn!("the configuration that is stored replaces the one that was in force");
+                Ok(false)
+            }
+            Restore::LastKnownGood | Restore::Database => Ok(false),
         }
     }
 

@@ -66,7 +66,7 @@ pub enum ServiceError {
     },
     /// The database is not the one that the configuration in force came from.
     #[error(
-        "it is not the one that was in use ({reason}): run `bentlane restore --from last-known-good` to store again what is in force, or `--from database` to go by what it has"
+        "it is not the one that was in use ({reason}): run `bentlane restore --from last-known-good` to store again what is in force, `bentlane restore FILE` for a backup, or `--from database` to go by what it has"
     )]
     OtherDatabase {
         /// What is different.

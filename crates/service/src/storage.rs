@@ -2,10 +2,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::{ArcSwap, ArcSwapOption};
-use bentlane_api_types::RestoreFrom;
-use bentlane_store::{Store, StoreError};
-use tokio::sync::Notify;
+use bentlane_store::{Contents, Store, StoreError};
+use tokio::sync::{Notify, oneshot};
 use tokio::time::timeout;
+
+use crate::configuration::ChangedBy;
 
 /// How long one call of the database may take, so that a change is answered within five seconds also
 /// while the database hangs.
@@ -24,8 +25,28 @@ pub(crate) struct Storage {
     fault: ArcSwapOption<String>,
     /// Notified when a call finds that the database does not answer.
     lost: Notify,
-    /// What to do with a database that is not the known one.
-    restore: Mutex<Option<RestoreFrom>>,
+    /// What to do once it is connected to.
+    restore: Mutex<Option<PendingRestore>>,
+}
+
+/// What to do with a database once it is connected to.
+#[derive(Clone, Debug)]
+pub(crate) enum Restore {
+    /// If it is not the known one: store in it what is in force.
+    LastKnownGood,
+    /// If it is not the known one: go by what it has.
+    Database,
+    /// Store these in it.
+    Backup(Arc<Contents>),
+}
+
+/// What somebody waits for.
+#[derive(Debug)]
+pub(crate) struct PendingRestore {
+    pub(crate) what: Restore,
+    pub(crate) by: ChangedBy,
+    /// Gets whether the journal was restored, too.
+    pub(crate) done: oneshot::Sender<bool>,
 }
 
 /// The database cannot be used for now.
@@ -110,13 +131,13 @@ impl Storage {
         })
     }
 
-    /// Decides what to do with a database that is not the known one, the next time it is connected to.
-    pub(crate) fn set_restore(&self, from: Option<RestoreFrom>) {
-        *self.restore.lock().unwrap_or_else(PoisonError::into_inner) = from;
+    /// Decides what to do with the database the next time it is connected to.
+    pub(crate) fn set_restore(&self, pending: PendingRestore) {
+        *self.restore.lock().unwrap_or_else(PoisonError::into_inner) = Some(pending);
     }
 
     /// Takes that decision.
-    pub(crate) fn take_restore(&self) -> Option<RestoreFrom> {
+    pub(crate) fn take_restore(&self) -> Option<PendingRestore> {
         self.restore
             .lock()
             .unwrap_or_else(PoisonError::into_inner)

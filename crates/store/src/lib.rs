@@ -14,5 +14,5 @@ mod verdicts;
 
 pub use cluster::{Cluster, ClusterError, Guard};
 pub use data_dir::{DataDir, DataDirError, Lock, is_unwritable};
-pub use store::{Attempt, CHANNEL, Identity, Store, StoreError, check_url, undo_of};
+pub use store::{Attempt, CHANNEL, Contents, Identity, Store, StoreError, check_url, undo_of};
 pub use verdicts::StoredVerdict;

@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand};
 
 use super::{
-    authority, cert, check, console, from_container, journal, record, restart, restore, route,
-    serve, setup, status, system, trace, traffic, undo, zone,
+    authority, backup, cert, check, console, from_container, journal, record, restart, restore,
+    route, serve, setup, status, system, trace, traffic, undo, zone,
 };
 use crate::format::Format;
 
@@ -107,7 +107,9 @@ pub(crate) enum Command {
     Journal(journal::Journal),
     /// Start the service again in place, refusing nobody
     Restart(restart::Restart),
-    /// Restore the configuration when the database was lost or replaced
+    /// Copy zones, routes, the journal and, under a passphrase, the keys to a file
+    Backup(backup::Backup),
+    /// Restore a backup, or the configuration when the database was lost or replaced
     Restore(restore::Restore),
     /// Undo the last change, or one of the journal by its number
     Undo(undo::Undo),

@@ -1,5 +1,6 @@
 use std::fs;
-use std::io::{IsTerminal, Write};
+use std::io::{ErrorKind, IsTerminal, Write};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use bentlane_api_types::{AuthorityView, ImportRoot, Protect, Unlock};
@@ -128,13 +129,31 @@ pub(super) struct PassphraseFrom {
 
 impl PassphraseFrom {
     fn read(&self) -> Result<Passphrase, CliError> {
+        self.read_for("Passphrase of the root key: ")
+    }
+
+    /// The passphrase; `question` is what the terminal is asked.
+    pub(super) fn read_for(&self, question: &str) -> Result<Passphrase, CliError> {
+        match self.given()? {
+            Some(passphrase) => Ok(passphrase),
+            None => asked(question).map(Passphrase::new),
+        }
+    }
+
+    /// A passphrase for something new: the terminal is asked twice.
+    pub(super) fn read_new(&self) -> Result<Passphrase, CliError> {
+        match self.given()? {
+            Some(passphrase) => Ok(passphrase),
+            None => asked_twice(),
+        }
+    }
+
+    fn given(&self) -> Result<Option<Passphrase>, CliError> {
         if let Some(file) = &self.passphrase_file {
-            return first_line(file);
+            return first_line(file).map(Some);
         }
-        match std::env::var("BENTLANE_PASSPHRASE") {
-            Ok(text) if !text.is_empty() => Ok(Passphrase::new(text)),
-            _ => asked("Passphrase of the root key: ").map(Passphrase::new),
-        }
+        let given = std::env::var("BENTLANE_PASSPHRASE").ok();
+        Ok(given.filter(|text| !text.is_empty()).map(Passphrase::new))
     }
 }
 
@@ -206,7 +225,7 @@ async fn export(
     match out {
         None => output.raw(&octets)?,
         Some(path) => {
-            new_file(&path, &octets)?;
+            new_file(&path, 0o644, &octets)?;
             output.say(&format!("the root certificate is in {}", path.display()));
         }
     }
@@ -296,14 +315,29 @@ async fn unlock(client: &Client, from: &PassphraseFrom) -> Result<Unlock, CliErr
     Ok(Unlock { passphrase })
 }
 
-/// Never over a file that is there: it may be the last copy of something else.
-fn new_file(path: &Path, octets: &[u8]) -> Result<(), CliError> {
-    fs::File::create_new(path)
-        .and_then(|mut file| file.write_all(octets))
-        .map_err(|source| CliError::Io {
+/// Writes a file with these permissions, whole or not at all. Never over a file that is there: it may be
+/// the last copy of something else.
+pub(super) fn new_file(path: &Path, mode: u32, octets: &[u8]) -> Result<(), CliError> {
+    let mut options = fs::OpenOptions::new();
+    let file = options.write(true).create_new(true).mode(mode).open(path);
+    file.and_then(|mut file| {
+        let written = file.write_all(octets).and_then(|()| file.sync_all());
+        // What is left of one that was cut off is of no use.
+        written.inspect_err(|_| drop(fs::remove_file(path)))
+    })
+    .map_err(|source| match source.kind() {
+        ErrorKind::AlreadyExists => CliError::Value {
+            field: "file",
+            reason: format!(
+                "{} is there already and is left alone: name another file, or remove it first",
+                path.display()
+            ),
+        },
+        _ => CliError::Io {
             verb: format!("write {}", path.display()),
             source,
-        })
+        },
+    })
 }
 
 impl FormName {

@@ -2,6 +2,7 @@
 
 pub(crate) mod args;
 pub(crate) mod authority;
+mod backup;
 pub(crate) mod cert;
 pub(crate) mod check;
 mod confirm;
@@ -70,6 +71,7 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::Traffic(traffic) => wait(traffic.run(&client()?, output)),
         Command::Journal(journal) => wait(journal.run(&client()?, output)),
         Command::Restart(restart) => wait(restart.run(&client()?, output)),
+        Command::Backup(backup) => wait(backup.run(&client()?, output)),
         Command::Restore(restore) => wait(restore.run(&client()?, output)),
         Command::Undo(undo) => wait(undo.run(&client()?, &data_dir, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),

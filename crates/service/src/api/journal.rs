@@ -1,28 +1,20 @@
 use std::sync::Arc;
-use std::time::Duration;
 
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use bentlane_api_types::{
-    Journal, MachineChange, MachineNote, RestoreInput, Restored, UndoInput, Undone,
-};
+use bentlane_api_types::{Journal, MachineChange, MachineNote, UndoInput, Undone};
 use bentlane_model::Change;
 use bentlane_store::undo_of;
 use serde::Deserialize;
-use tokio::time::{Instant, sleep};
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::Api;
-use super::guard::{Caller, Trusted};
+use super::guard::Caller;
 use super::problem::{Body, Problem, Query};
 use crate::configuration::failed_attempt;
-
-/// How long a database may take to be connected to and restored, and how often that is checked.
-const RESTORE_LIMIT: Duration = Duration::from_secs(30);
-const LOOK_AGAIN: Duration = Duration::from_millis(50);
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -41,7 +33,6 @@ pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
         .routes(routes!(list_journal))
         .routes(routes!(show_undo, undo))
         .routes(routes!(add_machine_change))
-        .routes(routes!(restore))
 }
 
 /// List the latest changes.
@@ -110,43 +101,6 @@ async fn add_machine_change(
         .map_err(|cause| failed_attempt(&attempt, cause))?;
     api.configuration.reload().await?;
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// Restore the configuration, when the database is not the one that was in use.
-#[utoipa::path(
-    post, path = "/restore", request_body = RestoreInput,
-    responses(
-        (status = 200, body = Restored), (status = 403, body = Problem), (status = 409, body = Problem),
-        (status = 422, body = Problem), (status = 503, body = Problem),
-    ),
-)]
-async fn restore(
-    State(api): State<Arc<Api>>,
-    _: Trusted,
-    Body(RestoreInput { from }): Body<RestoreInput>,
-) -> Result<Json<Restored>, Problem> {
-    if api.storage.fault().is_none() {
-        let detail = "the database is in use, and is the known one: there is nothing to restore";
-        return Err(Problem::new(StatusCode::CONFLICT, detail));
-    }
-    api.storage.set_restore(Some(from));
-    let deadline = Instant::now() + RESTORE_LIMIT;
-    while let Some(cause) = api.storage.fault() {
-        if Instant::now() > deadline {
-            api.storage.set_restore(None);
-            let detail = format!("nothing was restored: {cause}");
-            return Err(Problem::new(StatusCode::SERVICE_UNAVAILABLE, detail));
-        }
-        sleep(LOOK_AGAIN).await;
-    }
-    api.configuration.finish_change().await;
-    let snapshot = api.snapshot();
-    let configuration = snapshot.configuration();
-    Ok(Json(Restored {
-        revision: configuration.revision,
-        zones: configuration.zones.len(),
-        routes: configuration.routes.len(),
-    }))
 }
 
 /// Undo a change, unless what it touched has changed since. That is a change, too.

@@ -12,6 +12,7 @@
 )]
 
 pub(crate) mod authority;
+mod backup;
 mod based_on;
 mod certificates;
 mod checks;
@@ -130,6 +131,7 @@ fn all() -> OpenApiRouter<Arc<Api>> {
         .merge(authority::router())
         .merge(certificates::router())
         .merge(journal::router())
+        .merge(backup::router())
         .merge(session::router())
         .merge(events::router())
 }

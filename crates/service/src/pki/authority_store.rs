@@ -1,4 +1,4 @@
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -307,12 +307,50 @@ impl AuthorityStore {
         if former.certificate() == next.certificate() {
             return Ok(());
         }
-        let digits = former.summary().fingerprint_sha256.replace(':', "");
-        let beside = format!("former-{}.pem", digits.get(..16).unwrap_or(&digits));
-        self.keys.write(&beside, self.stored()?.text().as_bytes())?;
+        self.keep_former()?;
         self.save(safe)?;
         self.root.store(Arc::new(next));
         Ok(())
+    }
+
+    /// The files of the root and the issuing certificate, by their names.
+    pub(crate) fn files(&self) -> Result<BTreeMap<String, String>, DataDirError> {
+        let mut files = BTreeMap::new();
+        for name in [ROOT, ISSUING] {
+            let text = self.keys.read_secret(name)?;
+            files.extend(text.map(|text| (name.to_owned(), text)));
+        }
+        Ok(files)
+    }
+
+    /// Replaces the root and the issuing certificate by those in `files`; the former root is kept beside
+    /// it.
+    pub(crate) fn restore(
+        &self,
+        files: &BTreeMap<String, String>,
+    ) -> Result<(), AuthorityStoreError> {
+        let text = files.get(ROOT).ok_or(AuthorityError::Certificate)?;
+        let safe = Safe::from_text(text.clone());
+        let next = safe.authority()?;
+        next.check_validity(OffsetDateTime::now_utc())?;
+        // It may be trusted where it comes from.
+        self.hand_out()?;
+        if self.root().certificate() != next.certificate() {
+            self.keep_former()?;
+        }
+        if let Some(text) = files.get(ISSUING) {
+            self.keys.write(ISSUING, text.as_bytes())?;
+        }
+        self.save(&safe)?;
+        self.root.store(Arc::new(next));
+        Ok(())
+    }
+
+    /// Copies the root beside its place, before another one replaces it.
+    fn keep_former(&self) -> Result<(), AuthorityStoreError> {
+        let digits = self.root().summary().fingerprint_sha256.replace(':', "");
+        let beside = format!("former-{}.pem", digits.get(..16).unwrap_or(&digits));
+        Ok(self.keys.write(&beside, self.stored()?.text().as_bytes())?)
     }
 
     /// Forgets the root's key if it is kept under a passphrase.

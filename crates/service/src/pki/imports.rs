@@ -14,7 +14,7 @@ use rustls::pki_types::pem::PemObject;
 use time::OffsetDateTime;
 use tracing::{error, info, warn};
 
-use super::Pki;
+use super::{AuthorityStoreError, Pki};
 
 /// The folder of the pairs, in that of the keys.
 const FOLDER: &str = "imported";
@@ -102,24 +102,13 @@ impl Imports {
         let names = entries.filter_map(|entry| entry.file_name().into_string().ok());
         for file in names.filter(|name| name.ends_with(".pem")) {
             let text = folder.read_secret(&file)?.unwrap_or_default();
-            let path = |mark: &str| {
-                let line = text.lines().find_map(|line| line.strip_prefix(mark));
-                PathBuf::from(line.unwrap_or_default())
-            };
-            match Pair::read(text.as_bytes(), text.as_bytes(), OffsetDateTime::now_utc()) {
-                Ok(pair) => {
-                    let imported = Imported {
-                        pair,
-                        certificate_file: path(CERTIFICATE_FROM),
-                        key_file: path(KEY_FROM),
-                        fault: None,
-                        stamps: [None; 2],
-                    };
+            match Imported::read(&text) {
+                Ok(imported) => {
                     pairs.insert(imported.name(), imported);
                 }
                 Err(cause) => {
                     error!(file, %cause, "an imported certificate is not used");
-                    refused.extend(unused(&text, path(CERTIFICATE_FROM), &cause));
+                    refused.extend(unused(&text, path_in(&text, CERTIFICATE_FROM), &cause));
                 }
             }
         }
@@ -192,6 +181,43 @@ impl Imports {
         Ok(imported)
     }
 
+    /// The files of the pairs, by their names.
+    pub(super) fn files(&self) -> Result<BTreeMap<String, String>, DataDirError> {
+        let mut files = BTreeMap::new();
+        for imported in self.all().values() {
+            let name = imported.file();
+            let text = self.folder.read_secret(&name)?;
+            files.extend(text.map(|text| (format!("{FOLDER}/{name}"), text)));
+        }
+        Ok(files)
+    }
+
+    /// Serves the pairs in `files`, beside those that there are. One that cannot be used is logged.
+    pub(super) fn restore(
+        &self,
+        pki: &Pki,
+        files: &BTreeMap<String, String>,
+    ) -> Result<(), AuthorityStoreError> {
+        let mut next = self.all();
+        for (name, text) in files.iter().filter(|(name, _)| name.starts_with(FOLDER)) {
+            match Imported::read(text) {
+                Ok(imported) => {
+                    self.folder.write(&imported.file(), text.as_bytes())?;
+                    next.insert(imported.name(), imported);
+                }
+                Err(cause) => error!(name, %cause, "an imported certificate is not restored"),
+            }
+        }
+        if let Err(cause) = pki.serve_imports(&next) {
+            error!(
+                cause = chain(&cause),
+                "cannot serve the imported certificates"
+            );
+        }
+        *self.pairs() = next;
+        Ok(())
+    }
+
     /// Stops serving the pair with this first name; returns whether there was one.
     pub(crate) fn remove(&self, pki: &Pki, name: &str) -> Result<bool, ImportError> {
         let mut next = self.all();
@@ -239,7 +265,24 @@ impl Imports {
     }
 }
 
+/// The path that a stored pair names after `mark`.
+fn path_in(text: &str, mark: &str) -> PathBuf {
+    let line = text.lines().find_map(|line| line.strip_prefix(mark));
+    PathBuf::from(line.unwrap_or_default())
+}
+
 impl Imported {
+    /// A pair as it is stored.
+    fn read(text: &str) -> Result<Self, PairError> {
+        Ok(Self {
+            pair: Pair::read(text.as_bytes(), text.as_bytes(), OffsetDateTime::now_utc())?,
+            certificate_file: path_in(text, CERTIFICATE_FROM),
+            key_file: path_in(text, KEY_FROM),
+            fault: None,
+            stamps: [None; 2],
+        })
+    }
+
     /// The first name in the certificate.
     pub(crate) fn name(&self) -> String {
         self.pair.info.names.first().cloned().unwrap_or_default()

@@ -11,7 +11,7 @@ use arc_swap::ArcSwap;
 use bentlane_ca::{AuthorityError, Issuer, Owner, Passphrase, chain_pem};
 use bentlane_model::{Name, Snapshot, Zone, chain};
 use bentlane_proxy::Certificates;
-use bentlane_store::DataDir;
+use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::{OwnRoot, StoreReport, System, TrustState};
 use time::OffsetDateTime;
 use tokio::sync::{Mutex, MutexGuard};
@@ -134,6 +134,23 @@ impl Pki {
         self.authority.refresh_bundle()?;
         info!("another root is in force");
         Ok(())
+    }
+
+    /// The files of the keys, by their names: the root, the issuing certificate and those imported.
+    pub(crate) fn key_files(&self) -> Result<BTreeMap<String, String>, DataDirError> {
+        let mut files = self.authority.files()?;
+        files.extend(self.imports.files()?);
+        Ok(files)
+    }
+
+    /// Uses the keys in these files from now on; the former root is kept beside them.
+    pub(crate) fn restore_keys(
+        &self,
+        files: &BTreeMap<String, String>,
+    ) -> Result<(), AuthorityStoreError> {
+        self.authority.restore(files)?;
+        self.use_new_root()?;
+        self.imports.restore(self, files)
     }
 
     /// Issues within the limits of the current zones, with the root's key opened for that if it is

@@ -12,7 +12,7 @@ use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 
-use super::{Store, StoreError, from_json, revision_number, unreadable};
+use super::{ROWS_AT_ONCE, Store, StoreError, from_json, revision_number, unreadable};
 use crate::entity::journal::{ActiveModel, Column, Entity, Model};
 
 /// What the journal says of one row that changed.
@@ -69,6 +69,47 @@ pub(crate) async fn write(
         })
         .exec(transaction)
         .await?;
+    }
+    Ok(())
+}
+
+/// Whether there was no change yet.
+pub(crate) async fn is_empty(transaction: &DatabaseTransaction) -> Result<bool, StoreError> {
+    Ok(Entity::find().one(transaction).await?.is_none())
+}
+
+/// Every entry, the oldest first.
+pub(crate) async fn all(
+    transaction: &DatabaseTransaction,
+) -> Result<Vec<JournalEntry>, StoreError> {
+    let rows = Entity::find().order_by_asc(Column::Id).all(transaction);
+    rows.await?.into_iter().map(read).collect()
+}
+
+/// Adds entries of another journal as they are.
+pub(crate) async fn copy(
+    transaction: &DatabaseTransaction,
+    entries: &[JournalEntry],
+) -> Result<(), StoreError> {
+    let number =
+        |revision: u64| i64::try_from(revision).map_err(|_| unreadable("revision", &revision));
+    for some in entries.chunks(ROWS_AT_ONCE) {
+        let rows = some.iter().map(|entry| {
+            Ok(ActiveModel {
+                id: NotSet,
+                revision: Set(number(entry.revision)?),
+                at: Set(entry.at),
+                who: Set(entry.who.clone()),
+                action: Set(entry.action.clone()),
+                kind: Set(entry.kind.clone()),
+                subject: Set(entry.subject.clone()),
+                before: Set(entry.before.clone()),
+                after: Set(entry.after.clone()),
+                undoes: Set(entry.undoes.map(number).transpose()?),
+            })
+        });
+        let rows: Vec<ActiveModel> = rows.collect::<Result<_, StoreError>>()?;
+        Entity::insert_many(rows).exec(transaction).await?;
     }
     Ok(())
 }

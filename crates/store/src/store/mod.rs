@@ -4,7 +4,7 @@ mod restore;
 
 pub use attempt::Attempt;
 pub use journal::undo_of;
-pub use restore::Identity;
+pub use restore::{Contents, Identity};
 
 use std::collections::BTreeSet;
 use std::net::IpAddr;

@@ -82,3 +82,22 @@ fn may_have_our_rights(program: &Path) -> bool {
     let is_roots = next.uid() == 0 && next.permissions().mode() & 0o022 == 0;
     is_roots || (next.dev(), next.ino()) == (now.dev(), now.ino())
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use super::*;
+
+    #[test]
+    fn only_roots_programs_and_the_running_one_keep_the_rights() {
+        let folder = tempfile::tempdir().unwrap();
+        let other = folder.path().join("bentlane");
+        fs::copy("/bin/true", &other).unwrap();
+        fs::set_permissions(&other, fs::Permissions::from_mode(0o775)).unwrap();
+        assert!(!may_have_our_rights(&other), "its group can replace it");
+        assert!(!may_have_our_rights(&folder.path().join("nothing")));
+        assert!(may_have_our_rights(Path::new(RUNNING)));
+        assert!(may_have_our_rights(Path::new("/bin/true")));
+    }
+}

@@ -20,6 +20,8 @@ use crate::error::{Answer, CliError};
 use crate::output::Output;
 use flags::ServeFlags;
 
+/// How long threads may take to end before the process executes itself again.
+const LAST_THREADS: Duration = Duration::from_secs(1);
 /// Where a service that ran as root kept its data.
 const FORMER_OF_ROOT: &str = "/var/lib/bentlane";
 
@@ -166,10 +168,13 @@ impl Serve {
         if waits {
             wait_for_ports(&config.listen, output);
         }
-        match runtime.block_on(serve(config, inherited, relaunch.clone(), output))? {
-            None => Ok(Answer::Yes),
-            Some(handover) => Err(again::relaunch(&relaunch, handover)),
-        }
+        let ended = runtime.block_on(serve(config, inherited, relaunch.clone(), output))?;
+        let Some(handover) = ended else {
+            return Ok(Answer::Yes);
+        };
+        // The sockets are about to get other numbers, under which no thread may use anything any more.
+        runtime.shutdown_timeout(LAST_THREADS);
+        Err(again::relaunch(&relaunch, handover))
     }
 
     /// Flags take precedence over the file, and the file over the defaults.
