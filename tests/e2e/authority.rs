@@ -437,6 +437,10 @@ fn certificates_are_made_again_when_the_clock_is_set(#[case] ahead: &str, #[case
     fs::write(&clock, ahead).unwrap();
     // To a client whose clock is right, what is made now is not valid yet.
     wait_until("another certificate", || (!opens(&world)).then_some(()));
+    wait_until("the service to notice", || {
+        let log = world.service().output();
+        log.contains("the clock was set ahead by").then_some(())
+    });
     if restart {
         world.end(Signal::KILL);
     }
@@ -445,4 +449,12 @@ fn certificates_are_made_again_when_the_clock_is_set(#[case] ahead: &str, #[case
         world.wake();
     }
     wait_until("a valid certificate", || opens(&world).then_some(()));
+    if !restart {
+        wait_until("a finding of the clock", || {
+            let found = world.run(&["check", "--routes-only", "--format", "json"]);
+            let both = ["clock-set", "it was set back by"];
+            let are_there = both.iter().all(|part| found.stdout.contains(part));
+            are_there.then_some(())
+        });
+    }
 }

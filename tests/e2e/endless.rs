@@ -5,8 +5,9 @@ use std::net::{Shutdown, SocketAddr, TcpStream};
 use std::thread;
 use std::time::Duration;
 
-use bentlane_tests::{App, Background, World};
+use bentlane_tests::{App, Background, World, rounds};
 use rstest::rstest;
+use rustix::net::sockopt::set_socket_linger;
 use tokio::io::AsyncWriteExt;
 
 /// More than there are threads that serve.
@@ -164,4 +165,25 @@ fn idle_clients_of_dns_give_way_to_others() {
     };
     let clients: Vec<TcpStream> = (0..300).map(|_| ask()).collect();
     assert_eq!(clients.len(), 300);
+}
+
+#[test]
+fn connections_that_are_reset_at_once_do_not_fill_the_log() {
+    let world = World::with_routes(&[]);
+    let before = world.service().output().lines().count();
+    for listener in ["http", "https", "dns", "console"] {
+        let at = world.address(listener);
+        for number in 0..rounds(100) {
+            let mut stream = TcpStream::connect(at).unwrap();
+            if number % 2 == 0 {
+                // What is no TLS, no HTTP and no DNS either.
+                let _ = stream.write_all(b"\x16\x03\xff\xff");
+            }
+            set_socket_linger(&stream, Some(Duration::ZERO)).unwrap();
+        }
+    }
+    let answer = world.run(&["status"]);
+    assert_eq!(answer.code, 0, "{answer:?}");
+    let log = world.service().output();
+    assert!(log.lines().count() <= before + 20, "{log}");
 }

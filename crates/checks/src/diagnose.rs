@@ -458,6 +458,7 @@ mod tests {
     #[case(healthy().pair(|pair| pair.not_after = NOW + time::Duration::days(3)), Kind::PairEndsSoon, Hint)]
     #[case(healthy().untrusted(CertificateFault::Early).machine(|machine| machine.clock_off = Some("it says 1970".into())), Kind::ClockOff, Error)]
     #[case(healthy().machine(|machine| machine.clock_off = Some("it says 1970".into())), Kind::ClockOff, Error)]
+    #[case(healthy().machine(|machine| machine.clock_set = Some("2 min ago it was set back by 3 h".into())), Kind::ClockSet, Hint)]
     #[case(healthy().store(StoreTrust::Distrusted, false), Kind::RootDistrusted, Hint)]
     #[case(healthy().store(StoreTrust::Distrusted, true), Kind::RootDistrusted, Warning)]
     #[case(healthy().store(StoreTrust::Older, true), Kind::OlderRootTrusted, Warning)]

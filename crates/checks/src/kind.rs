@@ -142,6 +142,9 @@ kinds! {
     /// The clock is wrong.
     ClockOff = "clock-off", Error at Handshake:
         "This machine's clock is wrong: it is earlier than an event that has already happened. Certificates are checked against the clock, so verification fails everywhere.";
+    /// The clock was set a short time ago.
+    ClockSet = "clock-set", Hint at Handshake:
+        "This machine's clock was set within the last ten minutes, by more than a minute. What depends on the time was renewed at once; a program that took up a certificate before may reject it until it connects again.";
     /// The root's constraints exclude the name.
     BeyondTheRoot = "beyond-the-root", Error at Handshake:
         "The name constraints of the root do not include the name, so there is no certificate for it yet.";

@@ -31,6 +31,8 @@ pub struct Machine {
     pub stores: Vec<StoreSeen>,
     /// How the clock is known to be off, in a sentence.
     pub clock_off: Option<String>,
+    /// That the clock was set lately, in a sentence.
+    pub clock_set: Option<String>,
 }
 
 impl Machine {

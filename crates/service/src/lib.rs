@@ -9,6 +9,7 @@ mod api;
 mod background_checks;
 mod capacity;
 mod checker;
+mod clock;
 mod config;
 mod configuration;
 mod console;

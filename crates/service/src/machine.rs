@@ -118,6 +118,7 @@ impl MachineObserver {
             ours: self.listening.dns.clone(),
             browsers: browsers_with_own_dns(&home),
             clock_off: self.clock_off(),
+            clock_set: self.pki.clock.was_set(),
             ..Machine::default()
         };
         if let Err(cause) = observe_names(&mut machine, self.data_dir.root(), &snapshot) {

@@ -3,7 +3,7 @@ use crate::finding::Finding;
 use crate::fix::{Action, Fix, Part, shell};
 use crate::hop::Severity;
 use crate::kind::FindingKind;
-use crate::machine::{StoreSeen, StoreTrust};
+use crate::machine::{Machine, StoreSeen, StoreTrust};
 use crate::observation::{CertificateFault, Facts, Handshake, Observations, PairFacts};
 
 /// Days before its end from which an imported certificate is spoken of.
@@ -30,7 +30,13 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
                     None => "it shows one of our own certificates".to_owned(),
                 },
             ];
-            let clock = facts.machine.clock_off.as_deref().map(clock_off);
+            let Machine {
+                clock_off: off,
+                clock_set: set,
+                ..
+            } = &*facts.machine;
+            let clock = off.as_deref().map(clock_off);
+            let clock = clock.or_else(|| set.as_deref().map(clock_set));
             judged.with(clock).with(
                 facts
                     .pair
@@ -75,6 +81,15 @@ fn clock_off(how: &str) -> Finding {
             "set the clock, preferably with NTP, and check again",
             "sudo timedatectl set-ntp true",
         ),
+    )
+}
+
+fn clock_set(how: &str) -> Finding {
+    Finding::of(
+        FindingKind::ClockSet,
+        "this machine's clock was set",
+        vec![how.to_owned()],
+        Fix::text("restart a program that rejects certificates it has seen before"),
     )
 }
 

@@ -24,6 +24,7 @@ pub(crate) use authority_store::{AuthorityStore, AuthorityStoreError, BUNDLE};
 pub(crate) use imports::{ImportError, Imported, Imports, LARGEST_FILE};
 
 use crate::checker::RouteChecker;
+use crate::clock::Clock;
 use crate::listening::OWN_NAME;
 use crate::ticker::Ticker;
 use authority_store::RootChange;
@@ -43,6 +44,7 @@ pub(crate) struct Pki {
     pub(crate) imports: Imports,
     /// What the TLS listener serves.
     pub(crate) served: Arc<Certificates>,
+    pub(crate) clock: Clock,
     data_dir: DataDir,
     snapshot: Arc<ArcSwap<Snapshot>>,
     checker: Arc<RouteChecker>,
@@ -78,6 +80,7 @@ impl Pki {
             authority,
             imports,
             served,
+            clock: Clock::default(),
             data_dir: data_dir.clone(),
             snapshot,
             checker,
@@ -240,6 +243,11 @@ pub(crate) async fn renew(pki: Arc<Pki>, shutdown: CancellationToken) {
         };
         if !goes_on {
             return;
+        }
+        if pki.clock.look().is_some() {
+            // At once: what was to be tried again later may succeed now, and every proof is of before.
+            (refresh_at, retry_at) = (Instant::now(), Instant::now());
+            pki.checker.configuration_changed();
         }
         if Instant::now() >= refresh_at {
             refresh_at = Instant::now() + REFRESH_BUNDLE;

@@ -1,5 +1,6 @@
 mod again;
 mod flags;
+mod log;
 mod unprivileged;
 
 use std::path::{Path, PathBuf};
@@ -13,7 +14,6 @@ use clap::Args;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use tracing::warn;
-use tracing_subscriber::EnvFilter;
 
 use crate::account::Account;
 use crate::error::{Answer, CliError};
@@ -128,16 +128,7 @@ impl Serve {
             output.say("the flags and the settings file are fine");
             return Ok(Answer::Yes);
         }
-        let filter = EnvFilter::try_from_env("BENTLANE_LOG")
-            .unwrap_or_else(|_| EnvFilter::new("info,sqlx=warn,sea_orm_migration=warn"));
-        tracing_subscriber::fmt()
-            .with_env_filter(filter)
-            .with_writer(std::io::stderr)
-            .with_ansi(output.words_in_colour())
-            .with_target(false)
-            // The terminal may be closed, and saying so there would panic.
-            .log_internal_errors(false)
-            .init();
+        log::start(output.words_in_colour());
         // Started over through /proc/self/exe, it would be called "exe".
         if let Err(error) = rustix::thread::set_name(c"bentlane") {
             warn!("cannot name the process: {error}");
