@@ -2,9 +2,11 @@
 
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream, UdpSocket};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
 use std::time::Duration;
 
-use bentlane_tests::{World, run};
+use bentlane_tests::{World, figure, pause, rounds, run};
 
 fn dig(at: SocketAddr, args: &[&str]) -> String {
     let (server, port) = (format!("@{}", at.ip()), at.port().to_string());
@@ -175,4 +177,51 @@ fn simultaneous_queries_each_get_their_answer() {
         }
         assert_eq!(ids, (0..40).collect::<Vec<u8>>());
     }
+}
+
+#[test]
+fn questions_are_answered_beside_garbage() {
+    const PER_BURST: usize = 320;
+    let world = World::with_routes(&[("a.moor.test", "4310")]);
+    let at = world.address("dns");
+    let end = AtomicBool::new(false);
+    let (asked, mut unanswered) = (rounds(40), 0);
+    let sent = thread::scope(|scope| {
+        let flood = scope.spawn(|| {
+            let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+            // xorshift: any octets will do.
+            let (mut state, mut sent) = (0x9e37_79b9_7f4a_7c15_u64, 0);
+            while !end.load(Ordering::Relaxed) {
+                for _ in 0..PER_BURST {
+                    let mut garbage = [0; 40];
+                    for part in garbage.chunks_mut(8) {
+                        state ^= state << 13;
+                        state ^= state >> 7;
+                        state ^= state << 17;
+                        part.copy_from_slice(&state.to_le_bytes());
+                    }
+                    sent += usize::from(socket.send_to(&garbage, at).is_ok());
+                }
+                pause(Duration::from_millis(10));
+            }
+            sent
+        });
+        let client = UdpSocket::bind("127.0.0.1:0").unwrap();
+        client.connect(at).unwrap();
+        client
+            .set_read_timeout(Some(Duration::from_secs(2)))
+            .unwrap();
+        for _ in 0..asked {
+            let question = b"\0\x07\x01\0\0\x01\0\0\0\0\0\0\x01a\x04moor\x04test\0\0\x01\0\x01";
+            client.send(question).unwrap();
+            unanswered += usize::from(client.recv(&mut [0; 512]).is_err());
+            pause(Duration::from_millis(25));
+        }
+        end.store(true, Ordering::Relaxed);
+        flood.join().unwrap()
+    });
+    figure("garbage datagrams", sent);
+    figure("questions", asked);
+    figure("unanswered", unanswered);
+    assert_eq!(unanswered, 0, "of {asked}, beside {sent} datagrams");
 }

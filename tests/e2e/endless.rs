@@ -2,31 +2,74 @@
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::sync::Arc;
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use bentlane_tests::{App, Background, World, rounds};
+use bentlane_tests::{App, Background, World, figure, rounds};
+use bytes::Bytes;
+use http_body_util::Empty;
+use hyper::Request;
+use hyper::client::conn::http1;
+use hyper_util::rt::TokioIo;
 use rstest::rstest;
 use rustix::net::sockopt::set_socket_linger;
 use tokio::io::AsyncWriteExt;
+use tokio::time::timeout;
 
+/// How long one answer may take.
+const PATIENCE: Duration = Duration::from_secs(10);
 /// More than there are threads that serve.
 const PEERS: usize = 4;
 
 fn a_healthy_route_answers(world: &World) {
-    for _ in 0..20 {
-        let url = "https://healthy.moor.test/";
-        let answer = world.curl(&[
-            "--max-time",
-            "10",
-            "-o",
-            "/dev/null",
-            "-w",
-            "%{http_code}",
-            url,
-        ]);
-        assert_eq!(answer.ok(), "200");
+    let times = answers(world, rounds(20));
+    figure("p99 of a healthy route beside it, ms", millis(&times));
+}
+
+/// How long a healthy route takes when nothing else is asked, for comparison.
+fn a_healthy_route_answers_alone(world: &World) {
+    // Only the longer form compares.
+    let few = rounds(0);
+    if few > 0 {
+        figure(
+            "p99 of a healthy route alone, ms",
+            millis(&answers(world, few)),
+        );
     }
+}
+
+/// How long each of so many answers takes, over a connection of its own.
+fn answers(world: &World, count: usize) -> Vec<Duration> {
+    let ask = async || {
+        let start = Instant::now();
+        let stream = world.tls("healthy.moor.test", "http/1.1").await;
+        let (mut sender, connection) = http1::handshake(TokioIo::new(stream)).await.unwrap();
+        tokio::spawn(connection);
+        let request = Request::get("/").header("host", "healthy.moor.test");
+        let request = request.body(Empty::<Bytes>::new()).unwrap();
+        let response = timeout(PATIENCE, sender.send_request(request)).await;
+        assert_eq!(response.unwrap().unwrap().status(), 200);
+        start.elapsed()
+    };
+    let asking = async {
+        let mut times = Vec::new();
+        for _ in 0..count {
+            times.push(ask().await);
+        }
+        times
+    };
+    let runtime = tokio::runtime::Builder::new_current_thread();
+    let runtime = { runtime }.enable_all().build().unwrap();
+    runtime.block_on(asking)
+}
+
+/// The 99th percentile, in milliseconds.
+fn millis(times: &[Duration]) -> String {
+    let mut times = times.to_vec();
+    times.sort();
+    let place = (times.len() * 99).div_ceil(100).max(1) - 1;
+    format!("{:.1}", times[place].as_secs_f64() * 1000.0)
 }
 
 #[rstest]
@@ -61,6 +104,7 @@ fn an_endless_target_does_not_starve_other_routes(
         ("endless.moor.test", &*endless.port()),
     ];
     let world = World::with_routes(&routes);
+    a_healthy_route_answers_alone(&world);
     let url = "https://endless.moor.test/";
     if let Some(status) = status {
         // It ends by itself.
@@ -112,7 +156,10 @@ async fn an_endless_client_does_not_starve_others(#[case] first: &str, #[case] a
             }
         });
     }
-    tokio::task::block_in_place(|| a_healthy_route_answers(&world));
+    let world = Arc::new(world);
+    let asked = Arc::clone(&world);
+    let asking = tokio::task::spawn_blocking(move || a_healthy_route_answers(&asked));
+    asking.await.unwrap();
 }
 
 #[test]

@@ -22,6 +22,7 @@ mod findings;
 mod folders;
 mod forwarding;
 mod healthy;
+mod kills;
 mod lifecycle;
 mod lookups;
 mod manners;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
-use bentlane_tests::{App, Start, World, rounds, wait_until};
+use bentlane_tests::{App, Start, World, figure, rounds, wait_until};
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
 use http_body_util::{BodyExt, Empty, Full};
@@ -283,6 +283,9 @@ async fn changes_disturb_no_request() {
         asked.load(Ordering::Relaxed) > rounds / 2,
         "{asked:?} requests beside the changes"
     );
+    figure("changes", rounds);
+    figure("requests beside them", asked.load(Ordering::Relaxed));
+    figure("failed", 0);
     socket.send(Message::text("still here")).await.unwrap();
     assert_eq!(
         socket.next().await.unwrap().unwrap(),

@@ -6,7 +6,9 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
-use bentlane_tests::{App, Background, Start, World, reply, reserve_port, rounds, run, wait_until};
+use bentlane_tests::{
+    App, Background, Start, World, figure, reply, reserve_port, rounds, run, wait_until,
+};
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
 use http_body_util::{BodyExt, Empty};
@@ -180,6 +182,13 @@ async fn a_restart_refuses_nobody() {
             "{asked:?}"
         );
     }
+    figure("restarts", rounds);
+    figure(
+        "pages over new connections",
+        pages.answered.load(Ordering::Relaxed),
+    );
+    figure("DNS questions", names.answered.load(Ordering::Relaxed));
+    figure("refused or unanswered", 0);
     let after = world.json(&["status"]);
     assert_ne!(after["started_at"], before["started_at"]);
     for same in ["pid", "listeners", "revision", "routes"] {

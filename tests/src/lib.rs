@@ -29,8 +29,8 @@ pub use namespace::Namespace;
 pub use ports::reserve_port;
 pub use postgres::Postgres;
 pub use process::{
-    Background, Run, binary, json, make_certificate, repository, rounds, run, run_command, signal,
-    wait_until,
+    Background, Run, binary, figure, json, make_certificate, pause, repository, rounds, run,
+    run_command, signal, wait_until,
 };
 pub use upstream::Upstream;
 pub use world::{Start, World};

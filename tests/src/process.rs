@@ -1,6 +1,7 @@
 use std::ffi::OsStr;
-use std::fs::File;
-use std::io::Read;
+use std::fmt::Display;
+use std::fs::{File, OpenOptions};
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -27,11 +28,12 @@ pub fn wait_until<T>(what: &str, mut condition: impl FnMut() -> Option<T>) -> T 
     }
 }
 
+/// Does nothing for a time.
 #[allow(
     clippy::disallowed_methods,
     reason = "tests drive processes from plain threads"
 )]
-fn pause(time: Duration) {
+pub fn pause(time: Duration) {
     std::thread::sleep(time);
 }
 
@@ -40,6 +42,23 @@ fn pause(time: Duration) {
 pub fn rounds(few: usize) -> usize {
     let more = std::env::var("BENTLANE_ROUNDS");
     more.map_or(few, |more| more.parse().unwrap())
+}
+
+/// A figure of what a test has found, which `scripts/torture` reports.
+///
+/// # Panics
+/// When it cannot be written.
+pub fn figure(name: &str, value: impl Display) {
+    let Some(file) = std::env::var_os("BENTLANE_FIGURES") else {
+        return;
+    };
+    let mut file = OpenOptions::new()
+        .append(true)
+        .create(true)
+        .open(file)
+        .unwrap();
+    file.write_all(format!("{name}\t{value}\n").as_bytes())
+        .unwrap();
 }
 
 /// The repository that the tests belong to.

@@ -4,6 +4,7 @@
 //! reads the current [`Snapshot`](bentlane_model::Snapshot) and nothing else: no lock, no database.
 //! Start from [`Sockets::bind`].
 
+mod filter;
 mod forwarder;
 mod log;
 mod serve;

@@ -2,6 +2,9 @@ use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
 
 use rustix::net::sockopt::set_socket_recv_buffer_size;
+use tracing::debug;
+
+use crate::filter::drop_garbage;
 
 /// How often to look for a port that is free for both transports when any port will do.
 const PORT_TRIES: usize = 16;
@@ -42,6 +45,9 @@ impl Sockets {
                 if let Ok((udp, _)) = &pair {
                     // The system takes as much of it as it allows; without, it is as it was.
                     let _ = set_socket_recv_buffer_size(udp, RECEIVE_BUFFER);
+                    if let Err(cause) = drop_garbage(udp) {
+                        debug!(%cause, "garbage waits with the queries");
+                    }
                 }
                 pair.and_then(|(udp, tcp)| tcp.set_nonblocking(true).map(|()| (udp, tcp)))
                     .map_err(|source| BindError {
