@@ -81,7 +81,7 @@ impl Upgrade {
         }
     }
 
-    fn is_web_socket(&self) -> bool {
+    pub(crate) fn is_web_socket(&self) -> bool {
         match self {
             Self::Field(protocol) => protocol.as_bytes().eq_ignore_ascii_case(b"websocket"),
             Self::Connect { .. } => true,
@@ -135,8 +135,8 @@ pub(crate) struct Joined {
     pub(crate) client_side: OnUpgrade,
     pub(crate) exchange: Box<ExchangeBuilder>,
     pub(crate) stopping: Stopping,
-    /// A stop waits for it.
-    pub(crate) _counted: TaskTrackerToken,
+    /// A stop waits for a WebSocket, which it can close.
+    pub(crate) _counted: Option<TaskTrackerToken>,
 }
 
 impl Joined {

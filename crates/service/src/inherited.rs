@@ -13,7 +13,7 @@ use tracing::warn;
 pub const HANDOVER_VARIABLE: &str = "BENTLANE_HANDOVER";
 
 /// Sockets that were opened before us and passed on (sd_listen_fds(3)): that is how an ordinary
-/// user gets to listen on ports below 1024, and how a service that starts again refuses nobody.
+/// user gets to listen on ports below 1024, and how a service that starts again refuses no connection.
 #[derive(Debug, Default)]
 pub struct Inherited {
     udp: Vec<UdpSocket>,

@@ -1,5 +1,5 @@
 //! Starting again in place: the process executes its program once more with the sockets that it has,
-//! so that nobody is refused, and the database server goes on.
+//! so that no connection is refused, and the database server goes on.
 
 use std::ffi::OsString;
 use std::io;
@@ -30,7 +30,7 @@ pub struct Relaunch {
 pub struct Handover {
     /// Every socket that it listens on.
     pub sockets: Vec<OwnedFd>,
-    /// The process that guards the private database server, and its hold on that.
+    /// The guard of the private database server, and the socket whose end stops that.
     pub database: Option<(Pid, OwnedFd)>,
 }
 

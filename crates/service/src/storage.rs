@@ -40,7 +40,7 @@ pub(crate) enum Restore {
     Backup(Arc<Contents>),
 }
 
-/// What somebody waits for.
+/// A restore that a call waits for.
 #[derive(Debug)]
 pub(crate) struct PendingRestore {
     pub(crate) what: Restore,

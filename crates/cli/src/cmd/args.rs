@@ -105,7 +105,7 @@ pub(crate) enum Command {
     Traffic(traffic::Traffic),
     /// Show what changed, when and by whom
     Journal(journal::Journal),
-    /// Start the service again in place, refusing nobody
+    /// Start the service again in place, without refusing a connection
     Restart(restart::Restart),
     /// Copy zones, routes, the journal and, under a passphrase, the keys to a file
     Backup(backup::Backup),

@@ -40,9 +40,9 @@ impl Restart {
         };
         output.data(&status, |status| {
             format!(
-                "version {} has taken over after {:.1} s (pid {}, revision {})",
-                status.version,
+                "restarted in {:.1} s: version {}, process {}, revision {}",
                 start.elapsed().as_secs_f64(),
+                status.version,
                 status.pid,
                 status.revision
             )

@@ -389,7 +389,9 @@ impl Client {
                     client_side,
                     exchange,
                     stopping: self.shared.stopping.clone(),
-                    _counted: self.shared.connections.token(),
+                    _counted: upgrade
+                        .is_web_socket()
+                        .then(|| self.shared.connections.token()),
                 };
                 return Ok(joined.pass(response, upgrade));
             }

@@ -74,6 +74,19 @@ fn view(api: &Api) -> Result<AuthorityView, Problem> {
     })
 }
 
+/// Whether `passphrase` may be a new one.
+pub(super) fn check_length(
+    field: &'static str,
+    passphrase: Option<&Passphrase>,
+) -> Result<(), Problem> {
+    if passphrase.is_none_or(Passphrase::is_long_enough) {
+        return Ok(());
+    }
+    let shortest = Passphrase::SHORTEST;
+    let reason = format!("a passphrase has {shortest} characters at least");
+    Err(Problem::value(field, reason))
+}
+
 /// Changes the authority, one change at a time and away from the threads that serve.
 async fn change(
     api: Arc<Api>,
@@ -237,11 +250,7 @@ async fn protect(
     _: Trusted,
     Body(Protect { passphrase, next }): Body<Protect>,
 ) -> Result<Json<AuthorityView>, Problem> {
-    if next.as_ref().is_some_and(|next| !next.is_long_enough()) {
-        let shortest = Passphrase::SHORTEST;
-        let reason = format!("a passphrase has {shortest} characters at least");
-        return Err(Problem::value("next", reason));
-    }
+    check_length("next", next.as_ref())?;
     change(api, move |pki| {
         pki.authority.protect(passphrase.as_ref(), next.as_ref())
     })

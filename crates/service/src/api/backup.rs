@@ -15,6 +15,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::Api;
+use super::authority::check_length;
 use super::guard::{Caller, Trusted};
 use super::problem::{Body, Problem, run_blocking};
 use crate::configuration::ChangedBy;
@@ -48,11 +49,7 @@ async fn back_up(
     _: Trusted,
     Body(BackupInput { passphrase }): Body<BackupInput>,
 ) -> Result<Json<Backup>, Problem> {
-    if passphrase.as_ref().is_some_and(|it| !it.is_long_enough()) {
-        let shortest = Passphrase::SHORTEST;
-        let reason = format!("a passphrase has {shortest} characters at least");
-        return Err(Problem::value("passphrase", reason));
-    }
+    check_length("passphrase", passphrase.as_ref())?;
     let copying = api
         .storage
         .call_within(COPY_LIMIT, async |store| store.contents().await);

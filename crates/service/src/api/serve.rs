@@ -73,7 +73,7 @@ pub(crate) async fn serve_socket(
     supervisor: Supervisor,
 ) {
     let shutdown = supervisor.shutdown().clone();
-    let bound = shutdown.run_until_cancelled(bind_in_the_end(&bound, &path));
+    let bound = shutdown.run_until_cancelled(bound_socket(&bound, &path));
     let Some(listener) = bound.await else {
         return;
     };
@@ -106,7 +106,7 @@ pub(crate) async fn serve_socket(
 }
 
 /// The socket, which there may be once the disk can be written to.
-async fn bind_in_the_end<'a>(bound: &'a OnceLock<UnixListener>, path: &Path) -> &'a UnixListener {
+async fn bound_socket<'a>(bound: &'a OnceLock<UnixListener>, path: &Path) -> &'a UnixListener {
     loop {
         if let Some(listener) = bound.get() {
             return listener;

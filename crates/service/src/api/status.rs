@@ -112,7 +112,7 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
 /// Start the service again in place.
 ///
 /// It keeps its process, its listeners and its database server. Requests at work have 2 s to finish,
-/// and new ones wait. It is over once `started_at` of the status is another one.
+/// and new ones wait. It has started once the status has another `started_at`.
 #[utoipa::path(post, path = "/restart", responses(
     (status = 200, body = Restarting),
     (status = 409, body = Problem, description = "the program or its settings file would not start"),

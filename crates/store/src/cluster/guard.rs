@@ -34,43 +34,43 @@ exit "$status"
 pub struct Guard {
     process: Pid,
     /// Closed to stop the server.
-    hold: Option<OwnedFd>,
+    socket: Option<OwnedFd>,
     has_ended: bool,
 }
 
 impl Guard {
     /// Starts the guard by this command.
     pub(super) fn start(command: &mut Command) -> io::Result<Self> {
-        let (hold, theirs) = UnixStream::pair()?;
+        let (socket, theirs) = UnixStream::pair()?;
         let process = command.stdin(Stdio::from(OwnedFd::from(theirs))).spawn()?;
         let process = i32::try_from(process.id()).ok().and_then(Pid::from_raw);
         Ok(Self::taken_over(
             process.ok_or(io::ErrorKind::InvalidData)?,
-            hold.into(),
+            socket.into(),
         ))
     }
 
     /// The guard that this process started before it executed itself again: its number, and what
     /// [`Guard::hand_over`] gave.
     #[must_use]
-    pub fn taken_over(process: Pid, hold: OwnedFd) -> Self {
+    pub fn taken_over(process: Pid, socket: OwnedFd) -> Self {
         Self {
             process,
-            hold: Some(hold),
+            socket: Some(socket),
             has_ended: false,
         }
     }
 
-    /// What the process needs to take it over once it has executed itself again: its number, and its
-    /// standard input's other end. `None` when it is about to stop.
+    /// What the process needs to take it over once it has executed itself again: its number, and the
+    /// socket to its standard input. `None` when it is about to stop.
     #[must_use]
     pub fn hand_over(mut self) -> Option<(Pid, OwnedFd)> {
-        Some((self.process, self.hold.take()?))
+        Some((self.process, self.socket.take()?))
     }
 
     /// Has the server stop; clients are disconnected and nothing is lost.
     pub(super) fn stop(&mut self) {
-        self.hold = None;
+        self.socket = None;
     }
 
     /// Kills the guard and the server, which is in its process group, also when its folder is gone.

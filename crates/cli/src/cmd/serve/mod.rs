@@ -1,4 +1,4 @@
-mod again;
+mod execute;
 mod flags;
 mod log;
 mod unprivileged;
@@ -165,7 +165,7 @@ impl Serve {
         };
         // The sockets are about to get other numbers, under which no thread may use anything any more.
         runtime.shutdown_timeout(LAST_THREADS);
-        Err(again::relaunch(&relaunch, handover))
+        Err(execute::relaunch(&relaunch, handover))
     }
 
     /// Flags take precedence over the file, and the file over the defaults.

@@ -13,7 +13,7 @@ use rustix::thread::{
     configure_capability_in_ambient_set, set_capabilities, set_keep_capabilities,
 };
 
-use super::again;
+use super::execute;
 use crate::account::Account;
 use crate::error::CliError;
 
@@ -98,14 +98,14 @@ pub(super) fn become_user(account: &Account, sockets: Vec<OwnedFd>) -> CliError 
     if kept {
         keep_right_to_bind();
     }
-    let mut command = again::command(Path::new(again::RUNNING), std::env::args_os().skip(1));
+    let mut command = execute::command(Path::new(execute::RUNNING), std::env::args_os().skip(1));
     command
         .env("HOME", &account.home)
         .envs([("USER", &account.name), ("LOGNAME", &account.name)]);
     for name in OF_ROOT {
         command.env_remove(name);
     }
-    again::execute(command, sockets)
+    execute::execute(command, sockets)
 }
 
 /// Keeps the right to bind ports below 1024 through the execution that follows (capabilities(7)).

@@ -1,4 +1,4 @@
-//! Executing this program again, with sockets that stay open.
+//! Executing this program in the same process (execve(2)), with sockets that stay open.
 
 use std::ffi::OsStr;
 use std::io;
@@ -63,13 +63,13 @@ pub(super) fn relaunch(relaunch: &Relaunch, handover: Handover) -> CliError {
         database,
     } = handover;
     let mut taken_over = std::process::id().to_string();
-    if let Some((guard, hold)) = database {
+    if let Some((guard, socket)) = database {
         taken_over = format!("{taken_over} {}", guard.as_raw_pid());
-        sockets.push(hold);
+        sockets.push(socket);
     }
-    let mut again = command(program, relaunch.args().iter());
-    again.env(HANDOVER_VARIABLE, taken_over);
-    execute(again, sockets)
+    let mut next = command(program, relaunch.args().iter());
+    next.env(HANDOVER_VARIABLE, taken_over);
+    execute(next, sockets)
 }
 
 /// Whether `program` is the file that runs now, or one that root alone can replace. Another one gets
