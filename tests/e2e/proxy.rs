@@ -465,3 +465,57 @@ fn a_body_that_is_not_read_does_not_lose_the_response(#[case] version: &str) {
         }
     }
 }
+
+#[rstest]
+#[case(b"HTTP/1.1 204 No Content\r\ncontent-length: 5\r\n\r\n", "204")]
+#[case(
+    b"HTTP/1.1 304 Not Modified\r\ncontent-length: 5\r\netag: \"a\"\r\n\r\n",
+    "304"
+)]
+fn a_length_of_content_that_is_not_there_is_not_passed(
+    #[case] answer: &'static [u8],
+    #[case] status: &str,
+) {
+    let app = App::raw(answer);
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    for version in ["--http1.1", "--http2"] {
+        let url = "https://a.moor.test/";
+        let answer = world.curl(&[version, "-D", "-", "-w", "ends with %{http_code}", url]);
+        let said = answer.ok();
+        assert!(
+            said.ends_with(&format!("ends with {status}")),
+            "{version}: {said}"
+        );
+        assert!(!said.contains("content-length"), "{version}: {said}");
+    }
+}
+
+#[tokio::test]
+async fn a_client_that_offers_http_1_0_alone_is_served() {
+    let app = App::new();
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let mut stream = world.tls("a.moor.test", "http/1.0").await;
+    let request = b"GET / HTTP/1.0\r\nhost: a.moor.test\r\n\r\n";
+    tokio::io::AsyncWriteExt::write_all(&mut stream, request)
+        .await
+        .unwrap();
+    let mut said = String::new();
+    let _ = tokio::io::AsyncReadExt::read_to_string(&mut stream, &mut said).await;
+    assert!(said.starts_with("HTTP/1.0 200"), "{said}");
+}
+
+#[test]
+fn a_check_takes_the_fields_that_the_proxy_passes() {
+    let app = App::answering(0, |_| {
+        let value = "x".repeat(1000);
+        let names: Vec<String> = (0..60).map(|number| format!("x-field-{number}")).collect();
+        let fields: Vec<(&str, &str)> = names.iter().map(|name| (&**name, &*value)).collect();
+        reply(200, &fields, "many fields")
+    });
+    let world = World::with_routes(&[("a.moor.test", &app.port())]);
+    let page = world.curl(&["--http2", "https://a.moor.test/"]);
+    assert_eq!(page.ok(), "many fields");
+    let checked = world.run(&["check", "--routes-only", "--format", "json"]);
+    assert_eq!(checked.code, 0, "{checked:?}");
+    assert!(!checked.stdout.contains("answer-missing"), "{checked:?}");
+}

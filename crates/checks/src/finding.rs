@@ -445,6 +445,25 @@ impl Finding {
         )
     }
 
+    /// The folder has no page for its own path. What is in it may be all that it is for.
+    #[must_use]
+    pub fn index_missing(address: &str, target: &Target) -> Self {
+        let fix = Fix::edit(
+            "nothing, if its files are asked for by their names; otherwise add an index.html, or another page",
+            address,
+            "--fallback FILE",
+        );
+        Self {
+            severity: Severity::Hint,
+            ..Self::of(
+                FindingKind::FileMissing,
+                format!("{} has no index.html", target.describe()),
+                Vec::new(),
+                fix,
+            )
+        }
+    }
+
     /// The folder, or a file in it, cannot be read.
     #[must_use]
     pub fn folder_unreadable(address: &str, target: &Target, reason: &str) -> Self {

@@ -263,7 +263,7 @@ kinds! {
         "The app accepted the request and did not respond in time: it compiles, waits for a database, or hangs.";
     /// The folder has no such file.
     FileMissing = "file-missing", Error at Answer:
-        "The folder of the route has no file for the path. Single-page apps need a fallback file for such paths.";
+        "The folder of the route has no file for the path. Single-page apps need a fallback file for such paths. It is a hint where the folder has no index.html: its files may be asked for by their names alone.";
     /// The folder, or a file in it, cannot be read.
     FolderUnreadable = "folder-unreadable", Error at Answer:
         "The folder of the route does not exist, or the service has no permission to read it.";

@@ -67,6 +67,10 @@ impl<'a> PlainRequest<'a> {
     }
 }
 
+/// Bytes of a response's fields, with 32 for each (RFC 9113 §6.5.2): more than the proxy passes, so that
+/// what a check finds is what a client gets.
+const LARGEST_HEAD: u32 = 1024 * 1024;
+
 /// A response whose content is still to come.
 pub(crate) struct Reply {
     pub(crate) response: Response<Incoming>,
@@ -84,7 +88,9 @@ pub(crate) async fn ask(connection: Connection, ask: &PlainRequest<'_>) -> Resul
     let mut request = ask.request()?;
     let io = TokioIo::new(connection.stream);
     if connection.h2 {
-        let (mut sender, connection) = http2::handshake(TokioExecutor::new(), io)
+        let (mut sender, connection) = http2::Builder::new(TokioExecutor::new())
+            .max_header_list_size(LARGEST_HEAD)
+            .handshake(io)
             .await
             .map_err(text)?;
         let driving = tokio::spawn(connection).abort_handle();

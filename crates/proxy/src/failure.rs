@@ -173,7 +173,13 @@ pub(crate) fn file_failure(
     error: &FileError,
 ) -> Box<ErrorPage> {
     let (address, target) = (route.address.to_string(), &route.to);
+    let own = route.address.prefix.as_str();
+    let is_index = path.trim_end_matches('/') == own.trim_end_matches('/');
     let (status, finding) = match error {
+        FileError::Missing if is_index && route.settings.fallback.is_none() => (
+            StatusCode::NOT_FOUND,
+            Finding::index_missing(&address, target),
+        ),
         FileError::Missing => (
             StatusCode::NOT_FOUND,
             Finding::file_missing(&address, target, path, None),

@@ -62,7 +62,10 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, reported: &Finding) -> O
         return None;
     };
     let address = facts.address();
-    let names = leaf.names.join(", ");
+    let names = match leaf.names.as_slice() {
+        [] => "no name (it has no subjectAltName)".to_owned(),
+        names => names.join(", "),
+    };
     let fix = match leaf.names.iter().find(|name| !name.contains('*')) {
         Some(name) if kind == FindingKind::TargetOtherName => Fix::set(
             format!(

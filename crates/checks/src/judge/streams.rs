@@ -5,13 +5,40 @@ use std::time::Duration;
 use super::in_words;
 use crate::finding::Finding;
 use crate::fix::Fix;
+use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::observation::{EventsSeen, Facts, UpgradeSeen};
 
 /// How long an event stream may say nothing before its first lump counts as late.
 pub(super) const FIRST_EVENT: Duration = Duration::from_millis(900);
 
+/// A path that a script of the app merely names may be behind a condition or a sign-in: only one that the
+/// route declares can fail a check.
+fn weighed(finding: Finding, declared: Option<&String>, path: &str) -> Finding {
+    let plain = |path: &str| {
+        let path = path.split(['?', '#']).next().unwrap_or_default();
+        path.trim_start_matches('/').to_owned()
+    };
+    if declared.is_some_and(|declared| plain(declared) == plain(path)) {
+        return finding;
+    }
+    Finding {
+        severity: Severity::Hint,
+        ..finding
+    }
+}
+
 pub(super) fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
+    let declared = facts.route.settings.expect.websocket.as_ref();
+    refused(facts, seen).map(|finding| weighed(finding, declared, &seen.path))
+}
+
+pub(super) fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
+    let declared = facts.route.settings.expect.events.as_ref();
+    buffered(facts, seen).map(|finding| weighed(finding, declared, &seen.path))
+}
+
+fn refused(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
     let status = seen.status.filter(|status| *status != 101);
     if seen.status == Some(101) {
         return None;
@@ -36,7 +63,7 @@ pub(super) fn upgrade(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
     Some(finding)
 }
 
-pub(super) fn events(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
+fn buffered(facts: &Facts, seen: &EventsSeen) -> Option<Finding> {
     let address = facts.address();
     let (status, media_type) = seen.head.as_ref().map_or((0, ""), |it| (it.0, &*it.1));
     if status != 200 || !media_type.starts_with("text/event-stream") {

@@ -9,7 +9,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
 use bentlane_model::{Mapping, Scheme, without_prefix};
-use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_TYPE, HOST};
+use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, HOST};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
 use hyper::body::{Body, Incoming};
 
@@ -548,6 +548,14 @@ impl Client {
         if flags.alternative {
             // It names a port of the app's, or another machine, under the route's name (RFC 7838 §2.1).
             parts.headers.remove(ALT_SVC);
+        }
+        if matches!(
+            parts.status,
+            StatusCode::NO_CONTENT | StatusCode::NOT_MODIFIED
+        ) {
+            // There is no content, and clients end a connection of HTTP/2 whose field says otherwise (RFC 9110
+            // §8.6, RFC 9113 §8.1.1).
+            parts.headers.remove(CONTENT_LENGTH);
         }
         append_via(&mut parts.headers);
         parts.version = Version::default();

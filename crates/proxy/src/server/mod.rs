@@ -147,7 +147,7 @@ impl Proxy {
         let tls_config = |protocols: &[&[u8]]| self.tls_config(protocols, Arc::clone(&ticketer));
         let serving = Serving {
             shared: Arc::clone(&self.shared),
-            acceptor: TlsAcceptor::from(Arc::new(tls_config(&[b"h2", b"http/1.1"])?)),
+            acceptor: TlsAcceptor::from(Arc::new(tls_config(&[b"h2", b"http/1.1", b"http/1.0"])?)),
             raw_acceptor: TlsAcceptor::from(Arc::new(tls_config(&[])?)),
             permits: Permits::new(self.shared.limits.connections),
             workers: Workers::start(supervisor)?,
