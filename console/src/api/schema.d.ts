@@ -435,7 +435,7 @@ export interface paths {
         /**
          * Start the service again in place.
          * @description It keeps its process, its listeners and its database server. Requests at work have 2 s to finish,
-         *     and new ones wait. It is over once `started_at` of the status is another one.
+         *     and new ones wait. It has started once the status has another `started_at`.
          */
         post: operations["restart"];
         delete?: never;

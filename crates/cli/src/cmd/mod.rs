@@ -95,7 +95,7 @@ fn run_service(serve: serve::Serve, global: &Global, output: &Output) -> Result<
         let folder = account.home.join(".config");
         let settings = || read_settings(global, Some(folder));
         let data_dir = global.data_dir.as_deref();
-        return Err(serve.run_as(&account, settings, data_dir, output));
+        return serve.run_as(&account, settings, data_dir, output);
     }
     let settings = read_settings(global, base_folder("XDG_CONFIG_HOME", ".config"))?;
     let data_dir = data_dir(global, &settings)?;

@@ -78,29 +78,27 @@ impl Serve {
         })
     }
 
-    /// Binds the ports as root and goes on as `account`; comes back only when that fails.
+    /// Binds the ports as root and goes on as `account`; comes back when that fails, or when there was only
+    /// something to check.
     pub(crate) fn run_as(
         self,
         account: &Account,
         settings: impl FnOnce() -> Result<ServiceSettings, CliError>,
         data_dir: Option<&Path>,
         output: &Output,
-    ) -> CliError {
-        let waits = self.wait;
-        let bound = || {
-            unprivileged::take_groups(account)?;
-            let settings = unprivileged::as_user(account, settings)?;
-            let named = data_dir.is_some() || settings.data_dir.is_some();
-            let config = self.config(PathBuf::new(), settings)?;
-            if waits {
-                wait_for_ports(&config.listen, output);
-            }
-            Ok((unprivileged::bind(account, &config.listen)?, named))
-        };
-        let (sockets, named) = match bound() {
-            Ok(bound) => bound,
-            Err(error) => return error,
-        };
+    ) -> Result<Answer, CliError> {
+        let (waits, only_checks) = (self.wait, self.check);
+        unprivileged::take_groups(account)?;
+        let settings = unprivileged::as_user(account, settings)?;
+        let named = data_dir.is_some() || settings.data_dir.is_some();
+        let config = self.config(PathBuf::new(), settings)?;
+        if only_checks {
+            return Ok(checked(output));
+        }
+        if waits {
+            wait_for_ports(&config.listen, output);
+        }
+        let sockets = unprivileged::bind(account, &config.listen)?;
         output.say(&format!(
             "running as {} (uid {})",
             account.name, account.uid
@@ -114,7 +112,7 @@ impl Serve {
                  sudo cp -a {FORMER_OF_ROOT} {own} && sudo chown -R {name}: {own}"
             ));
         }
-        unprivileged::become_user(account, sockets)
+        Err(unprivileged::become_user(account, sockets))
     }
 
     pub(crate) fn run(
@@ -125,8 +123,7 @@ impl Serve {
     ) -> Result<Answer, CliError> {
         if self.check {
             self.config(data_dir, settings)?;
-            output.say("the flags and the settings file are fine");
-            return Ok(Answer::Yes);
+            return Ok(checked(output));
         }
         log::start(output.words_in_colour());
         // Started over through /proc/self/exe, it would be called "exe".
@@ -172,6 +169,11 @@ impl Serve {
     fn config(self, data_dir: PathBuf, settings: ServiceSettings) -> Result<Config, ConfigError> {
         Config::new(data_dir, self.flags.0.or(settings))
     }
+}
+
+fn checked(output: &Output) -> Answer {
+    output.say("the flags and the settings file are fine");
+    Answer::Yes
 }
 
 /// Waits until no other program has a port of `listen`, and says which one has.
