@@ -1,3 +1,4 @@
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use bentlane_api_types::Problem;
@@ -37,6 +38,9 @@ pub(crate) enum CliError {
         "no service can be reached on {data_dir}: the disk is read-only, so there is no socket. See `findmnt --target {data_dir}`; a service that runs there serves what it did last"
     )]
     ReadOnly { data_dir: String },
+    /// A file that would be written over.
+    #[error("{} is there already and is left alone: name another file, or remove it first", .0.display())]
+    FileThere(PathBuf),
     /// The service was to start again, and did not.
     #[error(
         "the service has not started again (pid {pid}): see its log, or start it with `bentlane serve`"
@@ -149,6 +153,7 @@ impl CliError {
             | Self::Service(_)
             | Self::System(_)
             | Self::File(_)
+            | Self::FileThere(_)
             | Self::Foreign { .. }
             | Self::Authority { .. }
             | Self::Io { .. } => 1,

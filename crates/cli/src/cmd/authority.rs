@@ -326,13 +326,7 @@ pub(super) fn new_file(path: &Path, mode: u32, octets: &[u8]) -> Result<(), CliE
         written.inspect_err(|_| drop(fs::remove_file(path)))
     })
     .map_err(|source| match source.kind() {
-        ErrorKind::AlreadyExists => CliError::Value {
-            field: "file",
-            reason: format!(
-                "{} is there already and is left alone: name another file, or remove it first",
-                path.display()
-            ),
-        },
+        ErrorKind::AlreadyExists => CliError::FileThere(path.to_owned()),
         _ => CliError::Io {
             verb: format!("write {}", path.display()),
             source,
