@@ -7,7 +7,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use bentlane_tests::{
-    App, Background, Start, World, figure, reply, reserve_port, rounds, run, wait_until,
+    App, Background, Start, World, figure, pause, reply, reserve_port, rounds, run, signal,
+    wait_until,
 };
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
@@ -239,4 +240,32 @@ fn nothing_is_stopped_when_the_service_would_not_start_again() {
         &["serve", "--check", "--https", "nowhere"],
     );
     assert_eq!(checked.code, 2, "{checked:?}");
+}
+
+#[test]
+fn a_stop_refuses_new_connections_while_it_waits_for_others() {
+    let at_work = Arc::new(AtomicBool::new(false));
+    let asked = Arc::clone(&at_work);
+    let slow = App::answering(0, move |request| {
+        if request.uri().path() == "/held" {
+            asked.store(true, Ordering::SeqCst);
+            pause(Duration::from_secs(3));
+        }
+        reply(200, &[], "done")
+    });
+    let mut world = world().add_routes(&[("slow.moor.test", &slow.port())]);
+    let https = world.address("https");
+    let mut command = world.curl_command(&["https://slow.moor.test/held"]);
+    let mut client = Background::start(&mut command, world.path("curl.log"));
+    wait_until("the request to be at work", || {
+        at_work.load(Ordering::SeqCst).then_some(())
+    });
+    signal(world.service().pid(), Signal::TERM);
+    wait_until("new connections to be refused", || {
+        std::net::TcpStream::connect(https).is_err().then_some(())
+    });
+    assert_eq!(client.ended(), None, "it is still answered");
+    wait_until("the answer", || client.ended());
+    assert!(client.output().contains("done"), "{}", client.output());
+    wait_until("the end", || world.service_mut().ended());
 }

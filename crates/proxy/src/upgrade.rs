@@ -153,7 +153,7 @@ impl Joined {
     }
 
     async fn run(self, web_socket: bool) {
-        let Some((target, read)) = self.lease.change().await else {
+        let Some((mut target, read)) = self.lease.change().await else {
             return;
         };
         let client = match self.client_side.await {
@@ -176,7 +176,6 @@ impl Joined {
         };
         let received = |octets: &[u8]| to_target += octets.len() as u64;
         let mut client = InspectReader::new(InspectWriter::new(client, sent), received);
-        let mut target = target;
         let stops = {
             let mut told = pin!(self.stopping.told());
             let mut passing = pin!(async {

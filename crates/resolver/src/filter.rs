@@ -4,8 +4,8 @@ use std::io;
 use std::net::UdpSocket;
 
 /// Has the system drop what cannot be a query, so that a flood of it takes no room in the queue: what is
-/// shorter than a header, a response, and what has a response code (RFC 1035 §4.1.1). Nothing of that
-/// would get an answer. An empty datagram passes: it wakes the thread that reads.
+/// shorter than a header, a response, and what has a response code (RFC 1035 §4.1.1). No
+/// client asks like that. An empty datagram passes: it wakes the thread that reads.
 #[cfg(target_os = "linux")]
 pub(crate) fn drop_garbage(socket: &UdpSocket) -> io::Result<()> {
     use socket2::{SockFilter, SockRef};

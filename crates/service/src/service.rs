@@ -217,6 +217,10 @@ impl Service {
         } else {
             FINISH_LIMIT
         };
+        if !restarts {
+            // Nobody is to wait in them for a service that does not come back.
+            handles.clear();
+        }
         let finishing = async {
             let (own, ()) = tokio::join!(proxy.drain(), asking.finish());
             handles.extend(own.into_iter().map(OwnedFd::from));

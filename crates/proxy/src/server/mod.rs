@@ -208,7 +208,7 @@ pub struct Running {
 impl Running {
     /// Lets connections finish for as long as [`Limits::drain`] says, or [`Limits::restart`] when the
     /// service starts again at once. To be called once the service stops. Gives the listeners on the
-    /// names' own addresses, on which clients wait meanwhile.
+    /// names' own addresses, on which clients wait meanwhile; at a stop they are closed.
     pub async fn drain(self) -> Vec<StdListener> {
         let Self { serving, own } = self;
         let Shared {
@@ -219,7 +219,10 @@ impl Running {
         } = &*serving.shared;
         let restarts = serving.supervisor.is_restarting();
         stopping.begin(restarts);
-        let kept = own.close();
+        let mut kept = own.close();
+        if !restarts {
+            kept.clear();
+        }
         serving.accepting.close();
         serving.accepting.wait().await;
         connections.close();
