@@ -52,12 +52,16 @@ python_install() {
   fi
 }
 
+# console_changed_since FILE: whether the console, or the API's description, is newer than a file.
+console_changed_since() {
+  local inputs=("$root"/console/{src,public,index.html,package-lock.json,{vite,eslint}.config.*,tsconfig.json})
+  [ ! -e "$1" ] || [ -n "$(find "${inputs[@]}" "$root/docs/openapi.json" -newer "$1" -print -quit)" ]
+}
+
 # build_console: builds the console when a file of it is newer than the last build.
 build_console() {
   npm_install console
-  local built="$root/console/dist/index.html"
-  local inputs=("$root"/console/{src,public,index.html,package-lock.json,vite.config.ts})
-  if [ ! -e "$built" ] || [ -n "$(find "${inputs[@]}" -newer "$built" -print -quit)" ]; then
+  if console_changed_since "$root/console/dist/index.html"; then
     say "building the console"
     (cd "$root/console" && npm run --silent build >&2)
   fi
