@@ -1,8 +1,8 @@
 //! Peers that never stop sending, on every reader: another route keeps answering beside them.
 
 use std::io::{Read, Write};
+use std::iter;
 use std::net::{Shutdown, SocketAddr, TcpStream};
-use std::sync::Arc;
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -15,26 +15,67 @@ use hyper_util::rt::TokioIo;
 use rstest::rstest;
 use rustix::net::sockopt::set_socket_linger;
 use tokio::io::AsyncWriteExt;
-use tokio::time::timeout;
+use tokio::runtime::Handle;
+use tokio::task::{JoinSet, spawn_blocking};
+use tokio::time::{sleep, timeout};
 
 /// How long one answer may take.
 const PATIENCE: Duration = Duration::from_secs(10);
 /// More than there are threads that serve.
 const PEERS: usize = 4;
 
-fn a_healthy_route_answers(world: &World) {
-    let times = answers(world, rounds(20));
-    figure("p99 of a healthy route beside it, ms", millis(&times));
+/// How fast peers send.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Pace {
+    /// As fast as they can, so that nothing but the service ends its loops.
+    Full,
+    /// So that this machine is not busy, and its two cores do not decide how long an answer takes: 10 MB
+    /// and 20 requests a second each.
+    Bounded,
 }
 
-/// How long a healthy route takes when nothing else is asked, for comparison.
-fn a_healthy_route_answers_alone(world: &World) {
-    // Only the longer form compares.
-    let few = rounds(0);
-    if few > 0 {
+impl Pace {
+    fn curl_options(self) -> &'static [&'static str] {
+        match self {
+            Self::Full => &[],
+            Self::Bounded => &["--limit-rate", "10M", "--rate", "20/s"],
+        }
+    }
+
+    /// What a peer waits after each 64 KiB.
+    fn pause(self) -> Duration {
+        match self {
+            Self::Full => Duration::ZERO,
+            Self::Bounded => Duration::from_micros(6_500),
+        }
+    }
+}
+
+/// A healthy route answers beside the peers, which run until they are dropped. The longer form also
+/// compares its times with those that it has alone.
+fn a_healthy_route_answers<P>(world: &World, peers: impl Fn(Pace) -> P) {
+    let count = rounds(20);
+    let longer = rounds(0) > 0;
+    let mut alone = Duration::ZERO;
+    if longer {
+        answers(world, count);
+        alone = p99(&answers(world, count));
+    }
+    let running = peers(Pace::Full);
+    let full = p99(&answers(world, count));
+    drop(running);
+    if longer {
+        let running = peers(Pace::Bounded);
+        let beside = p99(&answers(world, count));
+        drop(running);
+        let millis = |time: Duration| format!("{:.1}", time.as_secs_f64() * 1000.0);
+        figure("p99 of a healthy route alone, ms", millis(alone));
+        figure("beside bounded peers, ms", millis(beside));
+        figure("beside peers at full speed, ms", millis(full));
+        let ratio = beside.as_secs_f64() / alone.as_secs_f64();
         figure(
-            "p99 of a healthy route alone, ms",
-            millis(&answers(world, few)),
+            "largest ratio of these, bounded, times",
+            format!("{ratio:.2}"),
         );
     }
 }
@@ -64,12 +105,11 @@ fn answers(world: &World, count: usize) -> Vec<Duration> {
     runtime.block_on(asking)
 }
 
-/// The 99th percentile, in milliseconds.
-fn millis(times: &[Duration]) -> String {
+/// The 99th percentile.
+fn p99(times: &[Duration]) -> Duration {
     let mut times = times.to_vec();
     times.sort();
-    let place = (times.len() * 99).div_ceil(100).max(1) - 1;
-    format!("{:.1}", times[place].as_secs_f64() * 1000.0)
+    times[(times.len() * 99).div_ceil(100).max(1) - 1]
 }
 
 #[rstest]
@@ -104,7 +144,6 @@ fn an_endless_target_does_not_starve_other_routes(
         ("endless.moor.test", &*endless.port()),
     ];
     let world = World::with_routes(&routes);
-    a_healthy_route_answers_alone(&world);
     let url = "https://endless.moor.test/";
     if let Some(status) = status {
         // It ends by itself.
@@ -112,15 +151,15 @@ fn an_endless_target_does_not_starve_other_routes(
         assert!(ended.stdout.ends_with(status), "{ended:?}");
         assert!(!ended.stderr.contains("timed out"), "{ended:?}");
     }
-    let peers: Vec<Background> = (0..PEERS)
-        .map(|number| {
-            let again = format!("{url}[1-1000]");
+    let again = format!("{url}[1-1000]");
+    a_healthy_route_answers(&world, |pace| {
+        let peer = |number| {
             let mut command = world.curl_command(&["-o", "/dev/null", "--max-time", "60", &again]);
+            command.args(pace.curl_options());
             Background::start(&mut command, world.path(&format!("peer-{number}.log")))
-        })
-        .collect();
-    a_healthy_route_answers(&world);
-    drop(peers);
+        };
+        (0..PEERS).map(peer).collect::<Vec<Background>>()
+    });
 }
 
 #[rstest]
@@ -142,24 +181,32 @@ fn an_endless_target_does_not_starve_other_routes(
     "x-a: b\r\n"
 )]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn an_endless_client_does_not_starve_others(#[case] first: &str, #[case] again: &str) {
+async fn an_endless_client_does_not_starve_others(
+    #[case] first: &'static str,
+    #[case] again: &str,
+) {
     let app = App::new();
     let world = World::with_routes(&[("healthy.moor.test", &app.port())]);
     let many = again.repeat(64 * 1024 / again.len());
-    for _ in 0..PEERS {
-        let mut stream = world.tls("healthy.moor.test", "http/1.1").await;
-        let (first, many) = (first.to_owned(), many.clone());
-        tokio::spawn(async move {
-            let mut sent = stream.write_all(first.as_bytes()).await;
-            while sent.is_ok() {
-                sent = stream.write_all(many.as_bytes()).await;
-            }
-        });
-    }
-    let world = Arc::new(world);
-    let asked = Arc::clone(&world);
-    let asking = tokio::task::spawn_blocking(move || a_healthy_route_answers(&asked));
-    asking.await.unwrap();
+    let runtime = Handle::current();
+    let peers = move |world: &World, pace: Pace| {
+        let mut peers = JoinSet::new();
+        for _ in 0..PEERS {
+            let mut stream = runtime.block_on(world.tls("healthy.moor.test", "http/1.1"));
+            let (first, many) = (first.to_owned(), many.clone());
+            let send = async move {
+                let mut sent = stream.write_all(first.as_bytes()).await;
+                while sent.is_ok() {
+                    sent = stream.write_all(many.as_bytes()).await;
+                    sleep(pace.pause()).await;
+                }
+            };
+            peers.spawn_on(send, &runtime);
+        }
+        peers
+    };
+    let asking = move || a_healthy_route_answers(&world, |pace| peers(&world, pace));
+    spawn_blocking(asking).await.unwrap();
 }
 
 #[test]
@@ -174,26 +221,31 @@ fn endless_queries_over_tcp_do_not_starve_others() {
         .unwrap()
         .to_be_bytes();
     let many = [&length[..], header, name].concat().repeat(1000);
-    let peers: Vec<TcpStream> = (0..PEERS)
-        .map(|_| TcpStream::connect(at).unwrap())
-        .collect();
     thread::scope(|scope| {
-        for peer in &peers {
-            // It reads no answer.
-            scope.spawn(|| {
-                let mut peer: &TcpStream = peer;
-                while peer.write_all(&many).is_ok() {}
-            });
-        }
-        a_healthy_route_answers(&world);
-        assert_eq!(
-            world.dig(&["healthy.moor.test", "+short"]).trim(),
-            "127.0.0.1"
-        );
-        for peer in &peers {
-            let _ = peer.shutdown(Shutdown::Both);
-        }
+        a_healthy_route_answers(&world, |_| {
+            let peers = || TcpStream::connect(at).unwrap();
+            let peers: Vec<ClosedAtTheEnd> = iter::repeat_with(peers)
+                .take(PEERS)
+                .map(ClosedAtTheEnd)
+                .collect();
+            for ClosedAtTheEnd(peer) in &peers {
+                let (mut peer, many) = (peer.try_clone().unwrap(), &many);
+                // It reads no answer.
+                scope.spawn(move || while peer.write_all(many).is_ok() {});
+            }
+            let answer = world.dig(&["healthy.moor.test", "+short"]);
+            assert_eq!(answer.trim(), "127.0.0.1");
+            peers
+        });
     });
+}
+
+struct ClosedAtTheEnd(TcpStream);
+
+impl Drop for ClosedAtTheEnd {
+    fn drop(&mut self) {
+        let _ = self.0.shutdown(Shutdown::Both);
+    }
 }
 
 /// More clients than there is room for, each of which has asked once and stays.

@@ -1001,6 +1001,11 @@ export interface components {
             /** @description Whether an address without a route is reported as gone rather than broken. */
             known?: boolean;
             only?: null | components["schemas"]["Hop"];
+            /**
+             * Format: int32
+             * @description Seconds to wait for the first byte of each response, in place of 10; no longer than the proxy does.
+             */
+            wait_s?: number | null;
         };
         /** @description The database. */
         DatabaseStatus: {
@@ -1173,7 +1178,7 @@ export interface components {
          * @description The kinds of findings.
          * @enum {string}
          */
-        FindingKind: "ResolverSilent" | "ResolverRefuses" | "ResolvesElsewhere" | "NameOutsideZones" | "HostsOverride" | "DnsPortHeld" | "NameserverFirst" | "NegativeCached" | "SystemNotAsking" | "HostsOneFamily" | "BrowserAsksElsewhere" | "ContainerAsksElsewhere" | "ContainerLoopback" | "MulticastName" | "PublicName" | "ForcedHttps" | "UnreservedSuffix" | "WildcardSingleLabel" | "ListenerHeld" | "ContainerCutOff" | "ListenerUnreachable" | "CertificateRefused" | "PairExpired" | "PairEarly" | "PairNotCovering" | "PairKeyMismatch" | "PairEndsSoon" | "ClockOff" | "ClockSet" | "BeyondTheRoot" | "HandshakeFailed" | "RootDistrusted" | "OlderRootTrusted" | "PlainRefused" | "RouteMissing" | "TargetRefuses" | "TargetSilent" | "TargetUnknown" | "TargetUnreachable" | "TargetOtherFamily" | "TargetMoved" | "TargetChangedHands" | "ContainerStopped" | "ContainerGone" | "ContainerUnpublished" | "ContainerElsewhere" | "EngineSilent" | "RoutePaused" | "TooManyConnections" | "TargetSpeaksTls" | "TargetSpeaksPlain" | "TargetExpired" | "TargetOtherName" | "TargetUntrusted" | "TargetTlsFailed" | "RouteLoop" | "HostRefused" | "SchemeLoop" | "RedirectLoop" | "OriginLeaked" | "PortLost" | "RedirectDowngrades" | "AnswerMissing" | "AnswerCut" | "AnswerMalformed" | "AnswerOversized" | "AnswerLate" | "FileMissing" | "FolderUnreadable" | "AppFails" | "UpgradeRefused" | "EventsBuffered" | "EventsMissing" | "CookieDropped" | "AccessLogUnwritable" | "HstsTooWide" | "PreflightRefused" | "MixedContent" | "RouteShadowed" | "SlowAtFirst" | "OtherApp" | "StatusDiffers" | "TextDiffers" | "HeaderDiffers" | "ValueDiffers";
+        FindingKind: "ResolverSilent" | "ResolverRefuses" | "ResolvesElsewhere" | "NameOutsideZones" | "HostsOverride" | "DnsPortHeld" | "NameserverFirst" | "NegativeCached" | "SystemNotAsking" | "HostsOneFamily" | "BrowserAsksElsewhere" | "ContainerAsksElsewhere" | "ContainerLoopback" | "MulticastName" | "PublicName" | "ForcedHttps" | "UnreservedSuffix" | "WildcardSingleLabel" | "ListenerHeld" | "ContainerCutOff" | "ListenerUnreachable" | "CertificateRefused" | "PairExpired" | "PairEarly" | "PairNotCovering" | "PairKeyMismatch" | "PairEndsSoon" | "ClockOff" | "ClockSet" | "BeyondTheRoot" | "HandshakeFailed" | "RootDistrusted" | "OlderRootTrusted" | "PlainRefused" | "RouteMissing" | "TargetRefuses" | "TargetSilent" | "TargetUnknown" | "TargetUnreachable" | "TargetOtherFamily" | "TargetMoved" | "TargetChangedHands" | "OldConfiguration" | "ContainerStopped" | "ContainerGone" | "ContainerUnpublished" | "ContainerElsewhere" | "EngineSilent" | "RoutePaused" | "TooManyConnections" | "TargetSpeaksTls" | "TargetSpeaksPlain" | "TargetExpired" | "TargetOtherName" | "TargetUntrusted" | "TargetTlsFailed" | "RouteLoop" | "ForwardingRefused" | "BetterDirectly" | "OwnAddressOnly" | "RedirectLeaves" | "HostRefused" | "SchemeLoop" | "RedirectLoop" | "OriginLeaked" | "PortLost" | "RedirectDowngrades" | "AnswerMissing" | "AnswerCut" | "AnswerMalformed" | "AnswerOversized" | "StillStarting" | "AnswerLate" | "FileMissing" | "FolderUnreadable" | "SourcesNotServed" | "AppFails" | "UpgradeRefused" | "EventsBuffered" | "EventsMissing" | "CookieDropped" | "AccessLogUnwritable" | "HstsTooWide" | "PreflightRefused" | "PageBypassesRoutes" | "MixedContent" | "RouteShadowed" | "SlowAtFirst" | "OtherApp" | "StatusDiffers" | "TextDiffers" | "HeaderDiffers" | "ValueDiffers";
         /** @description What resolves a finding: words, and the command where there is one. */
         Fix: {
             action?: null | components["schemas"]["Action"];
@@ -1636,6 +1641,12 @@ export interface components {
              */
             fallback?: string | null;
             /**
+             * @description How long to wait for the first byte of a response, such as `30s` or `5m`; `none` waits as long
+             *     as the client does
+             * @default null
+             */
+            first_byte_timeout?: string | null;
+            /**
              * @description Which Host header the app gets: `keep` (the client's) or `target` (the app's own)
              * @default keep
              */
@@ -1671,6 +1682,11 @@ export interface components {
              * @default []
              */
             remove_headers?: string[] | null;
+            /**
+             * @description Serve the source of files that need an interpreter, such as `.php`, `.py` and `.rb`
+             * @default false
+             */
+            serve_sources?: boolean | null;
             /**
              * @description Add a `Server-Timing` header with the times to connect and to the first byte
              * @default false
@@ -1934,6 +1950,8 @@ export interface components {
              * @description When it started.
              */
             started_at: string;
+            /** @description How many routes have an app that had not answered yet at their last check. */
+            starting?: number;
             /** @description The tasks that run for as long as the service does. */
             tasks: components["schemas"]["TaskView"][];
             /** @description The upstream resolvers for names outside the zones; `null` if there is none. */

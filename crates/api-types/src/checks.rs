@@ -18,6 +18,9 @@ pub struct CheckRequest {
     /// finds is reported, and not stored.
     #[serde(default)]
     pub deep: bool,
+    /// Seconds to wait for the first byte of each response, in place of 10; no longer than the proxy does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wait_s: Option<u32>,
     /// Observations from inside a container's network, which alone decide the first two hops.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<FromSeen>,

@@ -47,6 +47,9 @@ pub struct Status {
     pub routes: usize,
     /// How many routes passed their last check.
     pub passing: usize,
+    /// How many routes have an app that had not answered yet at their last check.
+    #[serde(default)]
+    pub starting: usize,
     /// The addresses of routes that did not pass their last check, with the reason.
     pub broken: Vec<BrokenRoute>,
     /// What the user has to do, since the service cannot.

@@ -98,7 +98,7 @@ mod tests {
         Answer, Attempt, BrowserDns, CertificateFault, Connect, Direct, End, EventsSeen,
         FindingKind, Handshake, Holder, LookupResult, Machine, NameserverResult, Page, PairFacts,
         PreflightSeen, Refusal, Resolve, Severity, StoreSeen, StoreTrust, SystemLookup, TargetLeaf,
-        Timed, UpgradeSeen, Visit, lane,
+        Timed, Trial, UpgradeSeen, Visit, WrittenFile, lane,
     };
     use crate::{advice_for_route, advice_for_zone};
     use bentlane_model::ContainerPlace;
@@ -147,6 +147,8 @@ mod tests {
             https_port: 17443,
             http_port: 17080,
             deep: false,
+            patience: Duration::from_secs(10),
+            first_byte: Duration::from_secs(120),
             listening_on: vec![HOME, HOME_V6],
             machine: Arc::new(Machine {
                 names_attached: true,
@@ -274,6 +276,16 @@ mod tests {
             })
         }
 
+        /// The target itself answers these trials so.
+        fn tried(self, trials: &[(Trial, u16)]) -> Self {
+            self.seen(|seen| {
+                for (trial, status) in trials {
+                    let answer = Direct::Page(Box::new(page(*status)));
+                    seen.trials.add(*trial, took(answer));
+                }
+            })
+        }
+
         fn hosts(self, address: &str) -> Self {
             let entry = HostsEntry {
                 line: 7,
@@ -355,6 +367,7 @@ mod tests {
             command: "node".to_owned(),
             line: "node server.js".to_owned(),
             folder: Some(folder.to_owned()),
+            started: None,
         }
     }
 
@@ -392,9 +405,47 @@ mod tests {
     }
 
     fn host_refused() -> Case {
-        let direct = |status| Some(took(Direct::Page(Box::new(page(status)))));
         let case = healthy().page(with(403, &[], "host not allowed"));
-        case.seen(|seen| (seen.direct, seen.direct_by_name) = (direct(200), direct(403)))
+        case.tried(&[(Trial::AsProxied, 403), (Trial::OwnHost, 200)])
+    }
+
+    /// A page with this status, and what the target itself says.
+    fn failing(status: u16, trials: &[(Trial, u16)]) -> Case {
+        healthy().page(page(status)).tried(trials)
+    }
+
+    /// An app that was started before its files were written.
+    fn outdated() -> Case {
+        let started = NOW - time::Duration::hours(2);
+        healthy().seen(|seen| {
+            seen.holder = Some(Holder {
+                started: Some(started),
+                ..holder("/a")
+            });
+            seen.written_since_start.push(WrittenFile {
+                name: ".env".to_owned(),
+                written: NOW - time::Duration::minutes(5),
+            });
+        })
+    }
+
+    fn folder_of_sources() -> Case {
+        let case = of("moor.test", "docs.moor.test", "folder:/srv/docs");
+        case.seen(|seen| {
+            seen.connect = took(Connect::NotNeeded);
+            seen.sources = vec!["index.php".to_owned()];
+        })
+    }
+
+    fn own_address_only() -> Case {
+        let case = healthy().redirect(URL, End::Turns);
+        case.seen(|seen| {
+            let to = with(302, &[("location", "http://localhost:4310/")], "");
+            for (trial, page) in [(Trial::AsProxied, to), (Trial::OwnHost, page(200))] {
+                let answer = took(Direct::Page(Box::new(page)));
+                seen.trials.add(trial, answer);
+            }
+        })
     }
 
     fn slow(first: u64, again: u64) -> Case {
@@ -468,7 +519,12 @@ mod tests {
     #[case(untrusted_target(leaf(NOW - time::Duration::days(1), true)), Kind::TargetExpired, Error)]
     #[case(untrusted_target(leaf(NOW + time::Duration::days(1), false)), Kind::TargetOtherName, Error)]
     // answer
-    #[case(healthy().answer(Answer::Silent), Kind::AnswerLate, Error)]
+    #[case(healthy().answer(Answer::Silent), Kind::StillStarting, Warning)]
+    #[case(
+        healthy().answer(Answer::Silent).facts(|facts| facts.first_byte = Duration::ZERO),
+        Kind::AnswerLate,
+        Error
+    )]
     #[case(healthy().answer(Answer::Failed("reset".into())), Kind::AnswerMissing, Error)]
     #[case(healthy().page(page(500)), Kind::AppFails, Error)]
     #[case(healthy().own_page(Kind::AnswerMalformed), Kind::AnswerMalformed, Error)]
@@ -481,6 +537,32 @@ mod tests {
     #[case(healthy().redirect("http://booking.moor.test:4310/x", End::Leaves), Kind::OriginLeaked, Error)]
     #[case(healthy().redirect("https://booking.moor.test/x", End::Leaves), Kind::PortLost, Error)]
     #[case(healthy().redirect("http://booking.moor.test:17080/x", |_| End::Answered), Kind::RedirectDowngrades, Hint)]
+    #[case(healthy().redirect("http://localhost:4399/x", End::Leaves), Kind::RedirectLeaves, Warning)]
+    #[case(
+        healthy().redirect("http://[::1]:4399/x", End::Leaves).seen(|seen| seen.redirected_to_open = Some(false)),
+        Kind::RedirectLeaves,
+        Error
+    )]
+    #[case(own_address_only(), Kind::OwnAddressOnly, Error)]
+    #[case(outdated(), Kind::OldConfiguration, Hint)]
+    #[case(folder_of_sources(), Kind::SourcesNotServed, Warning)]
+    #[case(failing(400, &[(Trial::AsProxied, 400), (Trial::WithoutForwarding, 200)]), Kind::ForwardingRefused, Error)]
+    #[case(failing(500, &[(Trial::AsProxied, 500), (Trial::WithoutForwarding, 200)]), Kind::ForwardingRefused, Error)]
+    #[case(failing(500, &[(Trial::AsProxied, 500), (Trial::Direct, 200)]), Kind::BetterDirectly, Error)]
+    #[case(failing(403, &[(Trial::AsProxied, 403), (Trial::WithoutPort, 302)]), Kind::HostRefused, Error)]
+    #[case(failing(404, &[(Trial::AsProxied, 404), (Trial::Direct, 200)]), Kind::BetterDirectly, Warning)]
+    #[case(failing(500, &[(Trial::AsProxied, 500), (Trial::Direct, 500)]), Kind::AppFails, Error)]
+    #[case(healthy().page(html("<script src=http://localhost:4399/a.js></script>")), Kind::PageBypassesRoutes, Warning)]
+    #[case(
+        healthy().page(html("<script>new WebSocket('wss://booking.moor.test:5010/hmr')</script>")),
+        Kind::PageBypassesRoutes,
+        Hint
+    )]
+    #[case(
+        healthy().seen(|seen| seen.named_by_scripts.extend(["http://127.0.0.1:4399/x".to_owned()])),
+        Kind::PageBypassesRoutes,
+        Hint
+    )]
     #[case(healthy().page(Page { cut: Some("reset".into()), ..page(200) }), Kind::AnswerCut, Error)]
     #[case(healthy().expects("websocket", "live".into()).seen(|seen| seen.upgrades.push(upgrade(403))), Kind::UpgradeRefused, Error)]
     #[case(healthy().seen(|seen| seen.upgrades.push(upgrade(403))), Kind::UpgradeRefused, Hint)]
@@ -541,6 +623,8 @@ mod tests {
     #[case(healthy())]
     #[case(healthy().page(page(204)))]
     #[case(healthy().page(page(404)))]
+    #[case(healthy().page(page(404)).expects("status", 404.into()).tried(&[(Trial::AsProxied, 404), (Trial::Direct, 200)]))]
+    #[case(folder_of_sources().facts(|facts| facts.route.settings.serve_sources = true))]
     #[case(healthy().page(with(401, &[("www-authenticate", "Basic")], "")))]
     #[case(healthy().redirect("https://shop.example/", End::Leaves))]
     #[case(healthy().hosts("127.0.0.1").hosts("::1"))]
@@ -551,7 +635,7 @@ mod tests {
     #[case(healthy().events(&[], None))]
     #[case(healthy().seen(|seen| seen.upgrades.push(upgrade(101))))]
     #[case(healthy().seen(|seen| seen.preflights.push(preflight(204, Some("https://booking.moor.test:17443")))))]
-    #[case(healthy().page(html("<script src=/a.js></script><script src=http://localhost:5173/b.js></script>")))]
+    #[case(healthy().page(html("<script src=/a.js></script><script src=https://cdn.example/b.js></script>")))]
     #[case(healthy().page(with(200, &[("set-cookie", "a=1; Path=/; Secure; HttpOnly")], "")))]
     #[case(healthy().page(html("<title>Highmoor</title>")).expects("title", "Highmoor".into()))]
     #[case(healthy().page(with(200, &[("x-app", "a")], "{\"a\":[7]}")).expects("json", serde_json::json!(["/a/0=7"])))]

@@ -1,4 +1,6 @@
+use std::ffi::OsStr;
 use std::net::SocketAddr;
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
@@ -585,6 +587,43 @@ impl Finding {
             Vec::new(),
             Fix::text("check what the app is doing: it may still compile, or wait for a database"),
         )
+    }
+
+    /// A file of the folder needs an interpreter; `all` of them that are known.
+    #[must_use]
+    pub fn sources_not_served(address: &str, folder: &Path, first: &str, all: &[String]) -> Self {
+        let place = folder.display().to_string();
+        let has = |name: &str| all.iter().any(|file| file == name);
+        // With a free port in place of PORT.
+        let extension = Path::new(first).extension().and_then(OsStr::to_str);
+        let extension = extension.unwrap_or_default().to_ascii_lowercase();
+        let command = match &*extension {
+            _ if has("manage.py") => Some(format!(
+                "python3 {} runserver PORT",
+                shell(&[&format!("{place}/manage.py")])
+            )),
+            "php" | "phtml" => Some(format!("php -S 127.0.0.1:PORT -t {}", shell(&[&place]))),
+            "py" => Some(format!(
+                "PORT=PORT python3 {}",
+                shell(&[&format!("{place}/{first}")])
+            )),
+            "rb" => Some(format!(
+                "PORT=PORT ruby {}",
+                shell(&[&format!("{place}/{first}")])
+            )),
+            _ => None,
+        };
+        let edit = shell(&["bentlane", "route", "edit", address]);
+        let text = format!(
+            "run them as an app and lead the route to its port (`{edit} --to PORT`); or serve their source with \
+             `{edit} --serve-sources`"
+        );
+        let fix = match command {
+            Some(command) => Fix::command(text, command),
+            None => Fix::text(text),
+        };
+        let summary = format!("{first} in {place} needs an interpreter, and is not served");
+        Self::of(FindingKind::SourcesNotServed, summary, all.to_vec(), fix)
     }
 
     /// The app answered with a server error.

@@ -121,12 +121,7 @@ impl Fix {
         key: &str,
         entry: impl Into<String>,
     ) -> Self {
-        let action = Action::EditRoute {
-            address: address.to_owned(),
-            patch: Map::new(),
-            add: BTreeMap::from([(key.to_owned(), vec![entry.into()])]),
-        };
-        Self::action(text, action)
+        Self::action(text, Action::add(address, key, [entry.into()]))
     }
 
     /// Attaching this machine, or a part of it.
@@ -153,6 +148,22 @@ impl Action {
                 .collect(),
             add: BTreeMap::new(),
         }
+    }
+
+    /// More entries for a setting of a route that is a list.
+    pub(crate) fn add(address: &str, key: &str, entries: impl IntoIterator<Item = String>) -> Self {
+        Self::EditRoute {
+            address: address.to_owned(),
+            patch: Map::new(),
+            add: BTreeMap::from([(key.to_owned(), entries.into_iter().collect())]),
+        }
+    }
+
+    /// Whether it says which app is the right one. Only a person who has looked at it can: another
+    /// project's app may answer there.
+    #[must_use]
+    pub fn decides_what_is_right(&self) -> bool {
+        matches!(self, Self::EditRoute { patch, .. } if patch.contains_key("expect"))
     }
 
     /// The command that does it, safe to paste into a shell.

@@ -185,6 +185,9 @@ kinds! {
     /// Another process than before has the port.
     TargetChangedHands = "target-changed-hands", Warning at Connect:
         "The process on the port runs in another folder than when the route was last proved: another project may have taken the port. An expected title or text identifies the right app.";
+    /// The app was started before its configuration was last written.
+    OldConfiguration = "old-configuration", Hint at Connect:
+        "The process behind the port was started before files were written that programs of its kind read when they start: `.env`, a framework's configuration, a lock file, its own program. It may run with the old ones until it is restarted.";
     /// The container is stopped.
     ContainerStopped = "container-stopped", Error at Connect:
         "The container of the route is not running.";
@@ -228,6 +231,18 @@ kinds! {
     /// The route loops back to the proxy.
     RouteLoop = "route-loop", Error at Answer:
         "The route's target is Bent Lane itself, so requests loop. They are answered with 508 and the routes of the loop.";
+    /// The app refuses requests with forwarding headers.
+    ForwardingRefused = "forwarding-refused", Error at Answer:
+        "The app responds with an error as soon as a request has `Forwarded` or `X-Forwarded-` headers: it does not trust the proxy, or rejects their values. Configure it to trust the proxy on loopback, or remove the header on this route.";
+    /// The app answers better when it is asked directly.
+    BetterDirectly = "better-directly", Warning at Answer:
+        "The app responds with an error through the route, and not when it is asked directly. The evidence says what it answered to which request.";
+    /// The app redirects everything to its own address.
+    OwnAddressOnly = "own-address-only", Error at Answer:
+        "The app redirects every host but its own to its own address, such as `http://localhost:4310`. Bent Lane rewrites such redirects to the route's URL, so they lead back and never end.";
+    /// The app redirects to another port of this machine.
+    RedirectLeaves = "redirect-leaves", Warning at Answer:
+        "The app redirects to a port of this machine that is not its own, past every route: the client loses the name and HTTPS. It is an error where nothing listens on that port.";
     /// The app accepts no other Host than its own.
     HostRefused = "host-refused", Error at Answer:
         "The app rejects the route's name in the Host header: dev servers and frameworks have a list of allowed hosts. Add the name to that list, or let the route send the app's own host.";
@@ -258,6 +273,9 @@ kinds! {
     /// The target's answer has more header fields than we take.
     AnswerOversized = "answer-oversized", Error at Answer:
         "The headers of the response exceed the limit. The usual cause is a cookie that grows with every request.";
+    /// The app has not answered yet.
+    StillStarting = "still-starting", Warning at Answer:
+        "The app accepted the request and has not responded within the time of a check, while a client would still wait: the app compiles or connects on the first request. `bentlane check --wait 2m` waits as long as clients do, and reports an app that hangs as `answer-late`.";
     /// No response within the time limit.
     AnswerLate = "answer-late", Error at Answer:
         "The app accepted the request and did not respond in time: it compiles, waits for a database, or hangs.";
@@ -267,6 +285,9 @@ kinds! {
     /// The folder, or a file in it, cannot be read.
     FolderUnreadable = "folder-unreadable", Error at Answer:
         "The folder of the route does not exist, or the service has no permission to read it.";
+    /// Files of the folder need an interpreter.
+    SourcesNotServed = "sources-not-served", Warning at Answer:
+        "The folder has files that need an interpreter, such as `.php`, `.py` or `.rb`. Bent Lane does not run them, and does not serve their source, which may hold passwords, unless the route has `serve_sources`. Run them as an app, and let the route lead to its port.";
     /// The app responds with a server error.
     AppFails = "app-fails", Error at Answer:
         "The request reached the app, and the app responded with a server error (5xx).";
@@ -291,6 +312,9 @@ kinds! {
     /// A cross-origin request is refused.
     PreflightRefused = "preflight-refused", Warning at Answer:
         "A page of this route sends a request to another route, whose response to the preflight (the OPTIONS request of the Fetch standard) does not allow it. The browser then blocks the request.";
+    /// The page names ports instead of routes.
+    PageBypassesRoutes = "page-bypasses-routes", Warning at Answer:
+        "The page loads, fetches or listens to a URL with a port of this machine, such as `http://localhost:4310` or `wss://NAME:5010`, past the routes. It works at most in a browser on this machine. It is a hint where only a script names the URL.";
     /// A page loads resources over plain HTTP.
     MixedContent = "mixed-content", Warning at Answer:
         "The page is loaded over HTTPS and loads scripts, styles or frames over plain HTTP, which browsers block.";

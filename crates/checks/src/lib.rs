@@ -21,6 +21,7 @@ mod observation;
 mod page;
 mod reach;
 mod trace;
+mod trial;
 mod verdict;
 
 pub use acceptance::{Acceptance, Accepted, acceptance};
@@ -35,7 +36,7 @@ pub use hop::{Hop, Severity};
 pub use hosts::{Hosts, HostsEntry};
 pub use kind::{CHECK_AGENT, FINDING_HEADER, FindingKind};
 pub use machine::{
-    BrowserDns, Holder, LookupResult, Machine, NameserverResult, StoreSeen, StoreTrust,
+    BrowserDns, Holder, LookupResult, Machine, NameserverResult, StoreSeen, StoreTrust, WrittenFile,
 };
 pub use observation::{
     Answer, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake, Observations,
@@ -48,4 +49,5 @@ pub use reach::{
     judge_machine,
 };
 pub use trace::{Step, Trace, TraceSeen, trace};
+pub use trial::{FORWARDING, Trial, Trials};
 pub use verdict::{HopReport, HopState, Verdict, lane};

@@ -1,6 +1,7 @@
 use std::net::{IpAddr, SocketAddr};
 
 use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
 
 use crate::hosts::HostsEntry;
 use bentlane_model::Name;
@@ -61,6 +62,22 @@ pub struct Holder {
     /// Its working folder, if it is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folder: Option<String>,
+    /// When it was started, to the second, if it is known.
+    #[serde(
+        default,
+        with = "time::serde::rfc3339::option",
+        skip_serializing_if = "Option::is_none"
+    )]
+    pub started: Option<OffsetDateTime>,
+}
+
+/// A file, and when it was last written.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct WrittenFile {
+    /// Its name, below the folder of which is spoken, or its whole path.
+    pub name: String,
+    /// When.
+    pub written: OffsetDateTime,
 }
 
 impl Holder {

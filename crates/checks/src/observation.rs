@@ -1,3 +1,4 @@
+use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
@@ -9,8 +10,9 @@ use super::attempt::Attempt;
 use super::finding::Finding;
 use super::hop::Hop;
 use super::kind::FindingKind;
-use super::machine::{Holder, Machine, NameserverResult};
+use super::machine::{Holder, Machine, NameserverResult, WrittenFile};
 use super::page::Page;
+use super::trial::Trials;
 use crate::advice::Advice;
 use bentlane_model::ContainerPlace;
 use bentlane_model::Name;
@@ -49,6 +51,10 @@ pub struct Facts {
     pub http_port: u16,
     /// Whether to look further than the page itself: at what it asks, and at the app without us.
     pub deep: bool,
+    /// How long the check waits for the first byte of a response.
+    pub patience: Duration,
+    /// How long the proxy does.
+    pub first_byte: Duration,
     /// The addresses on which our listeners are, so that a name may resolve to them.
     pub listening_on: Vec<IpAddr>,
     /// What holds for the machine.
@@ -78,7 +84,11 @@ impl Facts {
         let routed = self.snapshot.route_for(name, url.path())?;
         let mut url = url.clone();
         let port = url.port_or_known_default()?;
-        if url.scheme() == "http" {
+        if url.scheme() == "http" && port == self.https_port {
+            // Plain HTTP there is redirected to the same URL over TLS.
+            url.set_scheme("https").ok()?;
+            url.set_port(Some(port)).ok()?;
+        } else if url.scheme() == "http" {
             let redirected = self.snapshot.plain_for(url.domain()?, Some(routed.route));
             if port != self.http_port || redirected != Plain::Redirect {
                 return None;
@@ -143,6 +153,10 @@ pub struct Observations {
     pub connect: Timed<Connect>,
     /// Who has the target's port.
     pub holder: Option<Holder>,
+    /// Files that it reads when it starts, written since then.
+    pub written_since_start: Vec<WrittenFile>,
+    /// Files in the target's folder that need an interpreter.
+    pub sources: Vec<String>,
     /// Where the app seems to have moved to.
     pub moved_to: Option<(SocketAddr, Holder)>,
     /// Another program on our own listener's port.
@@ -153,10 +167,12 @@ pub struct Observations {
     pub target_leaf: Option<TargetLeaf>,
     /// A request through our listener; `None` when an earlier hop left it no chance.
     pub answer: Option<Timed<Answer>>,
-    /// The same asked of the target itself, under its own host.
-    pub direct: Option<Timed<Direct>>,
-    /// The same asked of the target itself, under the route's name.
-    pub direct_by_name: Option<Timed<Direct>>,
+    /// What the target itself says to the URL of the last page, when that fails or the check is deep.
+    pub trials: Trials,
+    /// A listener of this machine that a redirect leads to, past the route: whether it accepts.
+    pub redirected_to_open: Option<bool>,
+    /// URLs that the page's external scripts name, when they were read.
+    pub named_by_scripts: BTreeSet<String>,
     /// The second answer through our listener, after a slow first.
     pub again: Option<Duration>,
     /// WebSocket requests, by path.
@@ -182,13 +198,16 @@ impl Observations {
             nameservers: Vec::new(),
             connect,
             holder: None,
+            written_since_start: Vec::new(),
+            sources: Vec::new(),
             moved_to: None,
             listener_holder: None,
             handshake,
             target_leaf: None,
             answer: None,
-            direct: None,
-            direct_by_name: None,
+            trials: Trials::default(),
+            redirected_to_open: None,
+            named_by_scripts: BTreeSet::new(),
             again: None,
             upgrades: Vec::new(),
             events: Vec::new(),

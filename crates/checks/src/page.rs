@@ -90,7 +90,7 @@ pub struct Markup {
     /// Its title.
     pub title: Option<String>,
     /// What it loads that browsers block over plain HTTP: scripts, styles, frames.
-    pub loads: Vec<String>,
+    pub loads: Vec<Load>,
     /// Where its own scripts are.
     pub scripts: Vec<String>,
     /// URLs at which its scripts open a WebSocket.
@@ -99,6 +99,15 @@ pub struct Markup {
     pub events: BTreeSet<String>,
     /// URLs that its scripts fetch.
     pub fetches: BTreeSet<String>,
+}
+
+/// Something that a page loads.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Load {
+    /// The element that names it, such as `script`.
+    pub element: &'static str,
+    /// Its URL, as it stands there.
+    pub url: String,
 }
 
 impl Markup {
@@ -133,22 +142,33 @@ impl Markup {
 
     fn note(&mut self, name: &str, tag: &StartTag<()>) {
         let attribute = |key: &[u8]| tag.attributes.get(key).map(|value| text(&value.value));
+        let mut load = |element, url: Option<String>| {
+            self.loads.extend(url.map(|url| Load { element, url }));
+        };
         match name {
             "script" => {
                 let source = attribute(b"src");
-                self.scripts.extend(source.clone());
-                self.loads.extend(source);
+                load("script", source.clone());
+                self.scripts.extend(source);
             }
-            "iframe" => self.loads.extend(attribute(b"src")),
+            "iframe" => load("iframe", attribute(b"src")),
             "link" => {
                 let kinds = attribute(b"rel").unwrap_or_default();
                 let mut kinds = kinds.split_ascii_whitespace();
                 if kinds.any(|kind| kind.eq_ignore_ascii_case("stylesheet")) {
-                    self.loads.extend(attribute(b"href"));
+                    load("link", attribute(b"href"));
                 }
             }
             _ => {}
         }
+    }
+
+    /// The URLs that its scripts open, fetch or listen to.
+    pub fn asked(&self) -> impl Iterator<Item = &String> {
+        self.websockets
+            .iter()
+            .chain(&self.events)
+            .chain(&self.fetches)
     }
 
     /// Notes what a script asks by a URL that stands in it as a text.
@@ -201,10 +221,14 @@ mod tests {
              <script>const a = '<title>no</title>'; new WebSocket('/live'); fetch(`/x/${id}`);
                fetch(\"https://api.moor.test/huts\"); new EventSource(  '/events');</script>",
         );
+        let load = |element, url: &str| Load {
+            element,
+            url: url.to_owned(),
+        };
         let set = |urls: &[&str]| urls.iter().map(|url| (*url).to_owned()).collect();
         let wanted = Markup {
             title: Some("High moor".to_owned()),
-            loads: vec!["/a.css".to_owned(), "http://b/b.js".to_owned()],
+            loads: vec![load("link", "/a.css"), load("script", "http://b/b.js")],
             scripts: vec!["http://b/b.js".to_owned()],
             websockets: set(&["/live"]),
             events: set(&["/events"]),

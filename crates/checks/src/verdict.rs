@@ -5,6 +5,7 @@ use time::OffsetDateTime;
 
 use super::finding::Finding;
 use super::hop::Hop;
+use super::kind::FindingKind;
 use bentlane_model::Name;
 
 /// How a hop came out.
@@ -104,6 +105,13 @@ impl Verdict {
     #[must_use]
     pub fn states(&self) -> Vec<HopState> {
         self.hops.iter().map(|report| report.state).collect()
+    }
+
+    /// Whether the app has not answered yet, while a client would still wait.
+    #[must_use]
+    pub fn is_starting(&self) -> bool {
+        let mut findings = self.findings.iter();
+        self.passed && findings.any(|finding| finding.slug == FindingKind::StillStarting)
     }
 
     /// Whether `other` says the same of the route, except for times and evidence.

@@ -51,8 +51,8 @@ pub use route_index::is_own;
 pub use setting::{Leaf, Setting, SettingKind, leaves};
 pub use settings::{
     AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, RouteSettings,
-    TargetTls, TlsEnd,
+    TargetTls, TlsEnd, WaitLimit,
 };
 pub use snapshot::{RawRoute, Resolution, Routed, Snapshot};
-pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError};
+pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError, is_source};
 pub use zone::{Answers, Zone, ZoneSettings, suggested_zone};

@@ -4,6 +4,7 @@ use std::fmt;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -45,6 +46,8 @@ settings! {
         tls: Option<TlsEnd> as String, "WHERE", "here; at the target for raw TCP", rare;
         /// The file of the folder to send for a path that has none, for single-page apps
         fallback: Option<String> as String, "FILE", "none", rare;
+        /// Serve the source of files that need an interpreter, such as `.php`, `.py` and `.rb`
+        serve_sources: bool as bool, "BOOL", "off", rare;
         /// The status of a redirect: 301, 302, 307 or 308
         redirect_status: Option<u16> as u32, "STATUS", "307", rare;
         /// Keep path and query in a redirect
@@ -59,6 +62,9 @@ settings! {
         /// Remove `Strict-Transport-Security` from responses, which browsers remember for longer than
         /// the route may last
         drop_hsts: bool as bool, "BOOL", "off", rare;
+        /// How long to wait for the first byte of a response, such as `30s` or `5m`; `none` waits as long
+        /// as the client does
+        first_byte_timeout: Option<WaitLimit> as String, "TIME", "2m", rare;
         /// Pause the route: answer with a page that says so
         paused: bool as bool, "BOOL", "off";
         /// The file to which a line is added for each request, in the combined log format
@@ -177,8 +183,64 @@ serde_by_text!(
     AllowedOrigin,
     FieldToSet,
     FieldToRemove,
-    PinnedCert
+    PinnedCert,
+    WaitLimit
 );
+
+/// How long to wait.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WaitLimit {
+    /// For this time.
+    For(Duration),
+    /// Without a limit.
+    Unlimited,
+}
+
+impl WaitLimit {
+    /// How long the first byte of a response is waited for by default: 120 s, since a dev server may
+    /// compile first.
+    pub const FIRST_BYTE: Self = Self::For(Duration::from_secs(120));
+
+    /// The time; a century where there is no limit.
+    #[must_use]
+    pub fn duration(self) -> Duration {
+        const CENTURY: Duration = Duration::from_secs(100 * 365 * 86_400);
+        match self {
+            Self::For(time) => time,
+            Self::Unlimited => CENTURY,
+        }
+    }
+}
+
+impl fmt::Display for WaitLimit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::For(time) => humantime::format_duration(*time).fmt(f),
+            Self::Unlimited => f.write_str("none"),
+        }
+    }
+}
+
+impl FromStr for WaitLimit {
+    type Err = Invalid;
+
+    fn from_str(text: &str) -> Result<Self, Invalid> {
+        const DAY: Duration = Duration::from_secs(86_400);
+        let refuse = |reason: String| Invalid::new("first_byte_timeout", reason);
+        if text == "none" {
+            return Ok(Self::Unlimited);
+        }
+        match humantime::parse_duration(text) {
+            Ok(time) if time.is_zero() || time > DAY => Err(refuse(format!(
+                "`{text}` is not between 1ms and 1 day; `none` sets no limit"
+            ))),
+            Ok(time) => Ok(Self::For(time)),
+            Err(_) => Err(refuse(format!(
+                "`{text}` is no time such as `30s` or `5m`, and not `none`"
+            ))),
+        }
+    }
+}
 
 /// How a target's certificate is verified.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]

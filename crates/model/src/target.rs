@@ -1,3 +1,4 @@
+use std::ffi::OsStr;
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::num::NonZeroU16;
@@ -78,6 +79,20 @@ pub enum Host {
     Ip(IpAddr),
     /// A name, looked up by the system when a connection is made.
     Name(Name),
+}
+
+/// Whether a file needs an interpreter, by its extension, so that its source is not what a client wants.
+#[must_use]
+pub fn is_source(file: &Path) -> bool {
+    const EXTENSIONS: [&str; 10] = [
+        "asp", "aspx", "cgi", "erb", "jsp", "php", "phtml", "pl", "py", "rb",
+    ];
+    let extension = file.extension().and_then(OsStr::to_str);
+    extension.is_some_and(|own| {
+        EXTENSIONS
+            .iter()
+            .any(|known| known.eq_ignore_ascii_case(own))
+    })
 }
 
 impl Target {

@@ -10,6 +10,7 @@ use bentlane_traffic::is_secret_key;
 use procfs::ProcResult;
 use procfs::net::{TcpNetEntry, TcpState, UdpNetEntry, UdpState, tcp, tcp6, udp, udp6};
 use procfs::process::{FDTarget, Process, all_processes};
+use time::OffsetDateTime;
 
 /// The most characters of a command line that are shown.
 const LONGEST_LINE: usize = 200;
@@ -278,7 +279,20 @@ fn describe(process: &Process) -> Option<Holder> {
         command: process.stat().ok()?.comm,
         line: without_secrets(&words).chars().take(LONGEST_LINE).collect(),
         folder: process.cwd().ok().map(|path| path.display().to_string()),
+        started: started(process),
     })
+}
+
+/// When a process was started, to the second.
+fn started(process: &Process) -> Option<OffsetDateTime> {
+    let since_boot = process
+        .stat()
+        .ok()?
+        .starttime
+        .checked_div(procfs::ticks_per_second())?;
+    let booted = procfs::boot_time_secs().ok()?;
+    let seconds = i64::try_from(booted.checked_add(since_boot)?).ok()?;
+    OffsetDateTime::from_unix_timestamp(seconds).ok()
 }
 
 /// The words of a command line, without the values of options and variables whose names are those of

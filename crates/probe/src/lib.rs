@@ -8,6 +8,7 @@
 
 mod client;
 mod connect;
+mod files;
 mod from_here;
 mod handshake;
 mod holder;

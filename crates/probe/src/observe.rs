@@ -1,27 +1,28 @@
 use std::collections::HashMap;
 use std::future::Future;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use bentlane_ca::OneCertificate;
 use bentlane_checks::{
-    Answer, Connect, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
-    SystemLookup, Timed, TraceSeen,
+    Answer, Connect, End, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
+    SystemLookup, Timed, TraceSeen, Trial, Trials, Visit,
 };
-use bentlane_model::Pattern;
+use bentlane_model::{Pattern, Target};
 use rustls::client::Resumption;
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
 use tokio::task::spawn_blocking;
+use url::Url;
 
 use crate::handshake::Stream;
 use crate::holder::ListenerIndex;
 use crate::lookup::LookupTransport;
 use crate::target::TargetClient;
-use crate::visit::{ListenerClient, is_at_odds, wants_comparison};
-use crate::{connect, handshake, lookup};
+use crate::visit::ListenerClient;
+use crate::{connect, files, handshake, lookup};
 
 /// A first answer that takes longer is asked for again.
 const SLOW: Duration = Duration::from_secs(3);
@@ -33,15 +34,12 @@ const MOVED_BY: u16 = 10;
 pub struct ProbeLimits {
     /// For an answer of our resolver, a connection, or a handshake. Default 2 s.
     pub hop: Duration,
-    /// For the response to a request. Default 10 s, since a dev server may compile first.
-    pub answer: Duration,
 }
 
 impl Default for ProbeLimits {
     fn default() -> Self {
         Self {
             hop: Duration::from_secs(2),
-            answer: Duration::from_secs(10),
         }
     }
 }
@@ -191,6 +189,17 @@ impl Prober {
             Connect::Open(at) if at.ip().is_loopback() => {
                 let holders = self.listeners().await;
                 seen.holder = holder_of(&holders, *at).cloned();
+                if let Some(holder) = seen.holder.clone() {
+                    let reading = spawn_blocking(move || files::written_since_start(&holder));
+                    seen.written_since_start = reading.await.unwrap_or_default();
+                }
+            }
+            Connect::NotNeeded => {
+                if let Target::Folder(folder) = &facts.route.to {
+                    let folder = folder.path().to_owned();
+                    let reading = spawn_blocking(move || files::sources_in(&folder));
+                    seen.sources = reading.await.unwrap_or_default();
+                }
             }
             Connect::Closed {
                 attempts,
@@ -279,7 +288,7 @@ impl Prober {
             tls: &self.tls,
             tls_http1: &self.tls_http1,
             hop: self.limits.hop,
-            limit: self.limits.answer,
+            limit: facts.patience,
         }
     }
 
@@ -299,7 +308,7 @@ impl Prober {
             facts,
             at,
             tls: Arc::clone(&self.takes_any),
-            limit: self.limits.answer,
+            limit: facts.patience,
         });
         let answer = timed(through.visit(stream)).await;
         match &answer.outcome {
@@ -312,12 +321,11 @@ impl Prober {
                 if visit.first_byte > SLOW {
                     seen.again = through.again().await;
                 }
-                if let Some(target) = target.as_ref().filter(|_| wants_comparison(facts, visit)) {
-                    let direct = timed(target.ask(false)).await;
-                    if is_at_odds(visit, &direct.outcome) {
-                        seen.direct_by_name = Some(timed(target.ask(true)).await);
-                    }
-                    seen.direct = Some(direct);
+                if let Some(target) = &target {
+                    compare(target, visit, &mut seen.trials).await;
+                }
+                if let End::Leaves(to) = &visit.end {
+                    seen.redirected_to_open = accepts_at(to, self.limits.hop).await;
                 }
                 through.look_further(visit, target.as_ref(), seen).await;
             }
@@ -387,7 +395,54 @@ fn moved_to(
     })
 }
 
-async fn timed<T>(work: impl Future<Output = T>) -> Timed<T> {
+/// Asks the target itself for the URL at which a visit failed or came to no end, and in a deep check for
+/// any.
+async fn compare(target: &TargetClient<'_>, visit: &Visit, trials: &mut Trials) {
+    let facts = target.facts;
+    let Ok(url) = Url::parse(&visit.last().url) else {
+        return;
+    };
+    let routed = facts
+        .snapshot
+        .route_for(url.host_str().unwrap_or_default(), url.path());
+    if routed.is_none_or(|routed| routed.route.address != facts.route.address) {
+        return;
+    }
+    match &visit.end {
+        End::Turns(_) => {
+            for trial in [Trial::AsProxied, Trial::OwnHost] {
+                trials.add(trial, timed(target.ask(&url, trial)).await);
+            }
+        }
+        _ if visit.last().status >= 400 => target.try_what_helps(&url, trials).await,
+        _ if facts.deep => trials.add(Trial::Direct, timed(target.ask(&url, Trial::Direct)).await),
+        _ => {}
+    }
+}
+
+/// Whether the port of this machine that a URL names accepts connections; `None` for another machine's.
+async fn accepts_at(url: &str, limit: Duration) -> Option<bool> {
+    let url = Url::parse(url).ok()?;
+    let port = url.port_or_known_default()?;
+    let host = url.host_str()?.trim_matches(['[', ']']);
+    let loopback = [Ipv4Addr::LOCALHOST.into(), Ipv6Addr::LOCALHOST.into()];
+    let addresses: Vec<IpAddr> = match host.parse() {
+        Ok(ip) => vec![ip],
+        Err(_) if host == "localhost" => loopback.to_vec(),
+        Err(_) => Vec::new(),
+    };
+    if addresses.is_empty() || !addresses.iter().all(IpAddr::is_loopback) {
+        return None;
+    }
+    for ip in addresses {
+        if handshake::reach((ip, port).into(), limit).await.is_ok() {
+            return Some(true);
+        }
+    }
+    Some(false)
+}
+
+pub(crate) async fn timed<T>(work: impl Future<Output = T>) -> Timed<T> {
     let start = Instant::now();
     let outcome = work.await;
     Timed {

@@ -3,7 +3,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_checks::{
-    Answer, Direct, End, EventsSeen, FINDING_HEADER, Facts, Finding, Markup, Observations, Page,
+    Answer, End, EventsSeen, FINDING_HEADER, Facts, Finding, Markup, Observations, Page,
     PreflightSeen, UpgradeSeen, Visit,
 };
 use http_body_util::BodyExt;
@@ -126,7 +126,10 @@ impl ListenerClient<'_> {
         let mut markup = Markup::default();
         if self.facts.deep {
             markup = visit.last().markup();
+            let named = |markup: &Markup| markup.asked().cloned().collect::<BTreeSet<_>>();
+            let before = named(&markup);
             self.read_scripts(&mut markup).await;
+            seen.named_by_scripts = &named(&markup) - &before;
         }
         let base = &visit.last().url;
         let upgrades = places(base, &markup.websockets, expect.websocket.as_deref());
@@ -341,15 +344,4 @@ fn own_page(page: &Page) -> Option<Answer> {
         status: page.status,
         finding: Box::new(finding),
     })
-}
-
-/// Whether an answer is to be compared with what the app says when it is asked itself.
-pub(crate) fn wants_comparison(facts: &Facts, visit: &Visit) -> bool {
-    facts.deep || (400..500).contains(&visit.first().status)
-}
-
-/// Whether the app refuses what it answers under its own host.
-pub(crate) fn is_at_odds(visit: &Visit, direct: &Direct) -> bool {
-    let own = direct.page().map(|page| page.status);
-    (400..500).contains(&visit.first().status) && own.is_some_and(|status| status < 400)
 }

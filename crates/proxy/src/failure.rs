@@ -3,7 +3,7 @@
 use std::io;
 
 use bentlane_checks::Finding;
-use bentlane_model::{Route, chain};
+use bentlane_model::{Route, Target, WaitLimit, chain};
 use http::StatusCode;
 
 use crate::error_page::ErrorPage;
@@ -62,7 +62,9 @@ impl Failure {
         let (status, finding) = match self {
             Self::Connect(error) => (bad, connect_finding(&address, route, error)),
             Self::Late => {
-                let limit = format!("{} s", limits.first_byte.as_secs());
+                let limit = route.settings.first_byte_timeout;
+                let limit = limit.map_or(limits.first_byte, WaitLimit::duration);
+                let limit = humantime::format_duration(limit).to_string();
                 let finding = Finding::answer_late(target, &limit);
                 (StatusCode::GATEWAY_TIMEOUT, finding)
             }
@@ -188,6 +190,15 @@ pub(crate) fn file_failure(
             let reason = "the path leads out of the folder, where nothing is served from";
             let finding = Finding::file_missing(&address, target, path, Some(reason));
             (StatusCode::NOT_FOUND, finding)
+        }
+        FileError::Source(file) => {
+            let file = file.display().to_string();
+            let Target::Folder(folder) = target else {
+                return ErrorPage::route_missing(name, path, &[]);
+            };
+            let all = [file.clone()];
+            let finding = Finding::sources_not_served(&address, folder.path(), &file, &all);
+            (StatusCode::FORBIDDEN, finding)
         }
         FileError::Unreadable(cause) => (
             StatusCode::BAD_GATEWAY,

@@ -6,7 +6,7 @@ use std::io;
 use std::path::{Component, Path, PathBuf};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use bentlane_model::Folder;
+use bentlane_model::{Folder, is_source};
 use headers::{
     AcceptRanges, ContentRange, ETag, HeaderMapExt, IfModifiedSince, IfNoneMatch, IfRange,
     LastModified,
@@ -32,8 +32,19 @@ pub(crate) enum FileError {
     Missing,
     /// The path leads out of the folder.
     Outside,
+    /// It needs an interpreter, and its source is not to be served.
+    Source(PathBuf),
     /// The folder itself, or the file, cannot be read.
     Unreadable(io::Error),
+}
+
+/// How a folder is served.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct FolderRules<'a> {
+    /// The file for a path that has none.
+    pub(crate) fallback: Option<&'a str>,
+    /// Whether the source of files that need an interpreter is served.
+    pub(crate) sources: bool,
 }
 
 /// What was found for a path.
@@ -47,16 +58,16 @@ enum Found {
 #[inline(never)]
 pub(crate) fn answer<'a>(
     folder: &'a Folder,
-    fallback: Option<&'a str>,
+    rules: FolderRules<'a>,
     path: &'a str,
     asked: &'a request::Parts,
 ) -> Boxed<'a, Result<Response<ResponseBody>, FileError>> {
-    Box::pin(find_and_serve(folder, fallback, path, asked))
+    Box::pin(find_and_serve(folder, rules, path, asked))
 }
 
 async fn find_and_serve(
     folder: &Folder,
-    fallback: Option<&str>,
+    rules: FolderRules<'_>,
     path: &str,
     asked: &request::Parts,
 ) -> Result<Response<ResponseBody>, FileError> {
@@ -75,7 +86,7 @@ async fn find_and_serve(
     }
     let (root, wanted) = (folder.path().to_owned(), relative(path)?);
     let slash = path.ends_with('/');
-    let fallback = fallback.map(PathBuf::from);
+    let fallback = rules.fallback.map(PathBuf::from);
     let finding = spawn_blocking(move || match find(&root, &wanted, slash) {
         Err(FileError::Missing) => match fallback {
             Some(file) => find(&root, &file, false),
@@ -88,6 +99,9 @@ async fn find_and_serve(
         .map_err(|cause| FileError::Unreadable(io::Error::other(cause)))??;
     match found {
         Found::Folder => Ok(with_slash(uri)),
+        Found::File(_, _, name) if !rules.sources && is_source(&name) => {
+            Err(FileError::Source(name))
+        }
         Found::File(file, metadata, name) => {
             serve(file, &metadata, &name, method, headers).map_err(FileError::Unreadable)
         }

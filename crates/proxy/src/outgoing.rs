@@ -3,6 +3,8 @@ use http::uri::Authority;
 use http::{HeaderValue, Request, Uri, Version, request};
 use hyper::body::{Body, Incoming};
 
+use std::time::Duration;
+
 use bentlane_model::Scheme;
 
 use crate::failure::Failure;
@@ -99,4 +101,6 @@ pub(crate) struct ConnectionNeeds<'a> {
     pub(crate) trailers: bool,
     /// Whether the connection is to change its protocol.
     pub(crate) upgrade: bool,
+    /// How long to wait for the first byte of the response, when the route says so.
+    pub(crate) first_byte: Option<Duration>,
 }

@@ -1,6 +1,8 @@
 //! How one route passes requests on: its settings, made ready for the hot path.
 
-use bentlane_model::{AllowedOrigin, HostField, Message, Route, RouteSettings};
+use std::time::Duration;
+
+use bentlane_model::{AllowedOrigin, HostField, Message, Route, RouteSettings, WaitLimit};
 use http::header::{
     ACCESS_CONTROL_ALLOW_CREDENTIALS, ACCESS_CONTROL_ALLOW_HEADERS, ACCESS_CONTROL_ALLOW_METHODS,
     ACCESS_CONTROL_ALLOW_ORIGIN, ACCESS_CONTROL_MAX_AGE, ACCESS_CONTROL_REQUEST_HEADERS,
@@ -32,6 +34,10 @@ pub(crate) struct RouteRules {
     pub(crate) redirect_status: Option<StatusCode>,
     pub(crate) keep_path: Option<bool>,
     pub(crate) fallback: Option<Box<str>>,
+    /// Whether files that need an interpreter are served.
+    pub(crate) sources: bool,
+    /// How long to wait for the first byte of a response.
+    pub(crate) first_byte: Option<Duration>,
     origins: Vec<AllowedOrigin>,
     request: Fields,
     response: Fields,
@@ -59,6 +65,8 @@ impl RouteRules {
             redirect_status,
             keep_path,
             fallback,
+            first_byte_timeout,
+            serve_sources,
             ..
         } = &route.settings;
         if route.settings.is_default() {
@@ -81,6 +89,8 @@ impl RouteRules {
             redirect_status: redirect_status.and_then(|code| StatusCode::from_u16(code).ok()),
             keep_path: *keep_path,
             fallback: fallback.as_deref().map(Box::from),
+            sources: *serve_sources,
+            first_byte: first_byte_timeout.map(WaitLimit::duration),
             origins: allow_origins.clone(),
             request: Fields::of(&route.settings, Message::Request),
             response: Fields::of(&route.settings, Message::Response),

@@ -2,7 +2,7 @@ use std::sync::Arc;
 
 use tokio_util::sync::CancellationToken;
 
-use crate::checker::{CheckOptions, RouteChecker, Trigger};
+use crate::checker::{CheckOptions, PATIENCE, RouteChecker, Trigger};
 use crate::machine::MachineObserver;
 use crate::pki::Pki;
 
@@ -22,6 +22,7 @@ impl Checks {
             trigger,
             only: None,
             deep,
+            patience: PATIENCE,
             machine: self.machine.observe(fresh, deep).await,
             pairs: self.pki.imports.facts(),
         }

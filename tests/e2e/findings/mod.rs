@@ -178,6 +178,31 @@ fn streaming(port: u16, lumps: &'static [(u64, usize)]) -> App {
     })
 }
 
+/// It refuses the name on the page that its first one leads to.
+fn picky_behind_a_redirect() -> App {
+    App::answering(0, |request| {
+        let own = field(request, "host").starts_with("localhost:");
+        match (request.uri().path(), own) {
+            ("/", _) => reply(302, &[("location", "/in")], ""),
+            (_, true) => html("welcome"),
+            (_, false) => reply(403, &[], "this host is not allowed"),
+        }
+    })
+}
+
+/// It sends every client to its own address.
+fn canonical() -> App {
+    let port = reserve_port();
+    App::answering(port, move |request| {
+        let own = format!("localhost:{port}");
+        if field(request, "host") == own {
+            return html("welcome");
+        }
+        let to = format!("http://{own}{}", request.uri().path());
+        reply(301, &[("location", &to)], "")
+    })
+}
+
 fn circle(port: u16) -> App {
     App::answering(port, |request| {
         let to = match request.uri().path() {
@@ -218,6 +243,12 @@ const CUT: &[u8] = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\nshort";
 
 #[rstest]
 #[case("host-refused", "answer", picky_host(0), &[], Repair::Command)]
+#[case("host-refused", "answer", picky_behind_a_redirect(), &[], Repair::Command)]
+#[case("forwarding-refused", "answer", App::answering(0, |request| match field(request, "x-forwarded-for") { "" => html(""), _ => reply(400, &[], "") }), &[], Repair::Command)]
+#[case("own-address-only", "answer", canonical(), &[], Repair::Command)]
+#[case("better-directly", "answer", App::answering(0, |request| match (field(request, "host").starts_with("localhost"), field(request, "forwarded")) { (true, "") => html(""), _ => reply(400, &[], "") }), &[], Repair::App(page))]
+#[case("redirect-leaves", "answer", leads_to(0, |_| "http://localhost:1/in".to_owned()), &[], Repair::App(page))]
+#[case("page-bypasses-routes", "answer", App::answering(0, |_| html("<link rel=stylesheet href='http://localhost:4399/a.css'>")), &[], Repair::App(page))]
 #[case("scheme-loop", "answer", forces_https(0, false), &[], Repair::App(|port| forces_https(port, true)))]
 #[case("redirect-loop", "answer", circle(0), &[], Repair::App(page))]
 #[case("origin-leaked", "answer", leaking(), &[], Repair::App(page))]
@@ -380,9 +411,33 @@ fn a_silent_app_times_out_and_others_are_reported() {
     let [silent, well] = verdicts["verdicts"].as_array().unwrap().as_slice() else {
         panic!("two routes: {verdicts:#}")
     };
-    assert_eq!(worst(silent)["slug"], "answer-late", "{silent:#}");
+    // A client would still wait, as for an app that compiles first.
+    assert_eq!(worst(silent)["slug"], "still-starting", "{silent:#}");
     assert_eq!(worst(silent)["hop"], "answer");
+    assert_eq!(silent["hops"][3]["state"], "not-declared", "{silent:#}");
     assert_eq!(well["passed"], true, "{well:#}");
+    let waiting = ["check", "--routes-only", "--wait", "1s"];
+    let waited = world.run(&waiting);
+    assert!(waited.stdout.contains("1 still starting"), "{waited:?}");
+    // Where no client waits that long, it is late.
+    let edit = ["route", "edit", "silent.moor.test", "--first-byte-timeout"];
+    let refused = world.run(&[&edit[..], &["soon"]].concat());
+    assert!(refused.stderr.contains("no time such as"), "{refused:?}");
+    world.ok(&[&edit[..], &["700ms"]].concat());
+    let verdict = check(&world, "silent.moor.test");
+    assert_eq!(worst(&verdict)["slug"], "answer-late", "{verdict:#}");
+    assert!(
+        worst(&verdict)["summary"]
+            .as_str()
+            .unwrap()
+            .contains("700ms")
+    );
+    let url = "https://silent.moor.test/";
+    let status = world.curl(&["-o", "/dev/null", "-w", "%{http_code}", url]);
+    assert_eq!(status.stdout, "504", "{status:?}");
+    world.ok(&[&edit[..], &["none"]].concat());
+    let settings = &world.get("/routes/silent.moor.test")["settings"];
+    assert_eq!(settings["first_byte_timeout"], "none");
 }
 
 /// A site on `port`, from a folder of its own, which has that name for its title.
@@ -416,7 +471,13 @@ fn another_app_on_the_port_and_an_app_on_another_port_are_found() {
         found["evidence"][1].as_str().unwrap().contains(&folder),
         "{found:#}"
     );
+    // Which of them is the right one is not decided by a program.
+    let fixed = world.run(&["check", "--routes-only", "--fix", "--yes"]);
+    assert!(fixed.stderr.contains("left to you"), "{fixed:?}");
+    let expected = || world.get("/routes/a.moor.test")["settings"]["expect"].clone();
+    assert_eq!(expected()["title"], Value::Null);
     carry_out(&world, found["fix"]["command"].as_str().unwrap());
+    assert_eq!(expected()["title"], "Shop");
     assert!(!has(&check(&world, "a.moor.test"), "target-changed-hands"));
     world.ok(&["route", "edit", "a.moor.test", "--expect-title", "Highmoor"]);
     let verdict = check(&world, "a.moor.test");
@@ -517,4 +578,88 @@ fn questionable_names_are_reported(#[case] zone: &str, #[case] address: &str, #[
     assert_eq!(found["hop"], "resolve");
     assert_ne!(found["severity"], "error");
     assert_ne!(found["fix"]["text"], "");
+}
+
+#[test]
+fn an_app_that_runs_with_old_configuration_is_reported() {
+    let world = World::with_routes(&[]);
+    let port = reserve_port();
+    let written = world.path("Highmoor").join(".env");
+    let start = |world: &World| {
+        let site = site(world, "Highmoor", port);
+        std::fs::write(&written, "HUTS=3").unwrap();
+        site
+    };
+    let first = start(&world);
+    world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
+    // It was written as the app started.
+    assert!(!has(&check(&world, "a.moor.test"), "old-configuration"));
+    let age = || {
+        std::fs::metadata(&written)
+            .unwrap()
+            .modified()
+            .unwrap()
+            .elapsed()
+    };
+    wait_until("the app to be old", || {
+        age()
+            .unwrap_or_default()
+            .gt(&std::time::Duration::from_secs(4))
+            .then_some(())
+    });
+    std::fs::write(&written, "HUTS=4").unwrap();
+    let verdict = check(&world, "a.moor.test");
+    let mut findings = verdict["findings"].as_array().unwrap().iter();
+    let found = findings.find(|finding| finding["slug"] == "old-configuration");
+    let found = found.unwrap_or_else(|| panic!("{verdict:#}"));
+    assert_eq!(
+        (&found["hop"], &found["severity"]),
+        (&"connect".into(), &"hint".into())
+    );
+    assert!(
+        found["evidence"][1]
+            .as_str()
+            .unwrap()
+            .starts_with(".env was written")
+    );
+    assert_eq!(verdict["passed"], true);
+    drop(first);
+    let _again = start(&world);
+    assert!(!has(&check(&world, "a.moor.test"), "old-configuration"));
+}
+
+#[test]
+fn sources_are_not_served_unless_the_route_says_so() {
+    let world = World::with_routes(&[]);
+    let folder = world.path("shop");
+    std::fs::create_dir(&folder).unwrap();
+    std::fs::write(folder.join("index.html"), "<title>Shop</title>").unwrap();
+    std::fs::write(folder.join("pay.PHP"), "<?php $password = 'hut';").unwrap();
+    let target = format!("folder:{}", folder.display());
+    world.ok(&["route", "add", "a.moor.test", &target]);
+    let verdict = check(&world, "a.moor.test");
+    let found = worst(&verdict);
+    assert_eq!(found["slug"], "sources-not-served", "{verdict:#}");
+    assert_eq!(
+        (&found["hop"], &found["severity"]),
+        (&"answer".into(), &"warning".into())
+    );
+    let command = found["fix"]["command"].as_str().unwrap();
+    assert!(
+        command.starts_with("php -S 127.0.0.1:PORT -t /"),
+        "{command}"
+    );
+    let ask = || world.curl(&["-i", "https://a.moor.test/pay.PHP"]).stdout;
+    let refused = ask();
+    assert!(
+        refused.contains("bentlane-finding: sources-not-served"),
+        "{refused}"
+    );
+    assert!(
+        refused.starts_with("HTTP/2 403") && !refused.contains("$password"),
+        "{refused}"
+    );
+    world.ok(&["route", "edit", "a.moor.test", "--serve-sources"]);
+    assert!(ask().contains("$password"));
+    assert!(!has(&check(&world, "a.moor.test"), "sources-not-served"));
 }

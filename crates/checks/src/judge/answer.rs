@@ -4,9 +4,10 @@ use std::time::Duration;
 use serde_json::Value;
 use url::Url;
 
-use super::{HopResult, browser, in_words, micros, streams};
+use super::{HopResult, browser, in_words, micros, streams, trials};
 use crate::finding::Finding;
-use crate::fix::{Action, Fix};
+use crate::fix::{Action, Fix, shell};
+use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::observation::{Answer, Direct, End, Facts, Observations, TargetLeaf, Timed, Visit};
 use crate::page::Page;
@@ -22,8 +23,14 @@ pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) 
     let mut judged = match &answer.outcome {
         Answer::Accepted => HopResult::new("accepted"),
         Answer::OwnPage { status, finding } => own_page(facts, seen, *status, finding),
+        Answer::Silent if answer.took < facts.first_byte => {
+            let mut judged = HopResult::new("no answer yet");
+            judged.undeclared = true;
+            judged.with([still_starting(facts, answer.took)])
+        }
         Answer::Silent => {
-            HopResult::new("no answer").with([Finding::answer_late(target, "the time of a check")])
+            let limit = in_words(answer.took);
+            HopResult::new("no answer").with([Finding::answer_late(target, &limit)])
         }
         Answer::Failed(reason) => {
             HopResult::new("broke off").with([Finding::answer_missing(target, reason)])
@@ -31,7 +38,46 @@ pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) 
         Answer::Visit(visit) => judge_visit(facts, seen, visit),
     };
     judged.micros = Some(micros(answer.took));
+    judged.findings.extend(sources(facts, seen));
     judged
+}
+
+/// Files of the folder that are not served, since they are to be run.
+fn sources(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let Target::Folder(folder) = &facts.route.to else {
+        return None;
+    };
+    if facts.route.settings.serve_sources {
+        return None;
+    }
+    let first = seen.sources.first()?;
+    Some(Finding::sources_not_served(
+        &facts.address(),
+        folder.path(),
+        first,
+        &seen.sources,
+    ))
+}
+
+/// No response yet, and the proxy would still wait.
+fn still_starting(facts: &Facts, waited: Duration) -> Finding {
+    let place = facts.route.to.describe();
+    let words = shell(&["bentlane", "check", &facts.address(), "--wait", "2m"]);
+    Finding::of(
+        FindingKind::StillStarting,
+        format!(
+            "{place} accepted the request, and has not responded for {}",
+            in_words(waited)
+        ),
+        vec![format!(
+            "a client waits for up to {}",
+            in_words(facts.first_byte)
+        )],
+        Fix::command(
+            "wait until it has compiled, or read its output if it hangs",
+            words,
+        ),
+    )
 }
 
 fn own_page(facts: &Facts, seen: &Observations, status: u16, finding: &Finding) -> HopResult {
@@ -97,16 +143,16 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
     let last = visit.last();
     let mut judged = HopResult::new(format!("status {}", last.status));
     judged.evidence = evidence(seen, visit);
-    let fails = (500..600).contains(&last.status);
-    if fails {
-        judged
-            .findings
-            .push(Finding::app_fails(target, last.status));
+    let refused = trials::refused(facts, seen, visit);
+    if (500..600).contains(&last.status) {
+        let cause = refused.unwrap_or_else(|| Finding::app_fails(target, last.status));
+        let severity = Severity::Error;
+        judged.findings.push(Finding { severity, ..cause });
         return judged;
     }
     let broken = [
-        host_refused(facts, seen, visit.first()),
-        redirects(facts, visit),
+        refused,
+        redirects(facts, seen, visit),
         last.cut.as_ref().map(|reason| cut(target, last, reason)),
     ];
     judged.findings.extend(broken.into_iter().flatten());
@@ -127,6 +173,7 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
         .findings
         .extend(seen.preflights.iter().filter_map(browser::preflight));
     judged.findings.extend(browser::mixed_content(facts, last));
+    judged.findings.extend(browser::bypasses(facts, seen, last));
     judged.findings.extend(slow_at_first(target, seen, visit));
     judged.findings.extend(shadowed(facts));
     judged
@@ -145,20 +192,14 @@ fn evidence(seen: &Observations, visit: &Visit) -> Vec<String> {
     if let End::Leaves(url) = &visit.end {
         lines.push(format!("it redirects to {url}, which was not followed"));
     }
-    for (words, direct) in [
-        ("asked itself, under its own host", &seen.direct),
-        ("asked itself, under the route's name", &seen.direct_by_name),
-    ] {
-        let Some(direct) = direct else { continue };
-        let said = match &direct.outcome {
+    lines.extend(seen.trials.iter().map(|(trial, answer)| {
+        let said = match &answer.outcome {
             Direct::Page(page) => in_short(page),
             Direct::Failed(reason) => reason.clone(),
         };
-        lines.push(format!(
-            "the app {words}: {said}, after {}",
-            in_words(direct.took)
-        ));
-    }
+        let took = in_words(answer.took);
+        format!("the app, asked {trial}: {said}, after {took}")
+    }));
     lines
 }
 
@@ -173,42 +214,8 @@ fn in_short(page: &Page) -> String {
     parts.join(", ")
 }
 
-/// The app answers under its own host, and refuses the route's name.
-fn host_refused(facts: &Facts, seen: &Observations, first: &Page) -> Option<Finding> {
-    if !(400..500).contains(&first.status) {
-        return None;
-    }
-    let own = seen.direct.as_ref()?.outcome.page()?;
-    let by_name = seen.direct_by_name.as_ref()?.outcome.page()?;
-    let well = own.status < 400 && by_name.status == first.status;
-    well.then(|| {
-        let name = &facts.name;
-        let host = facts.route.to.authority().unwrap_or_default();
-        Finding::of(
-            FindingKind::HostRefused,
-            format!(
-                "the app responds with {} to its own host {host}, and with {} to {name}",
-                own.status, first.status
-            ),
-            vec![beginning(&first.body)],
-            Fix::set(
-                format!("allow {name} in the app's list of hosts; or send the app its own host"),
-                &facts.address(),
-                "host",
-                "target",
-            ),
-        )
-    })
-}
-
-fn beginning(body: &str) -> String {
-    const SHOWN: usize = 160;
-    let start: String = body.chars().take(SHOWN).collect();
-    start.split_whitespace().collect::<Vec<_>>().join(" ")
-}
-
 /// Redirect loops, and redirects out of the route.
-fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
+fn redirects(facts: &Facts, seen: &Observations, visit: &Visit) -> Option<Finding> {
     let chain: Vec<String> = visit.pages.iter().map(|page| page.url.clone()).collect();
     // A check sends no cookies, so that it is not followed where they are what is waited for.
     let waits_for_cookie = visit
@@ -216,8 +223,13 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
         .iter()
         .any(|page| page.value("set-cookie").is_some());
     match &visit.end {
-        End::Turns(_) | End::TooMany if waits_for_cookie => None,
         End::Turns(to) => {
+            if let Some(finding) = trials::own_address_only(facts, seen) {
+                return Some(finding);
+            }
+            if waits_for_cookie {
+                return None;
+            }
             let mut evidence = chain;
             evidence.push(to.clone());
             let from = Url::parse(&visit.last().url).ok()?;
@@ -244,19 +256,20 @@ fn redirects(facts: &Facts, visit: &Visit) -> Option<Finding> {
                 Fix::text("find out what the app waits for there: often a cookie or a sign-in"),
             ))
         }
+        End::TooMany if waits_for_cookie => None,
         End::TooMany => Some(Finding::of(
             FindingKind::RedirectLoop,
             format!("the app redirects more than {} times", chain.len() - 1),
             chain,
             Fix::text("find out what the app waits for there: often a cookie or a sign-in"),
         )),
-        End::Leaves(to) => leaked(facts, visit, to),
+        End::Leaves(to) => leaked(facts, seen, visit, to),
         End::Answered => downgraded(visit),
     }
 }
 
 /// A redirect to the address of the app itself.
-fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
+fn leaked(facts: &Facts, seen: &Observations, visit: &Visit, to: &str) -> Option<Finding> {
     let url = Url::parse(to).ok()?;
     let port = url.port_or_known_default()?;
     let host = url.host_str()?.trim_matches(['[', ']']);
@@ -267,6 +280,9 @@ fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
     };
     let this_machine =
         host == "localhost" || host.parse::<IpAddr>().is_ok() || host == facts.name.as_str();
+    if !same_port && is_loopback(host) {
+        return Some(redirected_past(facts, seen, visit, (to, port)));
+    }
     if !same_port || !(own_host || this_machine) {
         // Under names of ours the client is lost where we do not listen.
         facts.snapshot.zone_of(host)?;
@@ -294,7 +310,51 @@ fn leaked(facts: &Facts, visit: &Visit, to: &str) -> Option<Finding> {
     ))
 }
 
-fn target_port(target: &Target) -> Option<u16> {
+/// A redirect to another port of this machine, where no name leads.
+fn redirected_past(
+    facts: &Facts,
+    seen: &Observations,
+    visit: &Visit,
+    (to, port): (&str, u16),
+) -> Finding {
+    let accepts = seen.redirected_to_open != Some(false);
+    let routes = &facts.snapshot.configuration().routes;
+    let route = routes
+        .iter()
+        .find(|route| target_port(&route.to) == Some(port));
+    let fix = match route.map(|route| &route.address) {
+        Some(address) => Fix::text(format!(
+            "configure the app to use https://{address} in place of that address: this route leads there"
+        )),
+        None => Fix::text(
+            "configure the app to use the public URL of what it redirects to; add a route if it has none",
+        ),
+    };
+    let summary = match accepts {
+        true => format!("the app redirects to {to}, past every route"),
+        false => format!("the app redirects to {to}, where nothing listens"),
+    };
+    let evidence = vec![format!("{} leads to {to}", visit.last().url)];
+    let finding = Finding::of(FindingKind::RedirectLeaves, summary, evidence, fix);
+    let severity = if accepts {
+        Severity::Warning
+    } else {
+        Severity::Error
+    };
+    Finding {
+        severity,
+        ..finding
+    }
+}
+
+/// Whether a URL's host is this machine, whichever way it is written.
+pub(super) fn is_loopback(host: &str) -> bool {
+    let host = host.trim_matches(['[', ']']);
+    let ip = host.parse::<IpAddr>();
+    host == "localhost" || host.ends_with(".localhost") || ip.is_ok_and(|ip| ip.is_loopback())
+}
+
+pub(super) fn target_port(target: &Target) -> Option<u16> {
     match target {
         Target::Port(port) | Target::Server { port, .. } => Some(port.get()),
         Target::Container(container) => container.port.map(std::num::NonZeroU16::get),

@@ -2,12 +2,14 @@
 
 use url::Url;
 
+use super::answer::{is_loopback, target_port};
 use crate::cookie;
 use crate::finding::Finding;
 use crate::fix::Fix;
+use crate::hop::Severity;
 use crate::kind::FindingKind;
-use crate::observation::{Facts, PreflightSeen, Visit};
-use crate::page::Page;
+use crate::observation::{Facts, Observations, PreflightSeen, Visit};
+use crate::page::{Load, Page};
 
 pub(super) fn cookies(facts: &Facts, visit: &Visit) -> Option<Finding> {
     let dropped = visit.pages.iter().flat_map(|page| {
@@ -81,28 +83,129 @@ pub(super) fn preflight(seen: &PreflightSeen) -> Option<Finding> {
 
 /// What the page loads over plain HTTP, except from this machine, which browsers allow.
 pub(super) fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
-    let blocked = |text: &String| {
-        let url = Url::parse(text).ok().filter(|url| url.scheme() == "http")?;
-        let host = url.host_str()?.trim_matches(['[', ']']).to_owned();
-        let own = matches!(&*host, "localhost" | "::1")
-            || host.starts_with("127.")
-            || host.ends_with(".localhost");
-        (!own).then_some((text.clone(), host))
-    };
-    let blocked: Vec<(String, String)> = page.markup().loads.iter().filter_map(blocked).collect();
-    let (first, host) = blocked.first()?;
-    let fix = match facts.snapshot.zone_of(host) {
-        Some(_) => Fix::text(
-            "write these URLs without `http:`, so that they begin with `//` or `/`: Bent Lane \
-             serves them over HTTPS, too",
-        ),
+    let markup = page.markup();
+    let blocked = markup.loads.iter().filter_map(|Load { element, url }| {
+        let url = Url::parse(url).ok().filter(|url| url.scheme() == "http")?;
+        (!is_loopback(url.host_str()?)).then_some((element, url))
+    });
+    let blocked: Vec<(&&str, Url)> = blocked.collect();
+    let (_, first) = blocked.first()?;
+    let name = first.domain().unwrap_or_default();
+    let fix = match facts.snapshot.route_for(name, first.path()) {
+        Some(_) => {
+            let mut url = first.clone();
+            let port = (facts.https_port != 443).then_some(facts.https_port);
+            let served = url.set_scheme("https").is_ok() && url.set_port(port).is_ok();
+            debug_assert!(served, "{url}");
+            Fix::text(format!("write {url} in its place: a route serves that"))
+        }
+        None if facts.snapshot.zone_of(name).is_some() => Fix::text(format!(
+            "no route leads to {name}{}: add one, and load it over HTTPS",
+            first.path()
+        )),
         None => Fix::text("load it over HTTPS, or from the app itself"),
     };
     Some(Finding::of(
         FindingKind::MixedContent,
         format!("the page loads {first} over plain HTTP, which browsers block"),
-        blocked.iter().map(|(url, _)| url.clone()).collect(),
+        blocked
+            .iter()
+            .map(|(element, url)| format!("<{element}>: {url}"))
+            .collect(),
         fix,
+    ))
+}
+
+/// What the page names beside the routes: a port of this machine, or a port of a name of ours where we do
+/// not listen.
+pub(super) fn bypasses(facts: &Facts, seen: &Observations, page: &Page) -> Option<Finding> {
+    let markup = page.markup();
+    let by_scripts = markup.asked().chain(&seen.named_by_scripts);
+    // What a script merely names may never be asked for.
+    let elements = markup
+        .loads
+        .iter()
+        .map(|load| (Some(load.element), &load.url));
+    let named = elements.chain(by_scripts.map(|url| (None, url)));
+    let named: Vec<(Option<&str>, Url)> = named
+        .filter_map(|(element, url)| Some((element, past(facts, url)?)))
+        .collect();
+    let (element, first) = named.first()?;
+    let port = first.port_or_known_default()?;
+    let is_socket = matches!(first.scheme(), "ws" | "wss");
+    let routes = &facts.snapshot.configuration().routes;
+    let route = routes
+        .iter()
+        .find(|route| target_port(&route.to) == Some(port));
+    let fix = match route {
+        _ if is_socket => live_reload(facts, first, &page.body),
+        Some(route) => Fix::text(format!(
+            "name https://{} in its place: this route leads there",
+            route.address
+        )),
+        None => Fix::text("use a path of the app itself, or add a route for it and use that URL"),
+    };
+    let place = element.map_or_else(|| "a script".to_owned(), |name| format!("<{name}>"));
+    let finding = Finding::of(
+        FindingKind::PageBypassesRoutes,
+        format!("{place} of the page uses {first}, past the routes"),
+        named
+            .iter()
+            .map(|(element, url)| format!("<{}>: {url}", element.unwrap_or("script")))
+            .collect(),
+        fix,
+    );
+    let severity = if element.is_some() {
+        Severity::Warning
+    } else {
+        Severity::Hint
+    };
+    Some(Finding {
+        severity,
+        ..finding
+    })
+}
+
+/// The URL, when it leads past the routes.
+fn past(facts: &Facts, url: &str) -> Option<Url> {
+    let url = Url::parse(url).ok()?;
+    if !matches!(url.scheme(), "http" | "https" | "ws" | "wss") {
+        return None;
+    }
+    let (host, port) = (url.host_str()?, url.port_or_known_default()?);
+    let is_ours = facts.snapshot.zone_of(host).is_some();
+    let is_ours = is_ours && port != facts.https_port && port != facts.http_port;
+    // Names of a zone below `localhost` are routes, and the port says whose.
+    let served = port == facts.https_port || port == facts.http_port;
+    (is_ours || (is_loopback(host) && !served)).then_some(url)
+}
+
+/// Where the client of a dev server's live reload takes its port from.
+fn live_reload(facts: &Facts, url: &Url, page: &str) -> Fix {
+    let port = facts.https_port;
+    let known = [
+        (
+            "vite",
+            format!("`server.hmr.clientPort: {port}` in Vite's configuration"),
+        ),
+        (
+            "webpack",
+            "`devServer.client.webSocketURL: 'auto://0.0.0.0:0/ws'` in webpack's configuration"
+                .to_owned(),
+        ),
+        (
+            "livereload",
+            format!("the port {port} in the URL of livereload.js"),
+        ),
+    ];
+    let has = |word: &str| page.contains(word) || url.path().contains(word);
+    let found = known.iter().find(|(word, _)| has(word));
+    let setting = found.map_or_else(
+        || format!("the port {port}, or that of the page (`location.host`), in the setting for the client's port"),
+        |(_, setting)| setting.clone(),
+    );
+    Fix::text(format!(
+        "live reload connects past the route: set {setting}"
     ))
 }
 

@@ -1,6 +1,6 @@
 use serde_json::json;
 
-use super::{HopResult, micros};
+use super::{HopResult, in_words_rounded, micros, moment};
 use crate::finding::Finding;
 use crate::fix::Fix;
 use crate::kind::FindingKind;
@@ -15,7 +15,11 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
             let mut judged = HopResult::new(at.to_string());
             judged.evidence.push(format!("{at} accepts"));
             judged.evidence.extend(seen.holder.as_ref().map(described));
-            judged.with(changed_hands(facts, seen))
+            judged.with(
+                changed_hands(facts, seen)
+                    .into_iter()
+                    .chain(old_configuration(facts, seen)),
+            )
         }
         Connect::NotNeeded if facts.route.settings.paused => {
             HopResult::new("paused").with([Finding::route_paused(
@@ -45,11 +49,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
                         .map(ToString::to_string)
                         .chain([format!("{at}: {}", described(holder))])
                         .collect(),
-                    Fix::lead_to(
-                        "change the route to that port, or free its own port and restart the app",
-                        &address,
-                        at.port(),
-                    ),
+                    moved(facts, at.port()),
                 ),
                 (None, None) => Finding::target_closed(&address, target, attempts),
             };
@@ -69,11 +69,58 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     judged
 }
 
+/// The way to an app on another port; by hand where it was never proved which one is the right app.
+fn moved(facts: &Facts, port: u16) -> Fix {
+    let address = facts.address();
+    match facts.before {
+        Some(_) => Fix::lead_to(
+            "change the route to that port, or free its own port and restart the app",
+            &address,
+            port,
+        ),
+        None => Fix::edit(
+            "if that is the right app, change the route to its port; or restart the app on its own",
+            &address,
+            &format!("--to {port}"),
+        ),
+    }
+}
+
 fn described(holder: &Holder) -> String {
     match holder.line.as_str() {
         "" => format!("that is {holder}"),
         line => format!("that is {holder}: {line}"),
     }
+}
+
+/// An app that was started before files were written that it reads when it starts.
+fn old_configuration(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let (latest, holder) = (seen.written_since_start.first()?, seen.holder.as_ref()?);
+    let started = holder.started?;
+    let ago = |at| in_words_rounded(facts.now - at);
+    let mut evidence = vec![format!(
+        "{holder} was started {} ago, at {}",
+        ago(started),
+        moment(started)
+    )];
+    let files = seen.written_since_start.iter();
+    evidence.extend(files.map(|file| {
+        format!(
+            "{} was written {} ago, at {}",
+            file.name,
+            ago(file.written),
+            moment(file.written)
+        )
+    }));
+    Some(Finding::of(
+        FindingKind::OldConfiguration,
+        format!(
+            "{} was started before {} was last written",
+            holder.command, latest.name
+        ),
+        evidence,
+        Fix::text("restart the app if it is to use that"),
+    ))
 }
 
 /// Another app than the one that was proved there.

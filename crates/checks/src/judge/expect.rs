@@ -15,7 +15,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> HopResult {
     let expect = &facts.route.settings.expect;
     let Answer::Visit(visit) = &seen.outcome else {
         let mut judged = HopResult::new("not asked");
-        judged.undeclared = expect.is_empty();
+        judged.undeclared = expect.is_empty() || seen.outcome == Answer::Silent;
         return judged;
     };
     let page = visit.last();

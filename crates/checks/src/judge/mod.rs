@@ -7,6 +7,10 @@ mod expect;
 mod handshake;
 mod resolve;
 mod streams;
+mod trials;
+
+use time::macros::format_description;
+use time::{OffsetDateTime, UtcOffset};
 
 use super::finding::Finding;
 use super::hop::{Hop, Severity};
@@ -75,6 +79,25 @@ pub(super) fn in_words(took: std::time::Duration) -> String {
         1_000..1_000_000 => format!("{} ms", took.as_millis()),
         _ => format!("{:.1} s", took.as_secs_f64()),
     }
+}
+
+/// A time that has passed, in its two largest units.
+pub(super) fn in_words_rounded(ago: time::Duration) -> String {
+    let seconds = ago.whole_seconds().max(0);
+    let (days, hours, minutes) = (seconds / 86_400, seconds / 3600 % 24, seconds / 60 % 60);
+    match (days, hours, minutes) {
+        (0, 0, 0) => format!("{seconds} s"),
+        (0, 0, minutes) => format!("{minutes} min {} s", seconds % 60),
+        (0, hours, minutes) => format!("{hours} h {minutes} min"),
+        (days, hours, _) => format!("{days} d {hours} h"),
+    }
+}
+
+/// A point in time, in UTC.
+pub(super) fn moment(at: OffsetDateTime) -> String {
+    let format = format_description!("[year]-[month]-[day] [hour]:[minute]:[second] UTC");
+    let at = at.to_offset(UtcOffset::UTC);
+    at.format(format).unwrap_or_else(|_| at.to_string())
 }
 
 fn list<T: ToString>(all: &[T]) -> String {

@@ -64,7 +64,7 @@ pub(crate) struct Check {
     /// Offer to apply the fixes, one by one, and check again
     #[arg(long)]
     fix: bool,
-    /// With --fix: apply them without asking
+    /// With --fix: apply them without asking, except those that say which app is the right one
     #[arg(long, requires = "fix")]
     yes: bool,
     /// Repeat until all pass, at most for this time: 30s, 2m
@@ -73,6 +73,12 @@ pub(crate) struct Check {
     /// Keep running, and print a line whenever a route changes
     #[arg(long, conflicts_with_all = ["wait", "fix", "only", "deep"])]
     watch: bool,
+}
+
+/// Whole seconds, and as many as a check waits in any case.
+fn seconds(time: Duration) -> u32 {
+    const USUAL: u64 = 10;
+    time.as_secs().max(USUAL).try_into().unwrap_or(u32::MAX)
 }
 
 fn hop(text: &str) -> Result<Hop, String> {
@@ -93,7 +99,7 @@ impl Check {
         }
         let mut checked = match self.wait {
             Some(most) => self.wait(client, output, most).await?,
-            None => self.check_all(client, output).await?,
+            None => self.check_all(client, output, None).await?,
         };
         if self.fix {
             checked = self.fix(client, data_dir, output, checked).await?;
@@ -127,19 +133,30 @@ impl Check {
         !self.routes_only && self.only.is_none() && self.from.is_none()
     }
 
-    async fn check_all(&self, client: &Client, output: &Output) -> Result<Checked, CliError> {
+    /// Checks what was asked for; `patience` is how long a response may take to begin, in place of 10 s.
+    async fn check_all(
+        &self,
+        client: &Client,
+        output: &Output,
+        patience: Option<Duration>,
+    ) -> Result<Checked, CliError> {
         let looking = async {
             match self.looks_at_the_machine() {
                 true => machine::look(client).await.map(Some),
                 false => Ok(None),
             }
         };
-        let (machine, routes) = tokio::try_join!(looking, self.check(client, output))?;
+        let (machine, routes) = tokio::try_join!(looking, self.check(client, output, patience))?;
         Ok(Checked { machine, routes })
     }
 
     /// Checks, in steps, with a bar when there are many.
-    async fn check(&self, client: &Client, output: &Output) -> Result<Verdicts, CliError> {
+    async fn check(
+        &self,
+        client: &Client,
+        output: &Output,
+        patience: Option<Duration>,
+    ) -> Result<Verdicts, CliError> {
         let known = self.addresses.is_empty();
         let addresses = if known {
             let Routes { routes, .. } = client.get("/routes").await?;
@@ -159,6 +176,7 @@ impl Check {
                 addresses: step.to_vec(),
                 only: self.only,
                 deep: self.deep,
+                wait_s: patience.map(seconds),
                 from: None,
                 known,
             };
@@ -188,8 +206,9 @@ impl Check {
         let start = Instant::now();
         let mut told = String::new();
         loop {
-            let checked = self.check_all(client, output).await?;
-            if checked.passed() || start.elapsed() >= most {
+            let left = most.saturating_sub(start.elapsed());
+            let checked = self.check_all(client, output, Some(left)).await?;
+            if checked.is_settled() || start.elapsed() >= most {
                 return Ok(checked);
             }
             let what = checked.failed();
@@ -245,6 +264,15 @@ impl Check {
             for line in fix::preview(client, &action).await? {
                 output.say(&format!("    {}", output.paint(Style::Muted, &line)));
             }
+            if action.decides_what_is_right() {
+                if self.yes {
+                    output.say(
+                        "left to you, since only you know whether the right app answers there",
+                    );
+                    continue;
+                }
+                output.say("    Is the app that answers there now the right one? Open it to see.");
+            }
             // What changes the machine shows its own plan, and asks.
             if !self.yes && !action.needs_root() && !confirm::agreed(output)? {
                 output.say("left as it is");
@@ -254,7 +282,7 @@ impl Check {
                 output.error(&error);
                 continue;
             }
-            checked = self.check_all(client, output).await?;
+            checked = self.check_all(client, output, None).await?;
         }
         if done.is_empty() {
             output.say("nothing here can be fixed by a command of Bent Lane's");
@@ -335,12 +363,18 @@ impl Checked {
             && self.routes.verdicts.iter().all(|verdict| verdict.passed)
     }
 
-    /// What failed, in few words.
+    /// Whether all pass, and no app is still starting.
+    fn is_settled(&self) -> bool {
+        self.passed() && !self.routes.verdicts.iter().any(Verdict::is_starting)
+    }
+
+    /// What failed or is still starting, in few words.
     fn failed(&self) -> String {
         let items = self.machine.iter().flat_map(MachineVerdict::failed);
         let items =
             items.map(|item| format!("this machine's {} ({})", item.part.as_str(), item.subject));
-        let broken = self.routes.verdicts.iter().filter(|it| !it.passed);
+        let broken = self.routes.verdicts.iter();
+        let broken = broken.filter(|it| !it.passed || it.is_starting());
         let mut all = items.chain(broken.map(|it| it.address.clone()));
         let first = all.next().unwrap_or_default();
         match all.count() {

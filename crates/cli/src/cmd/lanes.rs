@@ -72,7 +72,7 @@ fn cell(output: &Output, report: &HopReport, next: Option<&HopReport>, last: boo
         Some(HopState::NotReached | HopState::NotDeclared) | None => "╌",
     };
     let time = match report.state {
-        HopState::NotDeclared => "not declared".to_owned(),
+        HopState::NotDeclared if last => "not declared".to_owned(),
         _ => report.micros.map(duration).unwrap_or_default(),
     };
     let room = if last { LAST - 1 } else { STEP - 1 };
@@ -82,7 +82,7 @@ fn cell(output: &Output, report: &HopReport, next: Option<&HopReport>, last: boo
         way.repeat(room)
     } else {
         // A space on each side of the time, and the way around it.
-        let line = room - time.chars().count() - 2;
+        let line = room.saturating_sub(time.chars().count() + 2);
         format!(
             "{} {time} {}",
             way.repeat(line / 2),
@@ -189,6 +189,8 @@ pub(crate) struct Count {
     /// Whole, while this machine does not reach them.
     pub(crate) ready: usize,
     pub(crate) broken: usize,
+    /// Without an answer so far.
+    pub(crate) starting: usize,
 }
 
 impl Count {
@@ -202,6 +204,7 @@ impl Count {
             let standing = machine.map(|machine| machine.standing(verdict));
             match standing {
                 _ if !verdict.passed => count.broken += 1,
+                _ if verdict.is_starting() => count.starting += 1,
                 Some(Standing::Proved) => count.proved += 1,
                 _ => count.ready += 1,
             }
@@ -215,6 +218,7 @@ impl Count {
             proved,
             ready,
             broken,
+            starting,
         } = self;
         let noun = if routes == 1 { "route" } else { "routes" };
         if proved == routes {
@@ -224,8 +228,9 @@ impl Count {
             (proved, "proved"),
             (ready, "ready"),
             (broken, "broken"),
+            (starting, "still starting"),
             (
-                routes.saturating_sub(proved + ready + broken),
+                routes.saturating_sub(proved + ready + broken + starting),
                 "not checked yet",
             ),
         ];
@@ -328,6 +333,7 @@ docs.moor.test     ●── 1.2 ms ──●── 1.2 ms ──●── 1.2 m
             proved,
             ready,
             broken,
+            ..Count::default()
         };
         assert_eq!(count.in_words(), text);
     }

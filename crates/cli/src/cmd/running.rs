@@ -136,6 +136,7 @@ mod tests {
             command: command.to_owned(),
             line: String::new(),
             folder: None,
+            started: None,
         }
     }
 

@@ -242,6 +242,7 @@ fn routes(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>
         proved,
         ready,
         broken: status.broken.len(),
+        starting: status.starting,
     };
     let fate = count.in_words();
     let tone = if status.broken.is_empty() {

@@ -17,6 +17,7 @@ use crate::activity::Activity;
 use crate::error_page::{ErrorPage, PageFormat};
 use crate::failure::{Failure, Refusal, file_failure, looped, paused};
 use crate::files;
+use crate::files::FolderRules;
 use crate::head_check::HeadFindings;
 use crate::headers::{
     HeadFlags, Origin, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
@@ -277,8 +278,11 @@ impl Client {
             Backend::Folder(folder) => {
                 let stripped = rules.and_then(|rules| rules.stripped.as_deref());
                 let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
-                let fallback = rules.and_then(|rules| rules.fallback.as_deref());
-                let answered = files::answer(folder, fallback, &path, parts).await;
+                let how = FolderRules {
+                    fallback: rules.and_then(|rules| rules.fallback.as_deref()),
+                    sources: rules.is_some_and(|rules| rules.sources),
+                };
+                let answered = files::answer(folder, how, &path, parts).await;
                 answered.map_err(|error| file_failure(name, route, parts.uri.path(), &error))?
             }
             Backend::Pool(pool) => {
@@ -360,6 +364,7 @@ impl Client {
             host,
             trailers,
             upgrade: ask.upgrade.is_some(),
+            first_byte: rules.and_then(|rules| rules.first_byte),
         };
         self.make_ready(ask);
         exchange.received = ask.sending.progress();
@@ -520,7 +525,7 @@ impl Client {
             exchange.asked = Some(since);
             let deadline = ResponseDeadline {
                 since,
-                limit: limits.first_byte,
+                limit: wanted.first_byte.unwrap_or(limits.first_byte),
                 progress: ask.sending.progress(),
             };
             match lease.send(ask.fit(&lease, pool, wanted), deadline).await {

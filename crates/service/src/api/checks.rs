@@ -1,4 +1,5 @@
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Json;
 use axum::extract::{Path, State};
@@ -17,7 +18,7 @@ use utoipa_axum::routes;
 use super::Api;
 use super::problem::{Body, Problem, Query};
 use super::routes::find;
-use crate::checker::{CheckOptions, CheckTarget, Trigger};
+use crate::checker::{CheckOptions, CheckTarget, PATIENCE, Trigger};
 
 /// Verdicts of a route's history that are listed unless another number is asked for.
 const SHOWN: u64 = 100;
@@ -59,6 +60,9 @@ async fn check_routes(
     let places = places(&api, &request)?;
     let options = CheckOptions {
         only: request.only,
+        patience: request
+            .wait_s
+            .map_or(PATIENCE, |seconds| Duration::from_secs(seconds.into())),
         ..api.checks.options(Trigger::Request, request.deep).await
     };
     let routes = targets(&places);

@@ -7,6 +7,7 @@ use bentlane_api_types::{
     BrokenRoute, DatabaseStatus, Listeners, Restarting, RunsAs, SOCKET, Status, TaskStateView,
     TaskView,
 };
+use bentlane_checks::Verdict;
 use bentlane_supervisor::{TaskReport, TaskState};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -54,6 +55,7 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
         .iter()
         .filter_map(|route| api.checks.checker.verdict(&route.address.to_string()))
         .collect();
+    let count = |which: fn(&Verdict) -> bool| verdicts.iter().filter(|it| which(it)).count();
     let broken = verdicts
         .iter()
         .filter(|verdict| !verdict.passed)
@@ -93,7 +95,8 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
         revision: configuration.revision,
         zones: configuration.zones.len(),
         routes: configuration.routes.len(),
-        passing: verdicts.iter().filter(|verdict| verdict.passed).count(),
+        passing: count(|verdict| verdict.passed && !verdict.is_starting()),
+        starting: count(Verdict::is_starting),
         broken: broken.collect(),
         attention: disk::attention(&api.info.data_dir)
             .into_iter()

@@ -15,7 +15,7 @@ use bentlane_checks::{
     Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Trace, Verdict,
     advice_for_route, advice_for_zone, diagnose, trace,
 };
-use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, is_own};
+use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::Certificates;
 use bentlane_queue::BoundedQueue;
@@ -80,10 +80,17 @@ pub(crate) struct CheckOptions {
     pub(crate) only: Option<Hop>,
     /// Whether to check what the page loads, too.
     pub(crate) deep: bool,
+    /// How long to wait for the first byte of a response.
+    pub(crate) patience: Duration,
     pub(crate) machine: Arc<Machine>,
     /// The imported certificates, and why one is not usable.
     pub(crate) pairs: Vec<PairFacts>,
 }
+
+/// How long a check waits for the first byte of a response, unless it is asked to wait longer.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(10);
+/// What a check waits longer than the proxy, so that the proxy's own page comes.
+const LATER: Duration = Duration::from_secs(1);
 
 impl CheckOptions {
     /// Whether the whole route is checked, so that the result can be kept.
@@ -288,6 +295,8 @@ impl RouteChecker {
             .map(|zone| advice_for_zone(&zone.name))
             .unwrap_or_default();
         advice.extend(advice_for_route(&route.address.pattern));
+        let first_byte = route.settings.first_byte_timeout;
+        let first_byte = first_byte.unwrap_or(WaitLimit::FIRST_BYTE).duration();
         let before = lock(&self.proved_with)
             .get(&route.address.to_string())
             .cloned();
@@ -306,6 +315,8 @@ impl RouteChecker {
             https_port,
             http_port: self.http_port,
             deep: options.deep,
+            patience: options.patience.min(first_byte.saturating_add(LATER)),
+            first_byte,
             listening_on,
             machine: Arc::clone(&options.machine),
             snapshot,

@@ -199,6 +199,7 @@ mod tests {
             command: command.to_owned(),
             line: String::new(),
             folder: folder.map(str::to_owned),
+            started: None,
         }
     }
 

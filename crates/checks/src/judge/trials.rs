@@ -1,0 +1,173 @@
+//! Why a page fails through the proxy: what the app itself says to the same request, with one thing
+//! changed at a time.
+
+use bentlane_model::Pattern;
+
+use url::Url;
+
+use crate::finding::Finding;
+use crate::fix::{Action, Fix};
+use crate::hop::Severity;
+use crate::kind::FindingKind;
+use crate::observation::{Facts, Observations, Visit};
+use crate::page::Page;
+use crate::trial::{FORWARDING, Trial};
+
+/// What the app refuses, when its last page is an error and a change of the request helps.
+pub(super) fn refused(facts: &Facts, seen: &Observations, visit: &Visit) -> Option<Finding> {
+    let page = visit.last();
+    if page.status < 400 || facts.route.settings.expect.status == Some(page.status) {
+        return None;
+    }
+    // Behind a wildcard there may be no such tenant.
+    let many = matches!(facts.route.address.pattern, Pattern::Wildcard(_));
+    if page.status == 404 && many {
+        return None;
+    }
+    let trials = &seen.trials;
+    let helps = |trial| trials.success(trial).is_some();
+    if trials.page(Trial::AsProxied)?.status != page.status {
+        return None;
+    }
+    let evidence = || evidence(seen, page);
+    let address = facts.address();
+    if helps(Trial::OverHttp1) {
+        return Some(better_directly(facts, page, Trial::OverHttp1, evidence()));
+    }
+    if helps(Trial::WithoutForwarding) {
+        let fields: Vec<&str> = match FORWARDING.into_iter().find(|it| helps(Trial::Without(it))) {
+            Some(field) => vec![field],
+            None => FORWARDING.to_vec(),
+        };
+        let what = match fields.as_slice() {
+            [field] => (*field).to_owned(),
+            _ => "forwarding headers".to_owned(),
+        };
+        let text = "configure the app to trust the proxy on loopback";
+        let entries = fields.iter().map(|field| format!("request {field}"));
+        // By `Via`, the proxy notices loops.
+        let fix = match fields.contains(&"via") {
+            true => Fix::text(format!("{text}, and to accept requests with {what}")),
+            false => Fix::action(
+                format!("{text}; or remove {what} on this route"),
+                Action::add(&address, "remove_headers", entries),
+            ),
+        };
+        let summary = format!(
+            "the app responds with {} as soon as a request has {what}",
+            page.status
+        );
+        let kind = FindingKind::ForwardingRefused;
+        return Some(Finding::of(kind, summary, evidence(), fix));
+    }
+    let (name, host) = (&facts.name, facts.route.to.authority().unwrap_or_default());
+    if helps(Trial::WithoutPort) {
+        let port = facts.https_port;
+        return Some(Finding::of(
+            FindingKind::HostRefused,
+            format!(
+                "the app accepts the host {name}, and responds with {} to {name}:{port}",
+                page.status
+            ),
+            evidence(),
+            Fix::text(format!(
+                "allow {name}:{port} in the app's list of hosts, or its own base URL; on port 443, the host \
+                 has no port"
+            )),
+        ));
+    }
+    if helps(Trial::OwnHost) {
+        return Some(Finding::of(
+            FindingKind::HostRefused,
+            format!(
+                "the app responds with {} to its own host {host}, and with {} to {name}",
+                trials.page(Trial::OwnHost)?.status,
+                page.status
+            ),
+            evidence(),
+            Fix::set(
+                format!("allow {name} in the app's list of hosts; or send the app its own host"),
+                &address,
+                "host",
+                "target",
+            ),
+        ));
+    }
+    helps(Trial::Direct).then(|| better_directly(facts, page, Trial::Direct, evidence()))
+}
+
+/// An app that sends every client to its own address: as the proxy rewrites that, it leads back.
+pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let page = seen.trials.page(Trial::AsProxied)?;
+    // A path alone leads back to wherever it was asked.
+    let given = page
+        .value("location")
+        .and_then(|value| Url::parse(value).ok());
+    let to = given.filter(|_| page.location().is_some())?;
+    let own = facts.route.to.authority()?;
+    let port = own.rsplit_once(':').and_then(|(_, port)| port.parse().ok());
+    let is_own =
+        |host: &str| host == "localhost" || own.rsplit_once(':').is_some_and(|it| it.0 == host);
+    if !to.host_str().is_some_and(is_own) || to.port_or_known_default() != port {
+        return None;
+    }
+    let text = "configure the public URL in the app, in place of its own address";
+    let content = seen.trials.page(Trial::OwnHost);
+    let fix = match content.is_some_and(|page| page.location().is_none() && page.status < 400) {
+        true => Fix::set(
+            format!("{text}; or send the app its own host, which it does not redirect"),
+            &facts.address(),
+            "host",
+            "target",
+        ),
+        false => Fix::text(text),
+    };
+    Some(Finding::of(
+        FindingKind::OwnAddressOnly,
+        format!(
+            "the app redirects every other host to its own address {to}, which leads back here"
+        ),
+        vec![format!("asked for {}, it leads to {to}", facts.name)],
+        fix,
+    ))
+}
+
+fn better_directly(facts: &Facts, page: &Page, trial: Trial, evidence: Vec<String>) -> Finding {
+    let place = facts.route.to.describe();
+    let finding = Finding::of(
+        FindingKind::BetterDirectly,
+        format!(
+            "{} is {} through the route, and works when {place} is asked {trial}",
+            page.url, page.status
+        ),
+        evidence,
+        Fix::command(
+            "compare what the app logs for the two requests",
+            format!(
+                "curl -si http://{}/",
+                facts.route.to.authority().unwrap_or_default()
+            ),
+        ),
+    );
+    let severity = Severity::Warning;
+    Finding {
+        severity,
+        ..finding
+    }
+}
+
+fn evidence(seen: &Observations, page: &Page) -> Vec<String> {
+    let said = seen.trials.iter().filter_map(|(trial, answer)| {
+        let page = answer.outcome.page()?;
+        Some(format!("asked {trial}: status {}", page.status))
+    });
+    let start = beginning(&page.body);
+    let start = (!start.is_empty()).then(|| format!("the page begins with: {start}"));
+    said.chain(start).collect()
+}
+
+fn beginning(body: &str) -> String {
+    const SHOWN: usize = 160;
+    let start: String = body.chars().take(SHOWN).collect();
+    start.split_whitespace().collect::<Vec<_>>().join(" ")
+}
