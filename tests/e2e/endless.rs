@@ -3,6 +3,7 @@
 use std::io::{Read, Write};
 use std::iter;
 use std::net::{Shutdown, SocketAddr, TcpStream};
+use std::process::Command;
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -27,10 +28,10 @@ const PEERS: usize = 4;
 /// How fast peers send.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Pace {
-    /// As fast as they can, so that nothing but the service ends its loops.
+    /// As fast as they can.
     Full,
-    /// So that this machine is not busy, and its two cores do not decide how long an answer takes: 10 MB
-    /// and 20 requests a second each.
+    /// 1 MB and 5 requests a second each, so that the answers of others do not wait for one of this machine's
+    /// two cores, which the peers and their targets take at full speed whatever the service does.
     Bounded,
 }
 
@@ -38,7 +39,7 @@ impl Pace {
     fn curl_options(self) -> &'static [&'static str] {
         match self {
             Self::Full => &[],
-            Self::Bounded => &["--limit-rate", "10M", "--rate", "20/s"],
+            Self::Bounded => &["--limit-rate", "1M", "--rate", "5/s"],
         }
     }
 
@@ -46,7 +47,7 @@ impl Pace {
     fn pause(self) -> Duration {
         match self {
             Self::Full => Duration::ZERO,
-            Self::Bounded => Duration::from_micros(6_500),
+            Self::Bounded => Duration::from_millis(64),
         }
     }
 }
@@ -55,28 +56,25 @@ impl Pace {
 /// compares its times with those that it has alone.
 fn a_healthy_route_answers<P>(world: &World, peers: impl Fn(Pace) -> P) {
     let count = rounds(20);
-    let longer = rounds(0) > 0;
-    let mut alone = Duration::ZERO;
-    if longer {
+    let mut times = Vec::new();
+    if rounds(0) > 0 {
         answers(world, count);
-        alone = p99(&answers(world, count));
+        times.push(("alone", p99(&answers(world, count))));
+        let running = peers(Pace::Bounded);
+        times.push(("beside bounded peers", p99(&answers(world, count))));
+        drop(running);
     }
     let running = peers(Pace::Full);
-    let full = p99(&answers(world, count));
+    times.push(("beside peers at full speed", p99(&answers(world, count))));
     drop(running);
-    if longer {
-        let running = peers(Pace::Bounded);
-        let beside = p99(&answers(world, count));
-        drop(running);
-        let millis = |time: Duration| format!("{:.1}", time.as_secs_f64() * 1000.0);
-        figure("p99 of a healthy route alone, ms", millis(alone));
-        figure("beside bounded peers, ms", millis(beside));
-        figure("beside peers at full speed, ms", millis(full));
+    for (name, time) in &times {
+        let millis = format!("{:.1}", time.as_secs_f64() * 1000.0);
+        figure(&format!("p99 of a healthy route {name}, ms"), millis);
+    }
+    if let [(_, alone), (_, beside), _] = times.as_slice() {
         let ratio = beside.as_secs_f64() / alone.as_secs_f64();
-        figure(
-            "largest ratio of these, bounded, times",
-            format!("{ratio:.2}"),
-        );
+        let name = "largest ratio of beside bounded peers to alone, times";
+        figure(name, format!("{ratio:.2}"));
     }
 }
 
@@ -154,8 +152,10 @@ fn an_endless_target_does_not_starve_other_routes(
     let again = format!("{url}[1-1000]");
     a_healthy_route_answers(&world, |pace| {
         let peer = |number| {
-            let mut command = world.curl_command(&["-o", "/dev/null", "--max-time", "60", &again]);
-            command.args(pace.curl_options());
+            let curl = world.curl_command(&["-o", "/dev/null", "--max-time", "60", &again]);
+            let mut command = Command::new("nice");
+            command.args(["-n", "19"]).arg(curl.get_program());
+            command.args(curl.get_args()).args(pace.curl_options());
             Background::start(&mut command, world.path(&format!("peer-{number}.log")))
         };
         (0..PEERS).map(peer).collect::<Vec<Background>>()

@@ -70,9 +70,12 @@ pub fn repository() -> PathBuf {
         .to_owned()
 }
 
-/// The `bentlane` that was built together with the tests.
+/// The `bentlane` that was built together with the tests, or that `BENTLANE_PROGRAM` names.
 #[must_use]
 pub fn binary() -> PathBuf {
+    if let Some(program) = std::env::var_os("BENTLANE_PROGRAM") {
+        return program.into();
+    }
     let test = std::env::current_exe().unwrap();
     let binary = test.ancestors().nth(2).unwrap().join("bentlane");
     assert!(

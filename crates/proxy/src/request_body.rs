@@ -6,11 +6,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use hyper::body::{Body, Frame, Incoming, SizeHint};
 use tokio::runtime::Handle;
-use tokio::task::coop;
+use tokio::task::yield_now;
 use tokio::time::{Sleep, sleep, timeout};
 
 use crate::head_check::{HeadFindings, LINGERS};
@@ -48,9 +48,20 @@ impl Error for ClientBodyError {
 
 /// Bytes below which a frame is small.
 const SMALL: usize = 1024;
+/// Small frames that are joined at most.
+const JOINED: usize = 32;
 
 /// What polling a body for its next frame gives.
 type PollFrame<E> = Poll<Option<Result<Frame<Bytes>, E>>>;
+
+/// Has this task go on once others of its thread had their turn, those included for which something has come
+/// from the network meanwhile: a task that only wakes itself is run before that is looked at, dozens of times.
+pub(crate) fn after_others<T>(context: &mut Context<'_>) -> Poll<T> {
+    let mut turn = std::pin::pin!(yield_now());
+    let began = turn.as_mut().poll(context);
+    debug_assert!(began.is_pending(), "it is ready when it is polled again");
+    Poll::Pending
+}
 
 /// A body with limits on how long it may stall, and last. Time counts only while it is polled.
 #[derive(Debug)]
@@ -63,6 +74,10 @@ pub(crate) struct TimedBody {
     pub(crate) clock: Option<Pin<Box<Sleep>>>,
     /// Whether the last frame was small.
     small: bool,
+    /// Whether others have their turn before the next frame.
+    others_first: bool,
+    /// What came behind small frames that were joined.
+    behind: Option<Option<Result<Frame<Bytes>, BodyError>>>,
 }
 
 impl TimedBody {
@@ -73,6 +88,16 @@ impl TimedBody {
             since: None,
             clock: None,
             small: false,
+            others_first: false,
+            behind: None,
+        }
+    }
+
+    /// Whether nothing more comes.
+    pub(crate) fn is_over(&self) -> bool {
+        match &self.behind {
+            None => self.incoming.is_end_stream(),
+            Some(behind) => behind.is_none(),
         }
     }
 
@@ -83,17 +108,64 @@ impl TimedBody {
         })
     }
 
-    /// The next frame, as `poll` gets it.
+    /// The next frame, as `poll` gets it. Small frames that are there already are joined: a client's
+    /// connection may have hundreds of thousands of them waiting, and write them all in one turn.
     pub(crate) fn poll_with(
         &mut self,
         context: &mut Context<'_>,
-        poll: impl FnOnce(&mut Incoming, &mut Context<'_>) -> PollFrame<hyper::Error>,
+        mut poll: impl FnMut(&mut Incoming, &mut Context<'_>) -> PollFrame<hyper::Error>,
     ) -> PollFrame<BodyError> {
-        if self.small {
-            // A small frame costs as much as a large one, and one read may have brought thousands: the
-            // task yields after a number of them, as it does after that many reads.
-            ready!(coop::poll_proceed(context)).made_progress();
+        if let Some(behind) = self.behind.take() {
+            return Poll::Ready(behind);
         }
+        if std::mem::take(&mut self.others_first) {
+            return after_others(context);
+        }
+        let first = match ready!(self.poll_one(context, &mut poll)) {
+            Some(Ok(frame)) if self.small && !self.incoming.is_end_stream() => frame,
+            other => return Poll::Ready(other),
+        };
+        let first = match first.into_data() {
+            Ok(data) => data,
+            Err(trailers) => return Poll::Ready(Some(Ok(trailers))),
+        };
+        let mut joined = BytesMut::new();
+        // One read may have brought thousands, each of which costs as much as a large one: others have their
+        // turn after a few.
+        self.others_first = true;
+        for _ in 1..JOINED {
+            if self.incoming.is_end_stream() {
+                self.others_first = false;
+                break;
+            }
+            match self.poll_one(context, &mut poll) {
+                Poll::Ready(Some(Ok(frame))) if frame.is_data() && self.small => {
+                    if joined.is_empty() {
+                        joined.extend_from_slice(&first);
+                    }
+                    joined.extend_from_slice(frame.data_ref().map_or(&[], |data| data));
+                    continue;
+                }
+                Poll::Ready(other) => self.behind = Some(other),
+                Poll::Pending => {}
+            }
+            self.others_first = false;
+            break;
+        }
+        let data = if joined.is_empty() {
+            first
+        } else {
+            joined.freeze()
+        };
+        Poll::Ready(Some(Ok(Frame::data(data))))
+    }
+
+    /// The next frame by itself.
+    fn poll_one(
+        &mut self,
+        context: &mut Context<'_>,
+        poll: &mut impl FnMut(&mut Incoming, &mut Context<'_>) -> PollFrame<hyper::Error>,
+    ) -> PollFrame<BodyError> {
         if let Poll::Ready(frame) = poll(&mut self.incoming, context) {
             self.small = octets_of(frame.as_ref()) < SMALL;
             self.clock = None;
@@ -269,7 +341,7 @@ impl Body for RequestBody {
         };
         let frame = ready!(sending.watched.poll(context));
         sending.progress.advance(octets_of(frame.as_ref()));
-        if frame.is_none() || sending.watched.incoming.is_end_stream() {
+        if frame.is_none() || sending.watched.is_over() {
             sending.heads = None;
         }
         Poll::Ready(frame.map(|frame| {
@@ -283,7 +355,7 @@ impl Body for RequestBody {
     fn is_end_stream(&self) -> bool {
         self.0
             .as_ref()
-            .is_none_or(|sending| sending.watched.incoming.is_end_stream())
+            .is_none_or(|sending| sending.watched.is_over())
     }
 
     fn size_hint(&self) -> SizeHint {

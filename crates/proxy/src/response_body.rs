@@ -185,7 +185,7 @@ impl Kind {
                 });
                 match &frame {
                     Some(Err(_)) => drop(lease.take()),
-                    Some(Ok(_)) if !watched.incoming.is_end_stream() => {}
+                    Some(Ok(_)) if !watched.is_over() => {}
                     Some(Ok(_)) | None => {
                         if let Some(lease) = lease.take() {
                             lease.give_back();
@@ -203,7 +203,7 @@ impl Kind {
             Self::Own(octets) => octets.is_none(),
             Self::File(file) => file.is_over(),
             Self::Site(body) => body.is_end_stream(),
-            Self::Passing { watched, .. } => watched.incoming.is_end_stream(),
+            Self::Passing { watched, .. } => watched.is_over(),
         }
     }
 }

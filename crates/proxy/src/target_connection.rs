@@ -31,7 +31,7 @@ use tokio_rustls::client::TlsStream;
 use tokio_util::either::Either;
 use tracing::debug;
 
-use crate::request_body::{Progress, RequestBody};
+use crate::request_body::{Progress, RequestBody, after_others};
 
 /// Idle connections that a thread keeps for one target.
 const KEPT: usize = 64;
@@ -54,7 +54,15 @@ struct EarlyReader {
     stream: Stream,
     left: bool,
     allowance: Allowance,
+    /// Whether something was read of a head that is not final yet.
+    goes_on: bool,
+    /// Whether others have had their turn since.
+    yielded: bool,
 }
+
+/// Bytes of a head that are read in one turn, once it did not end with the first read: hundreds of interim
+/// responses fit into more.
+const LUMP: usize = 2 * 1024;
 
 /// The bytes that may still be read before the final response begins.
 #[derive(Clone, Debug, Default)]
@@ -63,6 +71,10 @@ struct Allowance(Arc<AtomicUsize>);
 impl Allowance {
     fn set(&self, octets: usize) {
         self.0.store(octets, Ordering::Relaxed);
+    }
+
+    fn is_unlimited(&self) -> bool {
+        self.0.load(Ordering::Relaxed) == UNLIMITED
     }
 
     /// Takes what was read from it.
@@ -95,9 +107,28 @@ impl AsyncRead for EarlyReader {
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
         let this = self.get_mut();
-        let before = buffer.filled().len();
-        ready!(Pin::new(&mut this.stream).poll_read(context, buffer))?;
-        Poll::Ready(this.allowance.take(buffer.filled().len() - before))
+        if this.allowance.is_unlimited() {
+            this.goes_on = false;
+            return Pin::new(&mut this.stream).poll_read(context, buffer);
+        }
+        if this.goes_on && !this.yielded {
+            this.yielded = true;
+            return after_others(context);
+        }
+        let room = if this.goes_on { LUMP } else { usize::MAX };
+        let read = if buffer.remaining() > room {
+            let mut lump = ReadBuf::new(buffer.initialize_unfilled_to(room));
+            ready!(Pin::new(&mut this.stream).poll_read(context, &mut lump))?;
+            let read = lump.filled().len();
+            buffer.advance(read);
+            read
+        } else {
+            let before = buffer.filled().len();
+            ready!(Pin::new(&mut this.stream).poll_read(context, buffer))?;
+            buffer.filled().len() - before
+        };
+        (this.goes_on, this.yielded) = (true, false);
+        Poll::Ready(this.allowance.take(read))
     }
 }
 
@@ -208,6 +239,8 @@ impl TargetConnection {
             stream,
             left: false,
             allowance: allowance.clone(),
+            goes_on: false,
+            yielded: false,
         };
         let (sender, connection) = Builder::new()
             .max_buf_size(head_octets)

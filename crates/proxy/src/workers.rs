@@ -13,6 +13,9 @@ use crate::target_connection;
 
 /// Threads at most, however many cores there are.
 const MOST: usize = 16;
+/// Turns of tasks between two looks at what has come from the network. The default of 61 makes every step of a
+/// request wait for as many turns of a connection that has always something to do.
+const EVENT_INTERVAL: u32 = 8;
 /// Threads of each for what blocks, such as reading files, at most.
 const BLOCKING: usize = 32;
 
@@ -67,6 +70,7 @@ impl Worker {
     fn start(number: usize, end: CancellationToken, supervisor: &Supervisor) -> io::Result<Self> {
         let runtime = runtime::Builder::new_current_thread()
             .enable_all()
+            .event_interval(EVENT_INTERVAL)
             .max_blocking_threads(BLOCKING)
             .build()?;
         let handle = runtime.handle().clone();
