@@ -988,6 +988,16 @@ export interface components {
             /** @description Exports that are kept up to date. */
             exported?: components["schemas"]["ExportedView"][];
         };
+        /** @description Something that is different. */
+        Change: {
+            /**
+             * Format: date-time
+             * @description When it changed, where that is known.
+             */
+            at?: string | null;
+            /** @description What, in a sentence without its full stop. */
+            what: string;
+        };
         /** @description Which routes to check, and how. */
         CheckRequest: {
             /** @description The routes' addresses, or names and URLs that lead to them; all routes when it is empty. */
@@ -1915,6 +1925,16 @@ export interface components {
             /** @description How many. */
             sessions: number;
         };
+        /** @description Until when a failing route was proved, and what is different since then. */
+        Since: {
+            /** @description What is different; in the order of time, and then what has no time. */
+            changes: components["schemas"]["Change"][];
+            /**
+             * Format: date-time
+             * @description When it was proved, as far as that is known the last time.
+             */
+            proved_at: string;
+        };
         /** @description What runs, where it listens, what is wrong. */
         Status: {
             /** @description What the user has to do, since the service cannot. */
@@ -2155,6 +2175,7 @@ export interface components {
             name: string;
             /** @description Whether no hop is broken, and each was reached. */
             passed: boolean;
+            since?: null | components["schemas"]["Since"];
             /** @description Where the route leads. */
             to: string;
             /** @description The URL that was asked for. */

@@ -8,6 +8,7 @@ export type HopState = Schemas['HopState'];
 export type HopReport = Schemas['HopReport'];
 export type Finding = Schemas['Finding'];
 export type Verdict = Schemas['Verdict'];
+export type Since = Schemas['Since'];
 export type Machine = Schemas['MachineVerdict'];
 export type MachineItem = Schemas['MachineItem'];
 export type Advice = Schemas['Advice'];

@@ -9,6 +9,7 @@ import { Lane } from '../lane/Lane';
 import { STATES } from '../lane/geometry';
 import { FindingCard } from './FindingCard';
 import { RouteSettings } from './RouteSettings';
+import { SinceWhen } from './SinceWhen';
 import { STRIP_HOURS, changeOf, spans, stateOf } from './history';
 
 /** Changes that are listed below the strip. */
@@ -82,6 +83,7 @@ export function RoutePage({ route, onChecked }: RoutePageProps) {
             {verdict.findings.map((finding) => (
               <FindingCard key={finding.slug} finding={finding} />
             ))}
+            {verdict.since != null && <SinceWhen since={verdict.since} />}
           </div>
           <Section id="hops" title="What each hop showed">
             <Table titles={['Hop', 'State', 'Time', 'Seen']}>

@@ -53,6 +53,7 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         to: facts.route.to.to_string(),
         passed: hops.iter().all(|report| report.state.is_good()),
         flapping: false,
+        since: None,
         hops,
         findings,
         checked_at: facts.now,

@@ -20,6 +20,7 @@ mod machine;
 mod observation;
 mod page;
 mod reach;
+mod since;
 mod trace;
 mod trial;
 mod verdict;
@@ -48,6 +49,7 @@ pub use reach::{
     MachineVerdict, NameFound, NameToReach, PROBE_LABEL, Standing, ToReach, ZoneNames,
     judge_machine,
 };
+pub use since::{Change, Conditions, Present, Proof, Since};
 pub use trace::{Step, Trace, TraceSeen, trace};
 pub use trial::{FORWARDING, Trial, Trials};
 pub use verdict::{HopReport, HopState, Verdict, lane};

@@ -6,6 +6,7 @@ use time::OffsetDateTime;
 use super::finding::Finding;
 use super::hop::Hop;
 use super::kind::FindingKind;
+use super::since::Since;
 use bentlane_model::Name;
 
 /// How a hop came out.
@@ -68,6 +69,9 @@ pub struct Verdict {
     pub hops: Vec<HopReport>,
     /// What is wrong, the worst first, cause before effect.
     pub findings: Vec<Finding>,
+    /// Until when a failing route was proved, and what is different since then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<Since>,
     /// When the check was made.
     #[serde(with = "time::serde::rfc3339")]
     pub checked_at: OffsetDateTime,
@@ -95,6 +99,7 @@ impl Verdict {
             to: String::new(),
             passed: false,
             flapping: false,
+            since: None,
             hops: Hop::ALL.into_iter().map(report).collect(),
             findings: vec![finding],
             checked_at: now,

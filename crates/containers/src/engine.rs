@@ -261,6 +261,7 @@ fn seen(name: &str, inspected: &ContainerInspectResponse) -> ContainerSeen {
         exposed,
         reachable: networks.values().filter_map(reachable).collect(),
         networks: names,
+        image: inspected.image.clone(),
     }
 }
 

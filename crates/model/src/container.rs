@@ -71,6 +71,9 @@ pub struct ContainerSeen {
     pub reachable: Vec<IpAddr>,
     /// The networks that it is on.
     pub networks: Vec<String>,
+    /// The image that it was made from: its digest.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<String>,
 }
 
 /// All containers, or why they are not known.

@@ -319,6 +319,21 @@ impl Snapshot {
         place_of(&route.to, &self.containers)
     }
 
+    /// The image of the container that `route` leads to, if it leads to one that is known.
+    #[must_use]
+    pub fn image_of(&self, route: &Route) -> Option<String> {
+        let Target::Container(wanted) = &route.to else {
+            return None;
+        };
+        match &*self.containers {
+            Containers::Unknown(_) => None,
+            Containers::Seen(all) => {
+                let found = all.iter().find(|seen| *seen.name == *wanted.name);
+                found.and_then(|seen| seen.image.clone())
+            }
+        }
+    }
+
     /// The distinct destinations of all routes.
     #[must_use]
     pub fn destinations(&self) -> &[Destination] {

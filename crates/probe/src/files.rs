@@ -1,6 +1,7 @@
 //! Files that say how an app runs: what it read when it started, and what it would take to run it.
 
-use std::fs::{self, Metadata};
+use std::fs::{self, File, Metadata};
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -53,6 +54,10 @@ const READ_AT_START: [&str; 38] = [
 const READ_AGAIN: [&str; 5] = ["astro", "next", "nuxt", "remix", "vite"];
 /// Entries of a folder that are looked at.
 const MOST_ENTRIES: usize = 2000;
+/// Digits of a commit that are shown.
+const COMMIT_SHOWN: usize = 12;
+/// Bytes of a line that are read.
+const LONGEST_LINE: u64 = 4096;
 /// Files that are named.
 const MOST_NAMED: usize = 5;
 /// How exactly the start of a process is known; and programs write files of their own as they start.
@@ -80,8 +85,10 @@ pub(crate) fn written_since_start(holder: &Holder) -> Vec<WrittenFile> {
     found
 }
 
-/// The files in a folder that programs read when they start, written after `since`; the latest first.
-pub(crate) fn written_since(folder: &Path, since: SystemTime) -> Vec<WrittenFile> {
+/// The files in a folder that programs read when they start, written after `since`; the latest first. It
+/// reads folders.
+#[must_use]
+pub fn written_since(folder: &Path, since: SystemTime) -> Vec<WrittenFile> {
     let subfolders = ["", "config", "src/main/resources"];
     let mut found: Vec<WrittenFile> = Vec::new();
     for below in subfolders {
@@ -129,6 +136,50 @@ fn newer_program(exe: &Path, since: SystemTime) -> Option<WrittenFile> {
     newer(place.to_owned(), &fs::symlink_metadata(place).ok()?, since)
 }
 
+/// The branch that is checked out in the repository to which a folder belongs, or the commit where there is no
+/// branch. It reads two small files.
+#[must_use]
+pub fn branch_in(folder: &Path) -> Option<String> {
+    let place = folder.ancestors().map(|above| above.join(".git"));
+    let place = place.into_iter().find(|place| place.exists())?;
+    let git = match place.is_dir() {
+        true => place,
+        // A working tree beside the repository: `gitdir: PATH`.
+        false => folder.join(first_line(&place)?.strip_prefix("gitdir: ")?),
+    };
+    let head = first_line(&git.join("HEAD"))?;
+    let is_word = |text: &str| !text.is_empty() && text.chars().all(|c| c.is_ascii_graphic());
+    let name = match head.strip_prefix("ref: ") {
+        Some(reference) => reference.strip_prefix("refs/heads/").unwrap_or(reference),
+        None => head.get(..COMMIT_SHOWN)?,
+    };
+    is_word(name).then(|| name.to_owned())
+}
+
+/// The first line of a small file.
+fn first_line(file: &Path) -> Option<String> {
+    let file = File::open(file)
+        .ok()
+        .filter(|file| file.metadata().is_ok_and(|it| it.is_file()))?;
+    let mut text = String::new();
+    file.take(LONGEST_LINE).read_to_string(&mut text).ok()?;
+    text.lines().next().map(str::to_owned)
+}
+
+/// Where packets to other networks go: the gateways of the default routes of IPv4, with their interfaces. It
+/// reads a table of the kernel.
+#[must_use]
+pub fn gateways() -> Vec<String> {
+    let routes = procfs::net::route().unwrap_or_default().into_iter();
+    let default = routes.filter(|route| route.destination.is_unspecified());
+    let mut gateways: Vec<String> = default
+        .map(|route| format!("{} on {}", route.gateway, route.iface))
+        .collect();
+    gateways.sort();
+    gateways.dedup();
+    gateways
+}
+
 /// Files in a folder that need an interpreter, in their order; the first few.
 pub(crate) fn sources_in(folder: &Path) -> Vec<String> {
     let entries = fs::read_dir(folder).into_iter().flatten();
@@ -163,7 +214,7 @@ mod tests {
             ("Cargo.lock", 200),
         ] {
             fs::write(at(name), "x").unwrap();
-            let file = fs::File::options().write(true).open(at(name)).unwrap();
+            let file = File::options().write(true).open(at(name)).unwrap();
             file.set_modified(now - Duration::from_secs(age)).unwrap();
         }
         fs::create_dir(at(".env")).unwrap();
@@ -174,5 +225,25 @@ mod tests {
         assert_eq!(names(written_since(folder.path(), since)), wanted);
         assert_eq!(sources_in(folder.path()), ["app.py", "index.php"]);
         assert!(written_since(&at("missing"), UNIX_EPOCH).is_empty());
+    }
+
+    #[rstest::rstest]
+    #[case("ref: refs/heads/fix/login\n", Some("fix/login"))]
+    #[case("0123456789abcdef0123456789abcdef01234567\n", Some("0123456789ab"))]
+    #[case("ref: refs/heads/\x1b[2J\n", None)]
+    #[case("", None)]
+    fn branches(#[case] head: &str, #[case] branch: Option<&str>) {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        fs::create_dir_all(at(".git/worktrees/other")).unwrap();
+        fs::create_dir_all(at("app/src")).unwrap();
+        fs::create_dir_all(at("other")).unwrap();
+        fs::write(at(".git/HEAD"), head).unwrap();
+        assert_eq!(branch_in(&at("app/src")).as_deref(), branch);
+        // Another working tree of the same repository.
+        fs::write(at(".git/worktrees/other/HEAD"), "ref: refs/heads/other\n").unwrap();
+        let git = at(".git/worktrees/other");
+        fs::write(at("other/.git"), format!("gitdir: {}\n", git.display())).unwrap();
+        assert_eq!(branch_in(&at("other")).as_deref(), Some("other"));
     }
 }

@@ -283,6 +283,13 @@ fn describe(process: &Process) -> Option<Holder> {
     })
 }
 
+/// Whether the process still runs: that one, and not another with its number.
+#[must_use]
+pub fn runs(holder: &Holder) -> bool {
+    let process = pid(holder).and_then(|pid| Process::new(pid).ok());
+    process.is_some_and(|process| started(&process) == holder.started)
+}
+
 /// When a process was started, to the second.
 fn started(process: &Process) -> Option<OffsetDateTime> {
     let since_boot = process

@@ -17,8 +17,9 @@ mod observe;
 mod target;
 mod visit;
 
+pub use files::{branch_in, gateways, written_since};
 pub use from_here::look_from_here;
 pub use holder::{
-    listeners, other_on_443, peer_uid, port_holder, port_owner, socket_holders, unit_of,
+    listeners, other_on_443, peer_uid, port_holder, port_owner, runs, socket_holders, unit_of,
 };
 pub use observe::{ProbeLimits, Prober};

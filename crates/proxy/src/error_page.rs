@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use std::sync::LazyLock;
 use std::time::Duration;
 
-use bentlane_checks::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, lane};
+use bentlane_checks::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, Since, lane};
 use bentlane_model::Target;
 use data_encoding::BASE64;
 use http::header::{
@@ -14,6 +14,7 @@ use http::header::{
 };
 use http::{HeaderValue, Method, Response, StatusCode};
 use serde_json::json;
+use time::OffsetDateTime;
 
 use crate::response_body::ResponseBody;
 
@@ -90,6 +91,8 @@ struct FindingPage {
     address: String,
     target: Option<String>,
     finding: Box<Finding>,
+    /// Until when the route was proved, and what is different since then.
+    since: Option<Since>,
     /// Whether the reader may know how this machine is set up.
     detailed: bool,
 }
@@ -160,6 +163,7 @@ impl ErrorPage {
             address: address.to_owned(),
             target: target.map(Target::describe),
             finding: Box::new(finding),
+            since: None,
             detailed: true,
         };
         Box::new(Self {
@@ -176,6 +180,13 @@ impl ErrorPage {
         }
     }
 
+    /// Adds until when the route was proved, where that is known.
+    pub(crate) fn add_since(&mut self, since: impl FnOnce(&str) -> Option<Since>) {
+        if let Kind::Finding(page) = &mut self.kind {
+            page.since = since(&page.address);
+        }
+    }
+
     /// Says nothing of how this machine is set up, unless it is `local` who reads it.
     pub(crate) fn hide_details_unless(&mut self, local: bool) {
         if let Kind::Finding(page) = &mut self.kind
@@ -183,6 +194,7 @@ impl ErrorPage {
         {
             page.detailed = false;
             page.target = None;
+            page.since = None;
             let finding = &mut page.finding;
             finding.evidence.clear();
             finding.summary = "this cannot be shown at the moment".to_owned();
@@ -250,7 +262,15 @@ impl FindingPage {
         if let Some(command) = &finding.fix.command {
             let _ = writeln!(page, "  {command}");
         }
+        for (number, line) in self.since_in_words().iter().enumerate() {
+            let _ = writeln!(page, "{}{line}", if number == 0 { "\n" } else { "" });
+        }
         page
+    }
+
+    fn since_in_words(&self) -> Vec<String> {
+        let since = self.since.as_ref();
+        since.map_or_else(Vec::new, |since| since.in_words(OffsetDateTime::now_utc()))
     }
 
     fn json(&self, status: StatusCode) -> String {
@@ -262,6 +282,7 @@ impl FindingPage {
             "address": self.address,
             "to": self.target,
             "finding": self.finding,
+            "since": self.since,
         });
         format!("{problem:#}\n")
     }
@@ -282,8 +303,21 @@ impl FindingPage {
                 escape(command)
             )
         });
+        let since = match self.since_in_words().split_first() {
+            None => String::new(),
+            Some((first, changes)) => {
+                let changes = changes
+                    .iter()
+                    .map(|line| format!("<li>{}</li>", escape(line.trim())));
+                format!(
+                    r#"<section class="since" aria-label="Since when"><p>{}</p><ul>{}</ul></section>"#,
+                    escape(&sentence(first)),
+                    changes.collect::<String>()
+                )
+            }
+        };
         let what = format!(
-            r#"<h1>{}</h1><ul>{evidence}</ul><section class="fix" aria-label="Fix"><p>{}</p>{command}</section>"#,
+            r#"<h1>{}</h1><ul>{evidence}</ul><section class="fix" aria-label="Fix"><p>{}</p>{command}</section>{since}"#,
             escape(&sentence(&finding.summary)),
             escape(&sentence(&finding.fix.text)),
         );

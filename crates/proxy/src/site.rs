@@ -7,6 +7,7 @@ use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
 
+use bentlane_checks::Since;
 use bytes::Bytes;
 use http::{Request, Response};
 use http_body_util::BodyExt;
@@ -24,6 +25,9 @@ pub type SiteAnswer = Pin<Box<dyn Future<Output = Response<SiteBody>> + Send>>;
 pub trait OwnSite: Debug + Send + Sync {
     /// Answers a request that came over the connection between the two ends of `pair`.
     fn answer(&self, request: SiteRequest, pair: Arc<SocketPair>) -> SiteAnswer;
+
+    /// Until when a route was proved that failed its last check, and what is different since then.
+    fn since(&self, address: &str) -> Option<Since>;
 }
 
 /// The two ends of a client's connection.

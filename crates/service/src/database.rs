@@ -91,7 +91,7 @@ impl Database {
         let connecting = async {
             let store = Store::connect(&url).await?;
             let identity = store.identity().await?;
-            let before = store.proved_with().await;
+            let before = store.proofs().await;
             Ok((store, identity, before))
         };
         let connected = timeout(CONNECT_LIMIT, connecting).await;
@@ -110,10 +110,10 @@ impl Database {
             (None, None) => {}
         }
         match before {
-            Ok(before) => self.checker.set_proved_with(before),
+            Ok(before) => self.checker.set_proofs(before),
             Err(cause) => warn!(
                 cause = chain(&cause),
-                "cannot read which apps routes led to"
+                "cannot read what routes were proved with"
             ),
         }
         self.storage.connected(store);

@@ -41,6 +41,11 @@ impl History {
         Arc::clone(&self.queue)
     }
 
+    /// Where they are written to.
+    pub(crate) fn storage(&self) -> &Arc<Storage> {
+        &self.storage
+    }
+
     /// Writes results in batches and deletes old ones, until the service stops. While the database is
     /// away they wait.
     pub(crate) async fn run(&self, shutdown: CancellationToken) {

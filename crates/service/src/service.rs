@@ -112,7 +112,10 @@ impl Service {
         let foundation = Foundation::new(&config, &data_dir, &sockets, authority, configuration)?;
         let (api, history) = assemble(&config, &data_dir, foundation, relaunch, supervisor)?;
         let api = Arc::new(api);
-        let site = Site::new(api::console_router(Arc::clone(&api)));
+        let site = Site::new(
+            api::console_router(Arc::clone(&api)),
+            Arc::clone(&api.checks.checker),
+        );
         api.configuration.proxy().serve_site(Arc::new(site));
         if let Err(cause) = api.pki.serve_imports(&api.pki.imports.all()) {
             error!(
@@ -283,6 +286,7 @@ fn checker(
         },
         config.checks.every,
         history.queue(),
+        Arc::clone(history.storage()),
         events.clone(),
     ))
 }

@@ -1,6 +1,6 @@
 use std::collections::HashMap;
 
-use bentlane_checks::{Holder, Verdict};
+use bentlane_checks::{Proof, Verdict};
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
 use serde_json::json;
@@ -9,13 +9,13 @@ use time::OffsetDateTime;
 use crate::entity::verdict;
 use crate::store::{Store, StoreError, from_json};
 
-/// A verdict to keep, and who had the target's port then.
+/// A verdict to keep, and what the route was proved with.
 #[derive(Clone, Debug)]
 pub struct StoredVerdict {
     /// What the check came to.
     pub verdict: Verdict,
-    /// The app that the route was proved with.
-    pub holder: Option<Holder>,
+    /// That, the last time that it was proved.
+    pub proof: Option<Proof>,
 }
 
 impl Store {
@@ -27,7 +27,7 @@ impl Store {
         if kept.is_empty() {
             return Ok(());
         }
-        let rows = kept.iter().map(|StoredVerdict { verdict, holder }| {
+        let rows = kept.iter().map(|StoredVerdict { verdict, proof }| {
             let worst = verdict
                 .worst()
                 .map(|finding| finding.slug.slug().to_owned());
@@ -39,7 +39,12 @@ impl Store {
                 flapping: Set(verdict.flapping),
                 slug: Set(worst),
                 verdict: Set(json!(verdict)),
-                holder: Set(holder.as_ref().map(|holder| json!(holder))),
+                // Where earlier versions look for it.
+                holder: Set(proof
+                    .as_ref()
+                    .and_then(|proof| proof.conditions.holder.as_ref())
+                    .map(|holder| json!(holder))),
+                proof: Set(proof.as_ref().map(|proof| json!(proof))),
             }
         });
         verdict::Entity::insert_many(rows)
@@ -64,22 +69,22 @@ impl Store {
         rows.into_iter().map(read).collect()
     }
 
-    /// Which app each route was last proved with.
+    /// What each route was last proved with.
     ///
     /// # Errors
     /// When the database is not reachable.
-    pub async fn proved_with(&self) -> Result<HashMap<String, Holder>, StoreError> {
+    pub async fn proofs(&self) -> Result<HashMap<String, Proof>, StoreError> {
         let rows = verdict::Entity::find()
-            .filter(verdict::Column::Holder.is_not_null())
+            .filter(verdict::Column::Proof.is_not_null())
             .order_by_asc(verdict::Column::Id)
             .select_only()
             .column(verdict::Column::Address)
-            .column(verdict::Column::Holder)
+            .column(verdict::Column::Proof)
             .into_tuple::<(String, serde_json::Value)>()
             .all(self.database())
             .await?;
         // The latest of each stands.
-        let read = |(address, holder)| Ok((address, from_json("process", holder)?));
+        let read = |(address, proof)| Ok((address, from_json("proof", proof)?));
         rows.into_iter().map(read).collect()
     }
 

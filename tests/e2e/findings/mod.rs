@@ -10,6 +10,7 @@ use bentlane_tests::{App, Background, World, events, reply, reserve_port, wait_u
 use hyper::Request;
 use hyper::body::Incoming;
 use rstest::rstest;
+use rustix::process::Signal;
 use serde_json::Value;
 
 use crate::servers::listening;
@@ -662,4 +663,63 @@ fn sources_are_not_served_unless_the_route_says_so() {
     world.ok(&["route", "edit", "a.moor.test", "--serve-sources"]);
     assert!(ask().contains("$password"));
     assert!(!has(&check(&world, "a.moor.test"), "sources-not-served"));
+}
+
+#[test]
+fn a_failing_route_says_until_when_it_was_proved_and_what_changed() {
+    let mut world = World::with_routes(&[]);
+    let port = reserve_port();
+    let first = site(&world, "Highmoor", port);
+    let git = world.path("Highmoor").join(".git");
+    std::fs::create_dir(&git).unwrap();
+    std::fs::write(git.join("HEAD"), "ref: refs/heads/main").unwrap();
+    world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
+    let proved = check(&world, "a.moor.test");
+    assert_eq!(
+        (&proved["passed"], &proved["since"]),
+        (&true.into(), &Value::Null)
+    );
+
+    let process = format!("(process {} in ", first.pid());
+    drop(first);
+    std::fs::write(git.join("HEAD"), "ref: refs/heads/fix").unwrap();
+    std::fs::write(world.path("Highmoor").join(".env"), "HUTS=3").unwrap();
+    let edit = ["route", "edit", "a.moor.test", "--note", "x"];
+    world.ok(&[&edit[..], &["--server-timing"]].concat());
+    let failing = check(&world, "a.moor.test");
+    let since = &failing["since"];
+    assert_eq!(since["proved_at"], proved["checked_at"], "{since:#}");
+    let changes = since["changes"].as_array().unwrap();
+    let what = |change: &Value| change["what"].as_str().unwrap().to_owned();
+    let all: Vec<String> = changes.iter().map(what).collect();
+    for (part, timed) in [
+        (".env was written", true),
+        (
+            "the route a.moor.test was edited (note, server_timing) by ",
+            true,
+        ),
+        (&process, false),
+        ("the branch is fix, and was main", false),
+    ] {
+        let found = all.iter().position(|what| what.contains(part));
+        let found = found.unwrap_or_else(|| panic!("{part}: {all:?}"));
+        assert_eq!(changes[found]["at"].is_string(), timed, "{part}");
+    }
+    // In the terminal, and where the page was looked for.
+    let shown = world.run(&["check", "--routes-only", "a.moor.test"]);
+    assert!(shown.stdout.contains("ago: .env was written"), "{shown:?}");
+    let url = "https://a.moor.test/";
+    let page = world.curl(&["-H", "accept: text/html", url]).stdout;
+    assert!(page.contains("the branch is fix, and was main"), "{page}");
+    let text = world.curl(&[url]).stdout;
+    let parts = ["\nproved ", ".env was written"];
+    assert!(parts.iter().all(|part| text.contains(part)), "{text}");
+    // A restart of the service does not forget it.
+    world.end(Signal::TERM);
+    world.wake();
+    let again = wait_until("what was proved to be known", || {
+        let verdict = check(&world, "a.moor.test");
+        verdict["since"].is_object().then_some(verdict)
+    });
+    assert_eq!(again["since"]["proved_at"], since["proved_at"], "{again:#}");
 }

@@ -16,6 +16,10 @@ use bentlane_model::Target;
 
 /// A first answer that takes longer is slow.
 const SLOW: Duration = Duration::from_secs(3);
+/// Bytes of headers from which clients of HTTP/2 end the connection.
+const HEADERS_OF_MANY_CLIENTS: usize = 120 * 1024;
+/// What a line of a header has beside its name and value: a colon, a space and the end.
+const LINE: usize = 4;
 /// How much faster the next has to be for the first to be slow at first.
 const FASTER: u32 = 4;
 pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> HopResult {
@@ -168,6 +172,7 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
     );
     judged.findings.extend(browser::cookies(facts, visit));
     judged.findings.extend(browser::hsts_too_wide(facts, visit));
+    judged.findings.extend(oversized(target, visit));
     judged.findings.extend(log_unwritable(facts));
     judged
         .findings
@@ -388,6 +393,27 @@ fn cut(target: &Target, page: &Page, reason: &str) -> Finding {
         ],
         Fix::text("read the app's own output: it may have crashed while it answered"),
     )
+}
+
+/// Headers that end the connection at many clients, though the proxy passes them.
+fn oversized(target: &Target, visit: &Visit) -> Option<Finding> {
+    let size = |page: &Page| -> usize {
+        let octets = |(name, value): &(String, String)| name.len() + value.len() + LINE;
+        page.fields.iter().map(octets).sum()
+    };
+    let page = visit.pages.iter().max_by_key(|page| size(page))?;
+    let kib = size(page) / 1024;
+    (size(page) > HEADERS_OF_MANY_CLIENTS).then(|| {
+        let finding = Finding::answer_oversized(target, &format!("{kib} KiB at {}", page.url));
+        Finding {
+            severity: Severity::Warning,
+            summary: format!(
+                "the response of {} has {kib} KiB of headers, with which many clients end the connection",
+                target.describe()
+            ),
+            ..finding
+        }
+    })
 }
 
 /// An access log that gets no lines.

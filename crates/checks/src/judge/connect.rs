@@ -65,7 +65,8 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
             HopResult::new("unknown host").with([Finding::target_unknown(&address, target, reason)])
         }
     };
-    judged.micros = Some(micros(seen.connect.took));
+    let is_needed = seen.connect.outcome != Connect::NotNeeded;
+    judged.micros = is_needed.then(|| micros(seen.connect.took));
     judged
 }
 

@@ -128,10 +128,14 @@ fn text_differs(
     }
     let start: String = page.body.chars().take(SHOWN).collect();
     let start = start.split_whitespace().collect::<Vec<_>>().join(" ");
+    let said = match start.is_empty() {
+        true => "the response is empty".to_owned(),
+        false => format!("it begins with: {start}"),
+    };
     Some(Finding::of(
         FindingKind::TextDiffers,
         format!("the text \"{wanted}\" is not in the response"),
-        vec![format!("it begins with: {start}")],
+        vec![said],
         fix,
     ))
 }

@@ -54,9 +54,10 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
             HopResult::new("broke off").with([Finding::handshake_failed(&listener, reason)])
         }
     };
-    judged.micros = Some(micros(seen.handshake.took));
+    let is_needed = !matches!(seen.handshake.outcome, Handshake::NotNeeded);
+    judged.micros = is_needed.then(|| micros(seen.handshake.took));
     judged.findings.extend(listener_held(facts, seen));
-    if !matches!(seen.handshake.outcome, Handshake::NotNeeded) && facts.pair.is_none() {
+    if is_needed && facts.pair.is_none() {
         for seen in &facts.machine.stores {
             let StoreSeen { store, .. } = seen;
             let words = match seen.trust_for(&facts.name) {

@@ -82,7 +82,7 @@ pub(super) fn in_words(took: std::time::Duration) -> String {
 }
 
 /// A time that has passed, in its two largest units.
-pub(super) fn in_words_rounded(ago: time::Duration) -> String {
+pub(crate) fn in_words_rounded(ago: time::Duration) -> String {
     let seconds = ago.whole_seconds().max(0);
     let (days, hours, minutes) = (seconds / 86_400, seconds / 3600 % 24, seconds / 60 % 60);
     match (days, hours, minutes) {
@@ -94,7 +94,7 @@ pub(super) fn in_words_rounded(ago: time::Duration) -> String {
 }
 
 /// A point in time, in UTC.
-pub(super) fn moment(at: OffsetDateTime) -> String {
+pub(crate) fn moment(at: OffsetDateTime) -> String {
     let format = format_description!("[year]-[month]-[day] [hour]:[minute]:[second] UTC");
     let at = at.to_offset(UtcOffset::UTC);
     at.format(format).unwrap_or_else(|_| at.to_string())

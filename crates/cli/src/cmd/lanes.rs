@@ -112,30 +112,43 @@ pub(crate) fn findings<'a>(
     verdicts: &'a [Verdict],
     wanted: impl Fn(&Finding) -> bool,
 ) -> String {
-    let mut groups: Vec<(&'a Finding, Vec<&'a str>)> = Vec::new();
+    let mut groups: Vec<(&'a Finding, Vec<&'a Verdict>)> = Vec::new();
     for verdict in verdicts {
         for finding in verdict.findings.iter().filter(|it| wanted(it)) {
-            let same = |(other, _): &&mut (&Finding, Vec<&str>)| {
+            let same = |(other, _): &&mut (&Finding, Vec<&Verdict>)| {
                 other.slug == finding.slug && other.summary == finding.summary
             };
             match groups.iter_mut().find(same) {
-                Some((_, addresses)) => addresses.push(&verdict.address),
-                None => groups.push((finding, vec![&verdict.address])),
+                Some((_, those)) => those.push(verdict),
+                None => groups.push((finding, vec![verdict])),
             }
         }
     }
     groups.sort_by_key(|(finding, _)| std::cmp::Reverse(finding.severity));
     groups
         .into_iter()
-        .map(|(finding, addresses)| match addresses.as_slice() {
-            [address] => describe(output, address, finding),
-            addresses => describe(output, &format!("{} routes", addresses.len()), finding),
+        .map(|(finding, those)| match those.as_slice() {
+            [verdict] => {
+                let is_cause = verdict
+                    .worst()
+                    .is_some_and(|worst| worst.slug == finding.slug);
+                let since = verdict.since.as_ref().filter(|_| is_cause);
+                let since = since.map(|since| since.in_words(verdict.checked_at));
+                describe(
+                    output,
+                    &verdict.address,
+                    finding,
+                    &since.unwrap_or_default(),
+                )
+            }
+            those => describe(output, &format!("{} routes", those.len()), finding, &[]),
         })
         .collect::<Vec<_>>()
         .join("\n\n")
 }
 
-fn describe(output: &Output, who: &str, finding: &Finding) -> String {
+/// A finding of a route, or of several; `since` says until when it was proved.
+fn describe(output: &Output, who: &str, finding: &Finding, since: &[String]) -> String {
     let slug = output.paint(Style::Muted, &format!("({})", finding.slug.slug()));
     let mark = match finding.severity {
         Severity::Error => output.paint(Style::Broken, "✕"),
@@ -160,6 +173,7 @@ fn describe(output: &Output, who: &str, finding: &Finding) -> String {
         finding
             .evidence
             .iter()
+            .chain(since)
             .map(|line| output.paint(Style::Muted, &format!("    {line}"))),
     );
     lines.push(format!(
@@ -268,6 +282,7 @@ mod tests {
             to: "4310".to_owned(),
             passed: states == [HopState::Passed; 5],
             flapping: false,
+            since: None,
             hops,
             findings: Vec::new(),
             checked_at: time::OffsetDateTime::UNIX_EPOCH,

@@ -159,6 +159,9 @@ impl Client {
                     exchange.asks("", path_of(&ask.parts.uri));
                 }
                 exchange.details.finding = page.slug();
+                if let Some(site) = self.shared.site.get() {
+                    page.add_since(|address| site.since(address));
+                }
                 page.hide_details_unless(self.local);
                 page.response_for(PageFormat::by(accept.as_ref()), &method)
             }

@@ -11,6 +11,7 @@ use std::time::Duration;
 
 use axum::Router;
 use axum::body::Body;
+use bentlane_checks::Since;
 use bentlane_proxy::{OwnSite, SiteAnswer, SiteRequest, SocketPair};
 use bentlane_supervisor::Supervisor;
 use hyper::server::conn::http1;
@@ -26,6 +27,7 @@ use tower::ServiceExt;
 use tracing::{debug, info, warn};
 
 use super::guard::Connection;
+use crate::checker::RouteChecker;
 
 /// Connections at a time, to the socket and to each TCP listener; more wait in the system's queue.
 const CONNECTIONS: usize = 128;
@@ -232,11 +234,12 @@ impl Serving {
 #[derive(Debug)]
 pub(crate) struct Site {
     router: Router,
+    checker: Arc<RouteChecker>,
 }
 
 impl Site {
-    pub(crate) fn new(router: Router) -> Self {
-        Self { router }
+    pub(crate) fn new(router: Router, checker: Arc<RouteChecker>) -> Self {
+        Self { router, checker }
     }
 }
 
@@ -251,5 +254,10 @@ impl OwnSite for Site {
                 .unwrap_or_else(|never: Infallible| match never {});
             response.map(bentlane_proxy::site_body)
         })
+    }
+
+    fn since(&self, address: &str) -> Option<Since> {
+        let last = self.checker.verdict(address);
+        last.filter(|verdict| !verdict.passed)?.since
     }
 }

@@ -1,5 +1,6 @@
 //! Checks routes and remembers the results.
 
+mod proof;
 mod scheduler;
 
 use std::collections::{HashMap, HashSet, VecDeque};
@@ -12,8 +13,8 @@ use std::time::{Duration, Instant};
 use arc_swap::ArcSwap;
 use bentlane_ca::{CertificateInfo, covers};
 use bentlane_checks::{
-    Facts, FindingKind, Holder, Hop, Machine, Observations, PairFacts, Trace, Verdict,
-    advice_for_route, advice_for_zone, diagnose, trace,
+    Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts, Proof, Since, Trace,
+    Verdict, advice_for_route, advice_for_zone, diagnose, trace,
 };
 use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
@@ -28,6 +29,7 @@ use tokio::time::sleep;
 
 use crate::access_log;
 use crate::events::{Event, Events};
+use crate::storage::Storage;
 use scheduler::{CheckScheduler, IDLE_ROUND, LastCheck, ROUND};
 
 /// Routes that are checked at the same time.
@@ -48,8 +50,9 @@ pub(crate) struct RouteChecker {
     listening_on: Vec<IpAddr>,
     scheduler: Mutex<CheckScheduler>,
     verdicts: Mutex<HashMap<String, Checked>>,
-    /// Which app each route was last proved with.
-    proved_with: Mutex<HashMap<String, Holder>>,
+    /// What each route was last proved with.
+    proofs: Mutex<HashMap<String, Proof>>,
+    storage: Arc<Storage>,
     history: Arc<BoundedQueue<StoredVerdict>>,
     events: Events,
     changed: Notify,
@@ -129,6 +132,7 @@ impl RouteChecker {
         listeners: &CheckedListeners<'_>,
         check_every: Duration,
         history: Arc<BoundedQueue<StoredVerdict>>,
+        storage: Arc<Storage>,
         events: Events,
     ) -> Self {
         let unbound = SocketAddr::from(([127, 0, 0, 1], 443));
@@ -142,7 +146,8 @@ impl RouteChecker {
             listening_on: listeners.https.iter().map(SocketAddr::ip).collect(),
             scheduler: Mutex::new(CheckScheduler::new(check_every, Instant::now())),
             verdicts: Mutex::default(),
-            proved_with: Mutex::default(),
+            proofs: Mutex::default(),
+            storage,
             history,
             events,
             changed: Notify::new(),
@@ -165,11 +170,11 @@ impl RouteChecker {
         verdicts.get(address).map(|checked| checked.verdict.clone())
     }
 
-    /// Sets which app each route was proved with before the service started.
-    pub(crate) fn set_proved_with(&self, before: HashMap<String, Holder>) {
-        let mut known = lock(&self.proved_with);
-        for (address, holder) in before {
-            known.entry(address).or_insert(holder);
+    /// Sets what each route was proved with before the service started.
+    pub(crate) fn set_proofs(&self, before: HashMap<String, Proof>) {
+        let mut known = lock(&self.proofs);
+        for (address, proof) in before {
+            known.entry(address).or_insert(proof);
         }
     }
 
@@ -188,8 +193,7 @@ impl RouteChecker {
             }
             stays
         });
-        // A route with another target is another app's.
-        lock(&self.proved_with).retain(|address, _| !stale.contains(address));
+        lock(&self.proofs).retain(|address, _| routes.contains_key(address));
         let mut scheduler = self.scheduler();
         scheduler.set_routes(routes.into_keys());
         scheduler.bring_forward(stale);
@@ -263,11 +267,17 @@ impl RouteChecker {
         let prober = self.prober.load_full();
         let seen = prober.observe(&facts).await;
         let mut verdict = diagnose(&facts, &seen);
+        if one.at.is_none() && !verdict.passed {
+            verdict.since = self
+                .since_proved(&facts, &seen, &verdict, options.trigger)
+                .await;
+        }
         // A route that was changed meanwhile is not what was checked.
         let now = self.snapshot.load();
         let now = now.route_at(&one.route.address)?;
         if *now == one.route && one.at.is_none() && options.is_complete() {
-            self.record(&one.route, &mut verdict, &seen, options.trigger);
+            let proof = self.proof(&facts, &seen, &verdict).await;
+            self.record(&one.route, &mut verdict, proof, options.trigger);
         }
         Some(verdict)
     }
@@ -297,9 +307,10 @@ impl RouteChecker {
         advice.extend(advice_for_route(&route.address.pattern));
         let first_byte = route.settings.first_byte_timeout;
         let first_byte = first_byte.unwrap_or(WaitLimit::FIRST_BYTE).duration();
-        let before = lock(&self.proved_with)
-            .get(&route.address.to_string())
-            .cloned();
+        // A route with another target is another app's.
+        let proof = lock(&self.proofs).get(&route.address.to_string()).cloned();
+        let proof = proof.filter(|proof| proof.to == route.to.to_string());
+        let before = proof.and_then(|proof| proof.conditions.holder);
         Some(Facts {
             certified: self.certificates.shown(name.as_str()).is_some(),
             before,
@@ -344,7 +355,7 @@ impl RouteChecker {
         })
     }
 
-    fn record(&self, route: &Route, verdict: &mut Verdict, seen: &Observations, trigger: Trigger) {
+    fn record(&self, route: &Route, verdict: &mut Verdict, proof: Option<Proof>, trigger: Trigger) {
         let mut verdicts = self.verdicts();
         let previous = verdicts.remove(&verdict.address);
         let mut changes = previous.as_ref().map_or_else(VecDeque::new, |previous| {
@@ -363,7 +374,9 @@ impl RouteChecker {
         };
         verdicts.insert(verdict.address.clone(), checked);
         drop(verdicts);
-        let holder = self.record_app(verdict, seen);
+        if let Some(proof) = &proof {
+            lock(&self.proofs).insert(verdict.address.clone(), proof.clone());
+        }
         let same = previous.is_some_and(|previous| previous.verdict.agrees_with(verdict));
         if trigger == Trigger::Request || !same {
             self.events.send(Event::Verdict(Box::new(verdict.clone())));
@@ -371,20 +384,52 @@ impl RouteChecker {
         if !same {
             self.history.push(StoredVerdict {
                 verdict: verdict.clone(),
-                holder,
+                // When a route begins to fail, the last time that it was proved.
+                proof: proof.or_else(|| lock(&self.proofs).get(&verdict.address).cloned()),
             });
         }
     }
 
-    /// Remembers the app that a route was proved with, and returns it.
-    fn record_app(&self, verdict: &Verdict, seen: &Observations) -> Option<Holder> {
-        let holder = seen.holder.clone().filter(|_| verdict.passed)?;
+    /// What a route is proved with, when it is.
+    async fn proof(&self, facts: &Facts, seen: &Observations, verdict: &Verdict) -> Option<Proof> {
         let mut findings = verdict.findings.iter();
-        if findings.any(|finding| finding.slug == FindingKind::TargetChangedHands) {
+        let doubtful = findings.any(|finding| finding.slug == FindingKind::TargetChangedHands);
+        if !verdict.passed || verdict.is_starting() || doubtful {
             return None;
         }
-        lock(&self.proved_with).insert(verdict.address.clone(), holder.clone());
-        Some(holder)
+        let holder = seen.holder.as_ref();
+        let folder = proof::app_folder(&facts.route.to, holder);
+        Some(Proof {
+            at: verdict.checked_at,
+            to: verdict.to.clone(),
+            conditions: proof::conditions(self, facts, holder, folder).await,
+        })
+    }
+
+    /// Until when a failing route was proved. In the background, that is looked at when it begins to fail.
+    async fn since_proved(
+        &self,
+        facts: &Facts,
+        seen: &Observations,
+        verdict: &Verdict,
+        trigger: Trigger,
+    ) -> Option<Since> {
+        if trigger == Trigger::Background
+            && let Some(before) = self
+                .verdict(&verdict.address)
+                .filter(|before| !before.passed)
+        {
+            return before.since;
+        }
+        let proof = lock(&self.proofs).get(&verdict.address).cloned()?;
+        let broken = verdict
+            .hops
+            .iter()
+            .find(|report| report.state == HopState::Broken);
+        Some(
+            self.since(facts, seen, broken.map(|report| report.hop), proof)
+                .await,
+        )
     }
 
     /// The routes to check in this round.

@@ -13,6 +13,7 @@ pub struct Model {
     pub(crate) slug: Option<String>,
     pub(crate) verdict: Json,
     pub(crate) holder: Option<Json>,
+    pub(crate) proof: Option<Json>,
 }
 
 #[derive(Clone, Copy, Debug, EnumIter, DeriveRelation)]

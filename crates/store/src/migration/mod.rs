@@ -11,6 +11,7 @@ mod m0006_exchanges;
 mod m0007_undo;
 mod m0008_change_keys;
 mod m0009_identity;
+mod m0010_proof;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -28,6 +29,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0007_undo::Migration),
             Box::new(m0008_change_keys::Migration),
             Box::new(m0009_identity::Migration),
+            Box::new(m0010_proof::Migration),
         ]
     }
 }
