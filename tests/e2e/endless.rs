@@ -7,7 +7,7 @@ use std::process::Command;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use bentlane_tests::{App, Background, World, figure, rounds};
+use bentlane_tests::{App, Background, World, figure, pause, rounds};
 use bytes::Bytes;
 use http_body_util::Empty;
 use hyper::Request;
@@ -61,6 +61,8 @@ fn a_healthy_route_answers<P>(world: &World, peers: impl Fn(Pace) -> P) {
         answers(world, count);
         times.push(("alone", p99(&answers(world, count))));
         let running = peers(Pace::Bounded);
+        // Buffers are filled first, as fast as it goes.
+        pause(Duration::from_secs(1));
         times.push(("beside bounded peers", p99(&answers(world, count))));
         drop(running);
     }

@@ -2176,6 +2176,8 @@ export interface components {
             /** @description Whether no hop is broken, and each was reached. */
             passed: boolean;
             since?: null | components["schemas"]["Since"];
+            /** @description The title of the page that answered, if one did and has one. */
+            title?: string | null;
             /** @description Where the route leads. */
             to: string;
             /** @description The URL that was asked for. */

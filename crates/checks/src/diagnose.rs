@@ -1,6 +1,6 @@
 use std::cmp::Reverse;
 
-use super::finding::Finding;
+use super::finding::{Finding, printable};
 use super::hop::Hop;
 use super::judge::judge;
 use super::observation::{Facts, Observations};
@@ -15,6 +15,7 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
     let mut findings: Vec<Finding> = Vec::new();
     let mut hops: Vec<HopReport> = Vec::with_capacity(Hop::ALL.len());
     let mut broken = false;
+    let mut title = None;
     for hop in Hop::ALL {
         if facts.only.is_some_and(|only| only != hop) {
             continue;
@@ -36,11 +37,12 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
                 }
             };
             if report.state != HopState::NotReached {
-                report.detail = judged.detail;
-                report.evidence = judged.evidence;
+                report.detail = printable(judged.detail);
+                report.evidence = judged.evidence.into_iter().map(printable).collect();
                 report.micros = judged.micros;
             }
             findings.extend(judged.findings);
+            title = title.or(judged.title);
         }
         hops.push(report);
     }
@@ -53,6 +55,7 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         to: facts.route.to.to_string(),
         passed: hops.iter().all(|report| report.state.is_good()),
         flapping: false,
+        title,
         since: None,
         hops,
         findings,
@@ -547,6 +550,7 @@ mod tests {
     #[case(own_address_only(), Kind::OwnAddressOnly, Error)]
     #[case(outdated(), Kind::OldConfiguration, Hint)]
     #[case(folder_of_sources(), Kind::SourcesNotServed, Warning)]
+    #[case(healthy().page(with(200, &[("x-a", &"a".repeat(130_000))], "")), Kind::AnswerOversized, Warning)]
     #[case(failing(400, &[(Trial::AsProxied, 400), (Trial::WithoutForwarding, 200)]), Kind::ForwardingRefused, Error)]
     #[case(failing(500, &[(Trial::AsProxied, 500), (Trial::WithoutForwarding, 200)]), Kind::ForwardingRefused, Error)]
     #[case(failing(500, &[(Trial::AsProxied, 500), (Trial::Direct, 200)]), Kind::BetterDirectly, Error)]
@@ -623,6 +627,7 @@ mod tests {
     #[rstest]
     #[case(healthy())]
     #[case(healthy().page(page(204)))]
+    #[case(healthy().page(with(200, &[("x-a", &"a".repeat(100_000))], "")))]
     #[case(healthy().page(page(404)))]
     #[case(healthy().page(page(404)).expects("status", 404.into()).tried(&[(Trial::AsProxied, 404), (Trial::Direct, 200)]))]
     #[case(folder_of_sources().facts(|facts| facts.route.settings.serve_sources = true))]

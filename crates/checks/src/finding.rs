@@ -30,6 +30,14 @@ pub struct Finding {
     pub fix: Fix,
 }
 
+/// The text without control characters, by which an app could write over what a terminal shows.
+pub(crate) fn printable(text: String) -> String {
+    if text.contains(char::is_control) {
+        return text.replace(char::is_control, "\u{fffd}");
+    }
+    text
+}
+
 impl Finding {
     /// A finding as bad as its kind is.
     pub(crate) fn of(
@@ -42,8 +50,8 @@ impl Finding {
             slug: kind,
             hop: kind.hop(),
             severity: kind.severity(),
-            summary: summary.into(),
-            evidence,
+            summary: printable(summary.into()),
+            evidence: evidence.into_iter().map(printable).collect(),
             fix,
         }
     }

@@ -95,6 +95,7 @@ pub fn diagnose_from(
         to: facts.route.to.to_string(),
         passed: finding.is_none(),
         flapping: false,
+        title: None,
         since: None,
         hops: vec![report(Hop::Resolve, found), report(Hop::Handshake, open)],
         findings: finding.into_iter().collect(),

@@ -272,7 +272,7 @@ kinds! {
         "The response is not valid HTTP (RFC 9112).";
     /// The target's answer has more header fields than we take.
     AnswerOversized = "answer-oversized", Error at Answer:
-        "The headers of the response exceed the limit. The usual cause is a cookie that grows with every request.";
+        "The headers of the response exceed the limit of 256 KiB. The usual cause is a cookie that grows with every request. From 120 KiB on it is a warning: many clients of HTTP/2 end the connection there.";
     /// The app has not answered yet.
     StillStarting = "still-starting", Warning at Answer:
         "The app accepted the request and has not responded within the time of a check, while a client would still wait: the app compiles or connects on the first request. `bentlane check --wait 2m` waits as long as clients do, and reports an app that hangs as `answer-late`.";

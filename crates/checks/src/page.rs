@@ -5,6 +5,8 @@ use std::collections::BTreeSet;
 use html5gum::{DefaultEmitter, StartTag, Token, Tokenizer};
 use url::Url;
 
+use crate::finding::printable;
+
 /// Calls in scripts whose first argument is a URL, by what they do.
 const CALLS: [(&str, Call); 3] = [
     ("new WebSocket(", Call::WebSocket),
@@ -129,6 +131,7 @@ impl Markup {
                 Token::String(content) if within == "title" => {
                     let title = text(&content.value);
                     let title = title.split_whitespace().collect::<Vec<_>>().join(" ");
+                    let title = printable(title);
                     page.title.get_or_insert(title);
                 }
                 Token::String(content) if within == "script" => {
@@ -235,6 +238,15 @@ mod tests {
             fetches: set(&["https://api.moor.test/huts"]),
         };
         assert_eq!(page, wanted);
+    }
+
+    #[test]
+    fn a_title_cannot_control_a_terminal() {
+        let page = Markup::read("<title>a\u{1b}[2J\u{7}b\u{9b}c</title>");
+        assert_eq!(
+            page.title.as_deref(),
+            Some("a\u{fffd}[2J\u{fffd}b\u{fffd}c")
+        );
     }
 
     #[rstest]

@@ -69,6 +69,9 @@ pub struct Verdict {
     pub hops: Vec<HopReport>,
     /// What is wrong, the worst first, cause before effect.
     pub findings: Vec<Finding>,
+    /// The title of the page that answered, if one did and has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
     /// Until when a failing route was proved, and what is different since then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub since: Option<Since>,
@@ -99,6 +102,7 @@ impl Verdict {
             to: String::new(),
             passed: false,
             flapping: false,
+            title: None,
             since: None,
             hops: Hop::ALL.into_iter().map(report).collect(),
             findings: vec![finding],

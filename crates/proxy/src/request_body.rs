@@ -77,7 +77,16 @@ pub(crate) struct TimedBody {
     /// Whether others have their turn before the next frame.
     others_first: bool,
     /// What came behind small frames that were joined.
-    behind: Option<Option<Result<Frame<Bytes>, BodyError>>>,
+    behind: Option<Behind>,
+}
+
+/// What was read behind frames that were joined.
+#[derive(Debug)]
+enum Behind {
+    /// Another frame, or what ends the body early.
+    Next(Result<Frame<Bytes>, BodyError>),
+    /// Its end.
+    End,
 }
 
 impl TimedBody {
@@ -97,7 +106,7 @@ impl TimedBody {
     pub(crate) fn is_over(&self) -> bool {
         match &self.behind {
             None => self.incoming.is_end_stream(),
-            Some(behind) => behind.is_none(),
+            Some(behind) => matches!(behind, Behind::End),
         }
     }
 
@@ -115,8 +124,10 @@ impl TimedBody {
         context: &mut Context<'_>,
         mut poll: impl FnMut(&mut Incoming, &mut Context<'_>) -> PollFrame<hyper::Error>,
     ) -> PollFrame<BodyError> {
-        if let Some(behind) = self.behind.take() {
-            return Poll::Ready(behind);
+        match self.behind.take() {
+            None => {}
+            Some(Behind::Next(frame)) => return Poll::Ready(Some(frame)),
+            Some(Behind::End) => return Poll::Ready(None),
         }
         if std::mem::take(&mut self.others_first) {
             return after_others(context);
@@ -146,7 +157,7 @@ impl TimedBody {
                     joined.extend_from_slice(frame.data_ref().map_or(&[], |data| data));
                     continue;
                 }
-                Poll::Ready(other) => self.behind = Some(other),
+                Poll::Ready(other) => self.behind = Some(other.map_or(Behind::End, Behind::Next)),
                 Poll::Pending => {}
             }
             self.others_first = false;

@@ -58,28 +58,45 @@ struct EarlyReader {
     goes_on: bool,
     /// Whether others have had their turn since.
     yielded: bool,
+    interim: InterimCount,
 }
+
+/// Interim responses to one request, at most; a server sends one or two, or one every few seconds.
+const MOST_INTERIM: usize = 100;
 
 /// Bytes of a head that are read in one turn, once it did not end with the first read: hundreds of interim
 /// responses fit into more.
 const LUMP: usize = 2 * 1024;
 
-/// The bytes that may still be read before the final response begins.
+/// What may still be read before the final response begins.
 #[derive(Clone, Debug, Default)]
-struct Allowance(Arc<AtomicUsize>);
+struct Allowance(Arc<Allowed>);
+
+#[derive(Debug, Default)]
+struct Allowed {
+    octets: AtomicUsize,
+    /// Which request it is for.
+    request: AtomicUsize,
+}
 
 impl Allowance {
+    /// For one more request.
+    fn begin(&self, octets: usize) {
+        self.set(octets);
+        self.0.request.fetch_add(1, Ordering::Relaxed);
+    }
+
     fn set(&self, octets: usize) {
-        self.0.store(octets, Ordering::Relaxed);
+        self.0.octets.store(octets, Ordering::Relaxed);
     }
 
     fn is_unlimited(&self) -> bool {
-        self.0.load(Ordering::Relaxed) == UNLIMITED
+        self.0.octets.load(Ordering::Relaxed) == UNLIMITED
     }
 
     /// Takes what was read from it.
     fn take(&self, octets: usize) -> io::Result<()> {
-        match self.0.load(Ordering::Relaxed) {
+        match self.0.octets.load(Ordering::Relaxed) {
             UNLIMITED => Ok(()),
             left => match left.checked_sub(octets) {
                 Some(left) => {
@@ -89,6 +106,59 @@ impl Allowance {
                 None => Err(io::Error::other(EndlessInterim)),
             },
         }
+    }
+}
+
+/// Counts the interim responses before a final one.
+#[derive(Debug, Default)]
+struct InterimCount {
+    /// The request that they answer.
+    request: usize,
+    responses: usize,
+    /// Bytes of the head at hand.
+    at: usize,
+    is_interim: bool,
+    line_is_empty: bool,
+    /// Whether the final response has begun.
+    is_final: bool,
+}
+
+impl InterimCount {
+    /// Where the first digit of the status is: `HTTP/1.1 103`.
+    const STATUS: usize = 9;
+
+    /// Reads on, and gives how many there were so far.
+    fn read(&mut self, octets: &[u8], request: usize) -> usize {
+        if self.request != request {
+            *self = Self {
+                request,
+                ..Self::default()
+            };
+        }
+        for octet in octets {
+            if self.is_final {
+                break;
+            }
+            let ends_line = *octet == b'\n';
+            // Line ends before a head are passed over (RFC 9112 §2.2).
+            if self.at == 0 && (ends_line || *octet == b'\r') {
+                continue;
+            }
+            if self.at == Self::STATUS {
+                self.is_interim = *octet == b'1';
+                self.is_final = !self.is_interim;
+            }
+            self.at += 1;
+            if ends_line && self.line_is_empty {
+                self.responses += 1;
+                self.at = 0;
+            }
+            self.line_is_empty = match octet {
+                b'\r' => self.line_is_empty,
+                _ => ends_line && self.at > 0,
+            };
+        }
+        self.responses
     }
 }
 
@@ -116,17 +186,21 @@ impl AsyncRead for EarlyReader {
             return after_others(context);
         }
         let room = if this.goes_on { LUMP } else { usize::MAX };
-        let read = if buffer.remaining() > room {
+        let before = buffer.filled().len();
+        if buffer.remaining() > room {
             let mut lump = ReadBuf::new(buffer.initialize_unfilled_to(room));
             ready!(Pin::new(&mut this.stream).poll_read(context, &mut lump))?;
             let read = lump.filled().len();
             buffer.advance(read);
-            read
         } else {
-            let before = buffer.filled().len();
             ready!(Pin::new(&mut this.stream).poll_read(context, buffer))?;
-            buffer.filled().len() - before
-        };
+        }
+        let read = &buffer.filled()[before..];
+        let request = this.allowance.0.request.load(Ordering::Relaxed);
+        if this.interim.read(read, request) > MOST_INTERIM {
+            return Poll::Ready(Err(io::Error::other(EndlessInterim)));
+        }
+        let read = read.len();
         (this.goes_on, this.yielded) = (true, false);
         Poll::Ready(this.allowance.take(read))
     }
@@ -241,6 +315,7 @@ impl TargetConnection {
             allowance: allowance.clone(),
             goes_on: false,
             yielded: false,
+            interim: InterimCount::default(),
         };
         let (sender, connection) = Builder::new()
             .max_buf_size(head_octets)
@@ -276,7 +351,7 @@ impl TargetConnection {
             most_before,
             ..
         } = self;
-        allowance.set(*most_before);
+        allowance.begin(*most_before);
         // The deadline of an earlier request is early enough: it is set again when it has passed, and not with
         // every request.
         let due = deadline.since + deadline.limit;
@@ -490,6 +565,22 @@ mod tests {
     use tokio::net::TcpListener;
 
     use super::*;
+
+    #[rstest::rstest]
+    #[case(&["HTTP/1.1 200 OK\r\n\r\n\r\n\r\n"], 0)]
+    #[case(&["HTTP/1.1 103 Early Hints\r\nlink: <a>\r\n\r\nHTTP/1.1 100 \r\n\r\n"], 2)]
+    #[case(&["HTTP/1.1 10", "0 \r", "\n\r", "\n", "\r\nHTTP/1.0 102 a\n\n", "HTTP/1.1 204 x\r\n\r\n"], 2)]
+    #[case(&["HTTP/1.1 100 \r\na: b\r\n"], 0)]
+    fn interim_responses_are_counted(#[case] parts: &[&str], #[case] wanted: usize) {
+        let mut count = InterimCount::default();
+        let counted = parts.iter().map(|part| count.read(part.as_bytes(), 1));
+        assert_eq!(counted.last(), Some(wanted));
+        assert_eq!(
+            count.read(b"HTTP/1.1 100 \r\n\r\n", 2),
+            1,
+            "another request"
+        );
+    }
 
     /// A connection to a server that gives this answer to each request; none when it is empty.
     async fn connection(pool: u64, answer: &'static [u8]) -> Box<TargetConnection> {

@@ -404,11 +404,13 @@ fn oversized(target: &Target, visit: &Visit) -> Option<Finding> {
     let page = visit.pages.iter().max_by_key(|page| size(page))?;
     let kib = size(page) / 1024;
     (size(page) > HEADERS_OF_MANY_CLIENTS).then(|| {
-        let finding = Finding::answer_oversized(target, &format!("{kib} KiB at {}", page.url));
+        let limits = "curl takes some 128 KiB over HTTP/2, browsers 256 KiB, Node.js 16 KiB over HTTP/1.1";
+        let mut finding = Finding::answer_oversized(target, &format!("{kib} KiB at {}", page.url));
+        finding.evidence.push(limits.to_owned());
         Finding {
             severity: Severity::Warning,
             summary: format!(
-                "the response of {} has {kib} KiB of headers, with which many clients end the connection",
+                "the response of {} has {kib} KiB of headers, at which many clients end the connection",
                 target.describe()
             ),
             ..finding

@@ -25,6 +25,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> HopResult {
         let mut judged = HopResult::new("not declared");
         judged.undeclared = true;
         judged.evidence.extend(title_in_words);
+        judged.title = title;
         return judged;
     }
     let address = facts.address();
@@ -35,6 +36,7 @@ pub(super) fn judge(facts: &Facts, seen: &Timed<Answer>) -> HopResult {
     ];
     let mut judged = HopResult::new("as declared").with(findings.into_iter().flatten());
     judged.evidence.extend(title_in_words);
+    judged.title.clone_from(&title);
     judged
         .findings
         .extend(expect.header.iter().filter_map(|wanted| {

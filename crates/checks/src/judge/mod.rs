@@ -27,6 +27,8 @@ pub(super) struct HopResult {
     pub(super) micros: Option<u64>,
     /// What is wrong, cause before effect.
     pub(super) findings: Vec<Finding>,
+    /// The title of the page that answered.
+    pub(super) title: Option<String>,
     /// Whether there was nothing to judge by.
     pub(super) undeclared: bool,
 }

@@ -282,6 +282,7 @@ mod tests {
             to: "4310".to_owned(),
             passed: states == [HopState::Passed; 5],
             flapping: false,
+            title: None,
             since: None,
             hops,
             findings: Vec::new(),

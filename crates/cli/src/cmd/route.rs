@@ -9,6 +9,7 @@ use bentlane_api_types::{
 use bentlane_checks::{Acceptance, Accepted, Verdict, acceptance, lane};
 use bentlane_model::{Address, Name, RouteDraft, RouteSettings, suggested_zone};
 use clap::{Args, Subcommand, ValueEnum};
+use serde_json::{Map, json};
 
 use super::settings::{Changes, Flags};
 use super::{confirm, lanes, running, settings, zone};
@@ -191,8 +192,39 @@ impl Add {
         input.settings = settings;
         let route: RouteView = client.post("/routes", &input).await?;
         output.advise(&route.advice);
-        show_checked(client, output, route).await
+        let route = checked(client, route).await?;
+        output.data(&route, |route| describe(output, route))?;
+        offer_to_expect(client, output, &route).await
     }
+}
+
+/// Offers to declare the title of the page as the right app's, so that another in its place is noticed.
+async fn offer_to_expect(
+    client: &Client,
+    output: &Output,
+    route: &RouteView,
+) -> Result<(), CliError> {
+    let verdict = route.verdict.as_ref();
+    let title = verdict.and_then(|verdict| verdict.title.as_ref());
+    let passed = verdict.is_some_and(|verdict| verdict.passed);
+    let asks = output.is_table() && confirm::is_asked();
+    let expects = &route.settings.expect;
+    let Some(title) = title.filter(|_| asks && passed && expects.is_empty()) else {
+        return Ok(());
+    };
+    output.say(&format!(
+        "\nIts title is “{title}”. Expect that in checks, so that another app in its place is noticed?"
+    ));
+    if !confirm::agreed(output)? {
+        return Ok(());
+    }
+    let patch = RoutePatch {
+        to: None,
+        settings: Map::from_iter([("expect".to_owned(), json!({ "title": title }))]),
+    };
+    change(client, &route.address, patch, &BTreeMap::new()).await?;
+    output.say(&format!("{} is expected to have that title", route.address));
+    Ok(())
 }
 
 /// Asks which of the apps that listen the route is to lead to.
@@ -353,18 +385,20 @@ fn read_lines(text: &str) -> Result<Vec<RouteInput>, CliError> {
 }
 
 /// Shows a route that was just made or changed, with what a check of it finds now.
-async fn show_checked(
-    client: &Client,
-    output: &Output,
-    mut route: RouteView,
-) -> Result<(), CliError> {
+async fn show_checked(client: &Client, output: &Output, route: RouteView) -> Result<(), CliError> {
+    let route = checked(client, route).await?;
+    output.data(&route, |route| describe(output, route))
+}
+
+/// The route, with what a check of it comes to.
+async fn checked(client: &Client, mut route: RouteView) -> Result<RouteView, CliError> {
     let request = CheckRequest {
         addresses: vec![route.address.clone()],
         ..CheckRequest::default()
     };
     let Verdicts { verdicts, .. } = client.post("/checks", &request).await?;
     route.verdict = verdicts.into_iter().next();
-    output.data(&route, |route| describe(output, route))
+    Ok(route)
 }
 
 fn describe(output: &Output, route: &RouteView) -> String {
