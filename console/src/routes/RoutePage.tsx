@@ -80,10 +80,10 @@ export function RoutePage({ route, onChecked }: RoutePageProps) {
         <>
           <div>
             <Lane hops={verdict.hops} />
+            {verdict.since != null && <SinceWhen since={verdict.since} />}
             {verdict.findings.map((finding) => (
               <FindingCard key={finding.slug} finding={finding} />
             ))}
-            {verdict.since != null && <SinceWhen since={verdict.since} />}
           </div>
           <Section id="hops" title="What each hop showed">
             <Table titles={['Hop', 'State', 'Time', 'Seen']}>

@@ -5,7 +5,7 @@ import { dayAndClock } from '../format';
 export function SinceWhen({ since }: { since: Since }) {
   const changes = since.changes;
   return (
-    <div className="mt-4">
+    <div className="mb-4">
       <p>
         Proved at {dayAndClock(since.proved_at)};{' '}
         {changes.length === 0 ? 'nothing that is known is different since then.' : 'since then:'}

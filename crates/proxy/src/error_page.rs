@@ -309,9 +309,15 @@ impl FindingPage {
                 let changes = changes
                     .iter()
                     .map(|line| format!("<li>{}</li>", escape(line.trim())));
+                let first = sentence(first);
                 format!(
                     r#"<section class="since" aria-label="Since when"><p>{}</p><ul>{}</ul></section>"#,
-                    escape(&sentence(first)),
+                    escape(
+                        first
+                            .strip_suffix('.')
+                            .filter(|it| it.ends_with(':'))
+                            .unwrap_or(&first)
+                    ),
                     changes.collect::<String>()
                 )
             }
