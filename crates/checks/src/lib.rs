@@ -10,6 +10,7 @@ mod cookie;
 mod diagnose;
 mod finding;
 mod fix;
+mod folder_findings;
 mod from_container;
 mod guide;
 mod hop;

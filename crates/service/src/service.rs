@@ -195,16 +195,13 @@ impl Service {
         if !shutdown.is_cancelled() {
             ready();
         }
-        if !is_connected {
-            tokio::select! {
-                outcome = database.connect() => if let Err(failure) = outcome {
-                    warn!(
-                        cause = chain(&failure),
-                        "starting without the database, with the last known good configuration"
-                    );
-                },
-                () = shutdown.cancelled() => {}
-            }
+        if !is_connected
+            && let Some(Err(failure)) = shutdown.run_until_cancelled(database.connect()).await
+        {
+            warn!(
+                cause = chain(&failure),
+                "starting without the database, with the last known good configuration"
+            );
         }
         let database = Arc::new(Mutex::new(database));
         start_tasks(&api, &history, &database);

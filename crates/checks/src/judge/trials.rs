@@ -30,76 +30,83 @@ pub(super) fn refused(facts: &Facts, seen: &Observations, visit: &Visit) -> Opti
         return None;
     }
     let evidence = || evidence(seen, page);
-    let address = facts.address();
     if helps(Trial::OverHttp1) {
         return Some(better_directly(facts, page, Trial::OverHttp1, evidence()));
     }
     if helps(Trial::WithoutForwarding) {
-        let fields: Vec<&str> = match FORWARDING.into_iter().find(|it| helps(Trial::Without(it))) {
-            Some(field) => vec![field],
-            None => FORWARDING.to_vec(),
-        };
-        let what = match fields.as_slice() {
-            [field] => (*field).to_owned(),
-            _ => "forwarding headers".to_owned(),
-        };
-        let text = "configure the app to trust the proxy on loopback";
-        let entries = fields.iter().map(|field| format!("request {field}"));
-        // By `Via`, the proxy notices loops.
-        let fix = match fields.contains(&"via") {
-            true => Fix::text(format!("{text}, and to accept requests with {what}")),
-            false => Fix::action(
-                format!("{text}; or remove {what} on this route"),
-                Action::add(&address, "remove_headers", entries),
-            ),
-        };
-        let summary = format!(
-            "the app responds with {} as soon as a request has {what}",
-            page.status
-        );
-        let kind = FindingKind::ForwardingRefused;
-        return Some(Finding::of(kind, summary, evidence(), fix));
+        return Some(forwarding_refused(facts, seen, page));
     }
-    let (name, host) = (&facts.name, facts.route.to.authority().unwrap_or_default());
-    if helps(Trial::WithoutPort) {
-        let port = facts.https_port;
-        return Some(Finding::of(
-            FindingKind::HostRefused,
-            format!(
-                "the app accepts the host {name}, and responds with {} to {name}:{port}",
-                page.status
-            ),
-            evidence(),
-            Fix::text(format!(
-                "allow {name}:{port} in the app's list of hosts, or its own base URL; on port 443, the host \
-                 has no port"
-            )),
-        ));
-    }
-    if helps(Trial::OwnHost) {
-        return Some(Finding::of(
-            FindingKind::HostRefused,
-            format!(
-                "the app responds with {} to its own host {host}, and with {} to {name}",
-                trials.page(Trial::OwnHost)?.status,
-                page.status
-            ),
-            evidence(),
-            Fix::set(
-                format!("allow {name} in the app's list of hosts; or send the app its own host"),
-                &address,
-                "host",
-                "target",
-            ),
-        ));
-    }
-    helps(Trial::Direct).then(|| better_directly(facts, page, Trial::Direct, evidence()))
+    host_refused(facts, seen, page).or_else(|| {
+        helps(Trial::Direct).then(|| better_directly(facts, page, Trial::Direct, evidence()))
+    })
 }
 
-/// An app that sends every client to its own address: as the proxy rewrites that, it leads back.
+fn forwarding_refused(facts: &Facts, seen: &Observations, page: &Page) -> Finding {
+    let helps = |field: &&'static str| seen.trials.success(Trial::Without(field)).is_some();
+    let fields: Vec<&str> = match FORWARDING.into_iter().find(helps) {
+        Some(field) => vec![field],
+        None => FORWARDING.to_vec(),
+    };
+    let what = match fields.as_slice() {
+        [field] => (*field).to_owned(),
+        _ => "forwarding headers".to_owned(),
+    };
+    let text = "configure the app to trust the proxy on loopback";
+    let entries = fields.iter().map(|field| format!("request {field}"));
+    // By `Via`, the proxy notices loops.
+    let fix = match fields.contains(&"via") {
+        true => Fix::text(format!("{text}, and to accept requests with {what}")),
+        false => Fix::action(
+            format!("{text}; or remove {what} on this route"),
+            Action::add(&facts.address(), "remove_headers", entries),
+        ),
+    };
+    let summary = format!(
+        "the app responds with {} as soon as a request has {what}",
+        page.status
+    );
+    let kind = FindingKind::ForwardingRefused;
+    Finding::of(kind, summary, evidence(seen, page), fix)
+}
+
+fn host_refused(facts: &Facts, seen: &Observations, page: &Page) -> Option<Finding> {
+    let (name, host) = (&facts.name, facts.route.to.authority().unwrap_or_default());
+    let (summary, fix) = if seen.trials.success(Trial::WithoutPort).is_some() {
+        let port = facts.https_port;
+        let summary = format!(
+            "the app accepts the host {name}, and responds with {} to {name}:{port}",
+            page.status
+        );
+        let fix = Fix::text(format!(
+            "allow {name}:{port} in the app's list of hosts, or its own base URL; on port 443, the host has no port"
+        ));
+        (summary, fix)
+    } else {
+        let own = seen.trials.success(Trial::OwnHost)?.status;
+        let summary = format!(
+            "the app responds with {own} to its own host {host}, and with {} to {name}",
+            page.status
+        );
+        let fix = Fix::set(
+            format!("allow {name} in the app's list of hosts; or send the app its own host"),
+            &facts.address(),
+            "host",
+            "target",
+        );
+        (summary, fix)
+    };
+    Some(Finding::of(
+        FindingKind::HostRefused,
+        summary,
+        evidence(seen, page),
+        fix,
+    ))
+}
+
+/// An app that sends every client to its own address: as the proxy rewrites that, the redirects never end.
 pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Finding> {
     let page = seen.trials.page(Trial::AsProxied)?;
-    // A path alone leads back to wherever it was asked.
+    // A path alone is one of the host that was asked.
     let given = page
         .value("location")
         .and_then(|value| Url::parse(value).ok());
@@ -111,7 +118,7 @@ pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Fin
     if !to.host_str().is_some_and(is_own) || to.port_or_known_default() != port {
         return None;
     }
-    let text = "configure the public URL in the app, in place of its own address";
+    let text = "configure the public URL in the app, not its own address";
     let content = seen.trials.page(Trial::OwnHost);
     let fix = match content.is_some_and(|page| page.location().is_none() && page.status < 400) {
         true => Fix::set(
@@ -124,9 +131,7 @@ pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Fin
     };
     Some(Finding::of(
         FindingKind::OwnAddressOnly,
-        format!(
-            "the app redirects every other host to its own address {to}, which leads back here"
-        ),
+        format!("the app redirects every other host to its own address {to}, and so back here"),
         vec![format!("asked for {}, it leads to {to}", facts.name)],
         fix,
     ))
