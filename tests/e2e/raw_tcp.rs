@@ -112,6 +112,57 @@ async fn tls_is_terminated_where_the_route_says_so() {
     assert_eq!(heard, "hellobye");
 }
 
+/// `SSLRequest`, `GSSENCRequest` and `CancelRequest` of PostgreSQL's protocol.
+const SSL: &[u8] = b"\0\0\0\x08\x04\xd2\x16\x2f";
+const GSS: &[u8] = b"\0\0\0\x08\x04\xd2\x16\x30";
+const CANCEL: &[u8] = b"\0\0\0\x10\x04\xd2\x16\x2e\0\0\0\x07\0\0\0\x09";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn tls_begins_as_postgresql_clients_ask_for_it() {
+    let app = App::echo();
+    let world = World::with_routes(&[]);
+    let refused = world.run(&["route", "add", "a.moor.test", "1", "--tls", "postgres"]);
+    assert!(refused.stderr.contains("give the route one"), "{refused:?}");
+    let address = format!("store.moor.test:{}", reserve_port());
+    world.ok(&["route", "add", &address, &app.port(), "--tls", "postgres"]);
+    let at = place(&world, &address);
+    // An independent client asks for TLS, verifies the certificate and gets through.
+    let root = world.root().display().to_string();
+    let script = format!(
+        "printf 'hello\\n' | timeout 10 openssl s_client -quiet -starttls postgres -connect {at} \
+         -servername store.moor.test -verify_hostname store.moor.test -verify_return_error -CAfile {root}"
+    );
+    let heard = run("bash", &["-c", &script]);
+    assert!(heard.stdout.starts_with("hello"), "{heard:?}");
+    // One that asks for GSSAPI first, and one that begins with TLS.
+    let mut stream = TcpStream::connect(at).unwrap();
+    stream.write_all(GSS).unwrap();
+    let mut answer = [0];
+    stream.read_exact(&mut answer).unwrap();
+    assert_eq!(&answer, b"N");
+    stream.write_all(SSL).unwrap();
+    stream.read_exact(&mut answer).unwrap();
+    assert_eq!(&answer, b"S");
+    let mut stream = world.tls_at(at, "store.moor.test", "postgresql").await;
+    stream.write_all(b"hello").await.unwrap();
+    stream.shutdown().await.unwrap();
+    let mut heard = String::new();
+    stream.read_to_string(&mut heard).await.unwrap();
+    assert_eq!(heard, "hellobye");
+    // A request to cancel comes in the clear, and is passed on; nothing else is.
+    assert_eq!(talk(at, CANCEL, true), [CANCEL, b"bye"].concat());
+    let start = b"\0\0\0\x08\0\x03\0\0";
+    let early = [SSL, b"SELECT 1"].concat();
+    for said in [&start[..], &early, b"GET / HTTP/1.1\r\n\r\n"] {
+        let mut stream = TcpStream::connect(at).unwrap();
+        stream.write_all(said).unwrap();
+        let mut heard = Vec::new();
+        // It may be reset, since what it said is not read.
+        let _ = stream.read_to_end(&mut heard);
+        assert!(heard.is_empty(), "{said:?}: {heard:?}");
+    }
+}
+
 #[test]
 fn tls_passes_unopened_by_its_server_name() {
     let world = World::with_routes(&[]);

@@ -42,7 +42,8 @@ settings! {
         plain: Option<Plain> as String, "HOW", "the zone's", rare;
         /// The certificate to show: the first name of an imported one, or `issued` for one made here
         cert: Option<PinnedCert> as String, "NAME", "the best that covers the name", rare;
-        /// Where TLS ends: `here`, or at the target (`passthrough`)
+        /// Where TLS ends: `here`, at the target (`passthrough`), or here for clients of PostgreSQL, which ask
+        /// for it first (`postgres`)
         tls: Option<TlsEnd> as String, "WHERE", "here; at the target for raw TCP", rare;
         /// The file of the folder to send for a path that has none, for single-page apps
         fallback: Option<String> as String, "FILE", "none", rare;
@@ -175,6 +176,8 @@ words! {
         Here = "here",
         /// The target does; bytes pass unopened, by the server name in the hello.
         Passthrough = "passthrough",
+        /// We do, once a PostgreSQL client has asked for it.
+        Postgres = "postgres",
     }
 }
 

@@ -21,6 +21,7 @@ mod headers;
 mod listener;
 mod outgoing;
 mod pool;
+mod postgres;
 mod raw;
 mod record;
 mod redirect;

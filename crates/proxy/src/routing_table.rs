@@ -96,8 +96,17 @@ static SITE: Backend = Backend::Site;
 #[derive(Clone, Debug)]
 pub(crate) struct Raw {
     pub(crate) pool: Arc<Pool>,
-    /// Whether we open TLS.
-    pub(crate) opened_here: bool,
+    /// How TLS begins, when we open it.
+    pub(crate) tls: Option<TlsBeginning>,
+}
+
+/// How a client begins TLS.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum TlsBeginning {
+    /// With its first byte.
+    AtOnce,
+    /// When it has asked for it as PostgreSQL clients do.
+    AsAsked,
 }
 
 /// What a request is answered by.
@@ -160,7 +169,11 @@ impl RoutingTable {
             };
             let passes = Raw {
                 pool: Arc::clone(pool),
-                opened_here: raw.route.settings.tls == Some(TlsEnd::Here),
+                tls: match raw.route.settings.tls {
+                    None | Some(TlsEnd::Passthrough) => None,
+                    Some(TlsEnd::Here) => Some(TlsBeginning::AtOnce),
+                    Some(TlsEnd::Postgres) => Some(TlsBeginning::AsAsked),
+                },
             };
             Some(((raw.ip, raw.port.get()), passes))
         });

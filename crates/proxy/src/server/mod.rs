@@ -33,9 +33,10 @@ use crate::certificates::Certificates;
 use crate::forward::{Client, Connected};
 use crate::head_check::HeadCheck;
 use crate::listener::{Listeners, Permit, Permits, accept};
+use crate::postgres::{self, Opening};
 use crate::raw;
 use crate::record::Recorder;
-use crate::routing_table::{Limits, RoutingTable};
+use crate::routing_table::{Limits, RoutingTable, TlsBeginning};
 use crate::shared::Shared;
 use crate::site::OwnSite;
 use crate::stopping::Stopping;
@@ -394,14 +395,28 @@ impl Serving {
         if accepted.refused {
             return;
         }
-        if !raw.opened_here {
-            return raw::pass(accepted.stream, &raw.pool, &self.shared.limits).await;
+        let (limits, peer) = (&self.shared.limits, accepted.peer);
+        let mut stream = accepted.stream;
+        match raw.tls {
+            None => return raw::pass(stream, &raw.pool, limits).await,
+            Some(TlsBeginning::AtOnce) => {}
+            Some(TlsBeginning::AsAsked) => {
+                match timeout(limits.head, postgres::open(&mut stream)).await {
+                    Ok(Ok(Opening::Handshake)) => {}
+                    Ok(Ok(Opening::Clear)) => return raw::pass(stream, &raw.pool, limits).await,
+                    Ok(Ok(Opening::Refused(reason))) => {
+                        return debug!(%peer, reason, "a PostgreSQL client is refused");
+                    }
+                    Ok(Err(cause)) => return debug!(%peer, %cause, "a connection ended early"),
+                    Err(_) => return debug!(%peer, "a request for TLS took too long"),
+                }
+            }
         }
-        let accepting = self.raw_acceptor.accept(accepted.stream);
+        let accepting = self.raw_acceptor.accept(stream);
         match timeout(self.shared.limits.head, accepting).await {
             Ok(Ok(stream)) => raw::pass(stream, &raw.pool, &self.shared.limits).await,
-            Ok(Err(cause)) => debug!(peer = %accepted.peer, %cause, "a handshake failed"),
-            Err(_) => debug!(peer = %accepted.peer, "a handshake took too long"),
+            Ok(Err(cause)) => debug!(%peer, %cause, "a handshake failed"),
+            Err(_) => debug!(%peer, "a handshake took too long"),
         }
     }
 
