@@ -1729,7 +1729,8 @@ export interface components {
              */
             target_tls?: string | null;
             /**
-             * @description Where TLS ends: `here`, or at the target (`passthrough`)
+             * @description Where TLS ends: `here`, at the target (`passthrough`), or here for clients of PostgreSQL, which ask
+             *     for it first (`postgres`)
              * @default null
              */
             tls?: string | null;

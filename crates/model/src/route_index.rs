@@ -189,7 +189,8 @@ fn check_raw(route: &Route) -> Result<(), Invalid> {
             return refuse("address", reason.to_owned());
         }
     } else if settings.tls == Some(TlsEnd::Postgres) {
-        let reason = "PostgreSQL clients connect to a port: give the route one, such as `NAME:5432`";
+        let reason =
+            "PostgreSQL clients connect to a port: give the route one, such as `NAME:5432`";
         return refuse("tls", reason.to_owned());
     } else if settings.tls == Some(TlsEnd::Passthrough) {
         let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);

@@ -55,10 +55,14 @@ pub(crate) async fn open(stream: &mut TcpStream) -> std::io::Result<Opening> {
             CANCEL => return Ok(Opening::Clear),
             TLS | GSS if length != 8 => return Ok(Opening::Refused("its request is malformed")),
             TLS | GSS if seen > LENGTH => {
-                return Ok(Opening::Refused("more than its request came before the answer"));
+                return Ok(Opening::Refused(
+                    "more than its request came before the answer",
+                ));
             }
             TLS | GSS => {
-                stream.read_exact(asked.get_mut(..LENGTH).unwrap_or_default()).await?;
+                stream
+                    .read_exact(asked.get_mut(..LENGTH).unwrap_or_default())
+                    .await?;
                 let answer = if code == TLS { b'S' } else { b'N' };
                 stream.write_u8(answer).await?;
                 if code == TLS {
