@@ -5,6 +5,7 @@ use std::net::SocketAddr;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
+use crate::finding::printable;
 use crate::judge::{in_words_rounded, moment};
 use crate::machine::{Holder, WrittenFile};
 
@@ -90,7 +91,10 @@ impl Since {
             ..
         } = &now.conditions;
         let mut changes: Vec<Change> = Vec::new();
-        let mut note = |at, what| changes.push(Change { at, what });
+        let mut note = |at, what| {
+            let what = printable(what);
+            changes.push(Change { at, what });
+        };
         for (at, words) in &now.edits {
             note(Some(*at), words.clone());
         }
@@ -242,6 +246,10 @@ mod tests {
     )]
     #[case(with(|now| now.conditions.branch = Some("fix".to_owned())), &["the branch is fix, and was main"])]
     #[case(with(|now| now.conditions.branch = None), &[])]
+    #[case(
+        with(|now| now.files.push(WrittenFile { name: ".env.\u{1b}[2J".to_owned(), written: PROVED })),
+        &[".env.\u{fffd}[2J was written"]
+    )]
     #[case(
         with(|now| now.conditions.nameservers = vec!["10.9.9.9:53".parse().unwrap()]),
         &["the system's list of name servers is 10.9.9.9:53, and was 10.0.0.1:53"]

@@ -2,11 +2,13 @@
 
 use std::fs::{self, File, Metadata};
 use std::io::Read;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use bentlane_checks::{Holder, WrittenFile};
 use bentlane_model::is_source;
+use rustix::fs::OFlags;
 
 /// Names of files that programs read when they start. One that ends with a dot stands for all that begin
 /// with it.
@@ -158,7 +160,10 @@ pub fn branch_in(folder: &Path) -> Option<String> {
 
 /// The first line of a small file.
 fn first_line(file: &Path) -> Option<String> {
-    let file = File::open(file)
+    // Not to wait for whoever writes to what is no file.
+    let flags = OFlags::NONBLOCK.bits().cast_signed();
+    let file = File::options().read(true).custom_flags(flags).open(file);
+    let file = file
         .ok()
         .filter(|file| file.metadata().is_ok_and(|it| it.is_file()))?;
     let mut text = String::new();
@@ -240,6 +245,12 @@ mod tests {
         fs::create_dir_all(at("other")).unwrap();
         fs::write(at(".git/HEAD"), head).unwrap();
         assert_eq!(branch_in(&at("app/src")).as_deref(), branch);
+        // What is no file is not waited for.
+        fs::remove_file(at(".git/HEAD")).unwrap();
+        let fifo = rustix::fs::FileType::Fifo;
+        let mode = rustix::fs::Mode::RUSR | rustix::fs::Mode::WUSR;
+        rustix::fs::mknodat(rustix::fs::CWD, at(".git/HEAD"), fifo, mode, 0).unwrap();
+        assert_eq!(branch_in(&at("app/src")), None);
         // Another working tree of the same repository.
         fs::write(at(".git/worktrees/other/HEAD"), "ref: refs/heads/other\n").unwrap();
         let git = at(".git/worktrees/other");
