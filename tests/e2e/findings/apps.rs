@@ -11,14 +11,11 @@ fn an_app_that_runs_with_old_configuration_is_reported() {
     let world = World::with_routes(&[]);
     let port = reserve_port();
     let written = world.path("Highmoor").join(".env");
-    let start = |world: &World| {
-        let site = site(world, "Highmoor", port);
-        std::fs::write(&written, "HUTS=3").unwrap();
-        site
-    };
-    let first = start(&world);
+    std::fs::create_dir(world.path("Highmoor")).unwrap();
+    std::fs::write(&written, "HUTS=3").unwrap();
+    let first = site(&world, "Highmoor", port);
     world.ok(&["route", "add", "a.moor.test", &port.to_string()]);
-    // It was written as the app started.
+    // It was written before the app was started.
     assert!(!has(&check(&world, "a.moor.test"), "old-configuration"));
     let age = || {
         std::fs::metadata(&written)
@@ -50,7 +47,7 @@ fn an_app_that_runs_with_old_configuration_is_reported() {
     );
     assert_eq!(verdict["passed"], true);
     drop(first);
-    let _again = start(&world);
+    let _again = site(&world, "Highmoor", port);
     assert!(!has(&check(&world, "a.moor.test"), "old-configuration"));
 }
 
