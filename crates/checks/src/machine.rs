@@ -81,6 +81,18 @@ pub struct WrittenFile {
 }
 
 impl Holder {
+    /// Whether `other` is the very same process: its number, and its start, which is known to the second and
+    /// moves a little with the clock.
+    #[must_use]
+    pub fn is_same_process(&self, other: &Self) -> bool {
+        const INEXACT: time::Duration = time::Duration::seconds(2);
+        let started = match (self.started, other.started) {
+            (Some(own), Some(other)) => (own - other).abs() <= INEXACT,
+            (own, other) => own == other,
+        };
+        self.pid == other.pid && started
+    }
+
     /// Whether `other` is the same app, perhaps restarted: it works in the same folder, or what
     /// it was started with is the same where the folder is unknown.
     #[must_use]

@@ -163,7 +163,7 @@ fn process(before: Option<&Holder>, now: &Present) -> Option<(Option<OffsetDateT
     let Some(holder) = &now.conditions.holder else {
         return (!now.holder_runs).then(|| (None, format!("{before} has ended")));
     };
-    let is_one = (holder.pid, holder.started) == (before.pid, before.started);
+    let is_one = holder.is_same_process(before);
     let words = match (is_one, before.is_same_app(holder)) {
         (true, _) => return None,
         (false, false) => format!("{holder} has the port, and {before} had it"),

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use bentlane_checks::Holder;
@@ -14,6 +14,9 @@ use time::OffsetDateTime;
 
 /// The most characters of a command line that are shown.
 const LONGEST_LINE: usize = 200;
+/// The unit of times in `/proc/PID/stat` (proc_pid_stat(5)): `USER_HZ`, which is 100 on the architectures of
+/// today, whatever the kernel's own clock.
+const TICKS_PER_SECOND: u64 = 100;
 /// How long what an index has read is used again.
 const READ_EVERY: Duration = Duration::from_secs(1);
 
@@ -287,19 +290,25 @@ fn describe(process: &Process) -> Option<Holder> {
 #[must_use]
 pub fn runs(holder: &Holder) -> bool {
     let process = pid(holder).and_then(|pid| Process::new(pid).ok());
-    process.is_some_and(|process| started(&process) == holder.started)
+    let now = process.and_then(|process| describe(&process));
+    now.is_some_and(|now| now.is_same_process(holder))
 }
 
 /// When a process was started, to the second.
 fn started(process: &Process) -> Option<OffsetDateTime> {
-    let since_boot = process
-        .stat()
-        .ok()?
-        .starttime
-        .checked_div(procfs::ticks_per_second())?;
-    let booted = procfs::boot_time_secs().ok()?;
-    let seconds = i64::try_from(booted.checked_add(since_boot)?).ok()?;
+    let since_boot = process.stat().ok()?.starttime / TICKS_PER_SECOND;
+    let seconds = i64::try_from(boot_time()?.checked_add(since_boot)?).ok()?;
     OffsetDateTime::from_unix_timestamp(seconds).ok()
+}
+
+/// When the machine was started, in seconds since 1970, as it was first read: it moves with the clock.
+fn boot_time() -> Option<u64> {
+    static BOOTED: OnceLock<Option<u64>> = OnceLock::new();
+    *BOOTED.get_or_init(|| {
+        let stat = std::fs::read_to_string("/proc/stat").ok()?;
+        let line = stat.lines().find_map(|line| line.strip_prefix("btime "))?;
+        line.trim().parse().ok()
+    })
 }
 
 /// The words of a command line, without the values of options and variables whose names are those of
