@@ -54,9 +54,7 @@ struct EarlyReader {
     stream: Stream,
     left: bool,
     allowance: Allowance,
-    /// Whether something was read of a head that is not final yet.
-    goes_on: bool,
-    /// Whether others have had their turn since.
+    /// Whether others have had their turn since the last read of a head.
     yielded: bool,
     interim: InterimCount,
 }
@@ -117,7 +115,6 @@ struct InterimCount {
     responses: usize,
     /// Bytes of the head at hand.
     at: usize,
-    is_interim: bool,
     line_is_empty: bool,
     /// Whether the final response has begun.
     is_final: bool,
@@ -126,6 +123,11 @@ struct InterimCount {
 impl InterimCount {
     /// Where the first digit of the status is: `HTTP/1.1 103`.
     const STATUS: usize = 9;
+
+    /// Whether something was read for this request.
+    fn has_begun(&self, request: usize) -> bool {
+        self.request == request && (self.at > 0 || self.responses > 0)
+    }
 
     /// Reads on, and gives how many there were so far.
     fn read(&mut self, octets: &[u8], request: usize) -> usize {
@@ -145,8 +147,7 @@ impl InterimCount {
                 continue;
             }
             if self.at == Self::STATUS {
-                self.is_interim = *octet == b'1';
-                self.is_final = !self.is_interim;
+                self.is_final = *octet != b'1';
             }
             self.at += 1;
             if ends_line && self.line_is_empty {
@@ -178,14 +179,15 @@ impl AsyncRead for EarlyReader {
     ) -> Poll<io::Result<()>> {
         let this = self.get_mut();
         if this.allowance.is_unlimited() {
-            this.goes_on = false;
             return Pin::new(&mut this.stream).poll_read(context, buffer);
         }
-        if this.goes_on && !this.yielded {
+        let request = this.allowance.0.request.load(Ordering::Relaxed);
+        let goes_on = this.interim.has_begun(request);
+        if goes_on && !this.yielded {
             this.yielded = true;
             return after_others(context);
         }
-        let room = if this.goes_on { LUMP } else { usize::MAX };
+        let room = if goes_on { LUMP } else { usize::MAX };
         let before = buffer.filled().len();
         if buffer.remaining() > room {
             let mut lump = ReadBuf::new(buffer.initialize_unfilled_to(room));
@@ -196,12 +198,11 @@ impl AsyncRead for EarlyReader {
             ready!(Pin::new(&mut this.stream).poll_read(context, buffer))?;
         }
         let read = &buffer.filled()[before..];
-        let request = this.allowance.0.request.load(Ordering::Relaxed);
         if this.interim.read(read, request) > MOST_INTERIM {
             return Poll::Ready(Err(io::Error::other(EndlessInterim)));
         }
         let read = read.len();
-        (this.goes_on, this.yielded) = (true, false);
+        this.yielded = false;
         Poll::Ready(this.allowance.take(read))
     }
 }
@@ -313,7 +314,6 @@ impl TargetConnection {
             stream,
             left: false,
             allowance: allowance.clone(),
-            goes_on: false,
             yielded: false,
             interim: InterimCount::default(),
         };

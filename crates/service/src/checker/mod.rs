@@ -308,9 +308,10 @@ impl RouteChecker {
         let first_byte = route.settings.first_byte_timeout;
         let first_byte = first_byte.unwrap_or(WaitLimit::FIRST_BYTE).duration();
         // A route with another target is another app's.
-        let proof = lock(&self.proofs).get(&route.address.to_string()).cloned();
-        let proof = proof.filter(|proof| proof.to == route.to.to_string());
-        let before = proof.and_then(|proof| proof.conditions.holder);
+        let before = lock(&self.proofs)
+            .get(&route.address.to_string())
+            .filter(|proof| proof.to == route.to.to_string())
+            .and_then(|proof| proof.conditions.holder.clone());
         Some(Facts {
             certified: self.certificates.shown(name.as_str()).is_some(),
             before,
