@@ -97,6 +97,16 @@ fn two_databases_keep_the_same_port() {
     }
 }
 
+/// What comes back for a greeting over TLS.
+async fn hello_over_tls(world: &World, at: SocketAddr) -> String {
+    let mut stream = world.tls_at(at, "store.moor.test", "postgresql").await;
+    stream.write_all(b"hello").await.unwrap();
+    stream.shutdown().await.unwrap();
+    let mut heard = String::new();
+    stream.read_to_string(&mut heard).await.unwrap();
+    heard
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn tls_is_terminated_where_the_route_says_so() {
     let app = App::echo();
@@ -104,12 +114,7 @@ async fn tls_is_terminated_where_the_route_says_so() {
     let address = format!("store.moor.test:{}", reserve_port());
     world.ok(&["route", "add", &address, &app.port(), "--tls", "here"]);
     let at = place(&world, &address);
-    let mut stream = world.tls_at(at, "store.moor.test", "postgresql").await;
-    stream.write_all(b"hello").await.unwrap();
-    stream.shutdown().await.unwrap();
-    let mut heard = String::new();
-    stream.read_to_string(&mut heard).await.unwrap();
-    assert_eq!(heard, "hellobye");
+    assert_eq!(hello_over_tls(&world, at).await, "hellobye");
 }
 
 /// `SSLRequest`, `GSSENCRequest` and `CancelRequest` of PostgreSQL's protocol.
@@ -143,12 +148,7 @@ async fn tls_begins_as_postgresql_clients_ask_for_it() {
     stream.write_all(SSL).unwrap();
     stream.read_exact(&mut answer).unwrap();
     assert_eq!(&answer, b"S");
-    let mut stream = world.tls_at(at, "store.moor.test", "postgresql").await;
-    stream.write_all(b"hello").await.unwrap();
-    stream.shutdown().await.unwrap();
-    let mut heard = String::new();
-    stream.read_to_string(&mut heard).await.unwrap();
-    assert_eq!(heard, "hellobye");
+    assert_eq!(hello_over_tls(&world, at).await, "hellobye");
     // A request to cancel comes in the clear, and is passed on; nothing else is.
     assert_eq!(talk(at, CANCEL, true), [CANCEL, b"bye"].concat());
     let start = b"\0\0\0\x08\0\x03\0\0";

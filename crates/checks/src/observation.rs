@@ -82,21 +82,20 @@ impl Facts {
     pub fn ours(&self, url: &Url) -> Option<Url> {
         let name = url.domain()?;
         let routed = self.snapshot.route_for(name, url.path())?;
-        let mut url = url.clone();
         let port = url.port_or_known_default()?;
-        if url.scheme() == "http" && port == self.https_port {
-            // Plain HTTP there is redirected to the same URL over TLS.
-            url.set_scheme("https").ok()?;
-            url.set_port(Some(port)).ok()?;
-        } else if url.scheme() == "http" {
-            let redirected = self.snapshot.plain_for(url.domain()?, Some(routed.route));
-            if port != self.http_port || redirected != Plain::Redirect {
-                return None;
-            }
+        let mut url = url.clone();
+        // On the port for HTTPS, plain HTTP is always redirected.
+        let redirects = || {
+            let plain = self.snapshot.plain_for(name, Some(routed.route));
+            port == self.http_port && plain == Plain::Redirect
+        };
+        let is_plain = url.scheme() == "http";
+        if port != self.https_port && !(is_plain && redirects()) {
+            return None;
+        }
+        if is_plain {
             url.set_scheme("https").ok()?;
             url.set_port(Some(self.https_port)).ok()?;
-        } else if port != self.https_port {
-            return None;
         }
         Some(url)
     }

@@ -108,7 +108,7 @@ pub struct Markup {
 pub struct Load {
     /// The element that names it, such as `script`.
     pub element: &'static str,
-    /// Its URL, as it stands there.
+    /// Its URL, as the page has it.
     pub url: String,
 }
 

@@ -1,12 +1,13 @@
 //! Until when a failing route was proved, and what is different since then.
 
+use std::borrow::Cow;
 use std::net::SocketAddr;
 
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
 use crate::finding::printable;
-use crate::judge::{in_words_rounded, moment};
+use crate::judge::{in_words_rounded, list, moment};
 use crate::machine::{Holder, WrittenFile};
 
 /// What a route was proved with, to be compared with what is there once it fails.
@@ -105,12 +106,12 @@ impl Since {
             note(at, words);
         }
         let pairs = [
-            ("the branch", before.branch.clone(), branch.clone()),
-            ("the container's image", before.image.clone(), image.clone()),
+            ("the branch", text(&before.branch), text(branch)),
+            ("the container's image", text(&before.image), text(image)),
             (
                 "the certificate",
-                before.certificate.clone(),
-                certificate.clone(),
+                text(&before.certificate),
+                text(certificate),
             ),
             (
                 "the system's list of name servers",
@@ -124,7 +125,7 @@ impl Since {
             ),
         ];
         for (what, before, now) in pairs {
-            if let (Some(before), Some(now)) = (&before, &now)
+            if let (Some(before), Some(now)) = (before, now)
                 && before != now
             {
                 note(None, format!("{what} is {now}, and was {before}"));
@@ -137,9 +138,7 @@ impl Since {
             changes,
         }
     }
-}
 
-impl Since {
     /// For people: until when the route was proved, and a line for each change, as of `now`.
     #[must_use]
     pub fn in_words(&self, now: OffsetDateTime) -> Vec<String> {
@@ -178,9 +177,12 @@ fn process(before: Option<&Holder>, now: &Present) -> Option<(Option<OffsetDateT
     Some((holder.started, words))
 }
 
-fn listed<T: ToString>(all: &[T]) -> Option<String> {
-    let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
-    (!texts.is_empty()).then(|| texts.join(", "))
+fn text(known: &Option<String>) -> Option<Cow<'_, str>> {
+    known.as_deref().map(Cow::from)
+}
+
+fn listed<T: ToString>(all: &[T]) -> Option<Cow<'_, str>> {
+    (!all.is_empty()).then(|| list(all).into())
 }
 
 #[cfg(test)]

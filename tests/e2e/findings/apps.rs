@@ -4,7 +4,7 @@ use bentlane_tests::{World, reserve_port, wait_until};
 use rustix::process::Signal;
 use serde_json::Value;
 
-use super::{check, has, site, worst};
+use super::{check, finding, has, site, worst};
 
 #[test]
 fn an_app_that_runs_with_old_configuration_is_reported() {
@@ -32,9 +32,7 @@ fn an_app_that_runs_with_old_configuration_is_reported() {
     });
     std::fs::write(&written, "HUTS=4").unwrap();
     let verdict = check(&world, "a.moor.test");
-    let mut findings = verdict["findings"].as_array().unwrap().iter();
-    let found = findings.find(|finding| finding["slug"] == "old-configuration");
-    let found = found.unwrap_or_else(|| panic!("{verdict:#}"));
+    let found = finding(&verdict, "old-configuration");
     assert_eq!(
         (&found["hop"], &found["severity"]),
         (&"connect".into(), &"hint".into())

@@ -28,9 +28,18 @@ fn worst(verdict: &Value) -> &Value {
     &verdict["findings"][0]
 }
 
-fn has(verdict: &Value, slug: &str) -> bool {
+fn find<'a>(verdict: &'a Value, slug: &str) -> Option<&'a Value> {
     let mut findings = verdict["findings"].as_array().unwrap().iter();
-    findings.any(|finding| finding["slug"] == slug)
+    findings.find(|finding| finding["slug"] == slug)
+}
+
+fn has(verdict: &Value, slug: &str) -> bool {
+    find(verdict, slug).is_some()
+}
+
+/// The finding of this kind, which the verdict has.
+fn finding<'a>(verdict: &'a Value, slug: &str) -> &'a Value {
+    find(verdict, slug).unwrap_or_else(|| panic!("{slug}: {verdict:#}"))
 }
 
 fn check(world: &World, address: &str) -> Value {
@@ -61,9 +70,7 @@ fn carry_out(world: &World, command: &str) {
 /// Expects this finding of a route, and that its fix removes it.
 fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, repair: &Repair) {
     let verdict = check(world, address);
-    let findings = verdict["findings"].as_array().unwrap();
-    let found = findings.iter().find(|finding| finding["slug"] == slug);
-    let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
+    let found = finding(&verdict, slug);
     assert_eq!(found["hop"], hop, "{found:#}");
     let severity = &worst(&verdict)["severity"];
     assert_eq!(
@@ -574,9 +581,7 @@ fn questionable_names_are_reported(#[case] zone: &str, #[case] address: &str, #[
     world.ok(&["zone", "add", zone, "--anyway"]);
     world.ok(&["route", "add", address, &app.port()]);
     let verdict = check(&world, address);
-    let findings = verdict["findings"].as_array().unwrap();
-    let found = findings.iter().find(|finding| finding["slug"] == slug);
-    let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
+    let found = finding(&verdict, slug);
     assert_eq!(found["hop"], "resolve");
     assert_ne!(found["severity"], "error");
     assert_ne!(found["fix"]["text"], "");

@@ -3,7 +3,7 @@
 use bentlane_tests::{App, World};
 
 use super::certificates::{DAY, write_pair};
-use super::{check, field, has, leads_to, page};
+use super::{check, field, finding, has, leads_to, page};
 
 /// A listener that accepts nothing: its queue is full, so that further connections wait.
 fn full_listener() -> (std::net::TcpListener, Vec<std::net::TcpStream>) {
@@ -71,9 +71,7 @@ fn unusable_targets_are_distinguished() {
     for (name, to, slug, hop, flags) in rows {
         world.ok(&[&["route", "add", name, to], flags].concat());
         let verdict = check(&world, name);
-        let mut findings = verdict["findings"].as_array().unwrap().iter();
-        let found = findings.find(|found| found["slug"] == slug);
-        let found = found.unwrap_or_else(|| panic!("{slug}: {verdict:#}"));
+        let found = finding(&verdict, slug);
         assert_eq!(found["hop"], hop, "{verdict:#}");
         // A folder may be for its files alone.
         if slug == "file-missing" {

@@ -11,8 +11,8 @@ use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::observation::{Answer, Direct, End, Facts, Observations, TargetLeaf, Timed, Visit};
 use crate::page::Page;
-use bentlane_model::Pattern;
 use bentlane_model::Target;
+use bentlane_model::{Address, Pattern};
 
 /// A first answer that takes longer is slow.
 const SLOW: Duration = Duration::from_secs(3);
@@ -323,13 +323,9 @@ fn redirected_past(
     (to, port): (&str, u16),
 ) -> Finding {
     let accepts = seen.redirected_to_open != Some(false);
-    let routes = &facts.snapshot.configuration().routes;
-    let route = routes
-        .iter()
-        .find(|route| target_port(&route.to) == Some(port));
-    let fix = match route.map(|route| &route.address) {
-        Some(address) => Fix::text(format!(
-            "configure the app to use https://{address} in place of that address: this route leads there"
+    let fix = match url_of_port(facts, port) {
+        Some(url) => Fix::text(format!(
+            "configure the app to use {url} instead of that address: this route leads there"
         )),
         None => Fix::text(
             "configure the app to use the public URL of what it redirects to; add a route if it has none",
@@ -359,7 +355,22 @@ pub(super) fn is_loopback(host: &str) -> bool {
     host == "localhost" || host.ends_with(".localhost") || ip.is_ok_and(|ip| ip.is_loopback())
 }
 
-pub(super) fn target_port(target: &Target) -> Option<u16> {
+/// The URL of the route that leads to a port of this machine, if there is one.
+pub(super) fn url_of_port(facts: &Facts, port: u16) -> Option<String> {
+    let mut routes = facts.snapshot.configuration().routes.iter();
+    let Address {
+        pattern, prefix, ..
+    } = &routes
+        .find(|route| target_port(&route.to) == Some(port))?
+        .address;
+    let prefix = prefix.as_str();
+    Some(match facts.https_port {
+        443 => format!("https://{pattern}{prefix}"),
+        port => format!("https://{pattern}:{port}{prefix}"),
+    })
+}
+
+fn target_port(target: &Target) -> Option<u16> {
     match target {
         Target::Port(port) | Target::Server { port, .. } => Some(port.get()),
         Target::Container(container) => container.port.map(std::num::NonZeroU16::get),

@@ -2,7 +2,7 @@
 
 use url::Url;
 
-use super::answer::{is_loopback, target_port};
+use super::answer::{is_loopback, url_of_port};
 use crate::cookie;
 use crate::finding::Finding;
 use crate::fix::Fix;
@@ -97,7 +97,7 @@ pub(super) fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
             let port = (facts.https_port != 443).then_some(facts.https_port);
             let served = url.set_scheme("https").is_ok() && url.set_port(port).is_ok();
             debug_assert!(served, "{url}");
-            Fix::text(format!("write {url} in its place: a route serves that"))
+            Fix::text(format!("use {url} instead: a route serves that"))
         }
         None if facts.snapshot.zone_of(name).is_some() => Fix::text(format!(
             "no route leads to {name}{}: add one, and load it over HTTPS",
@@ -133,16 +133,9 @@ pub(super) fn bypasses(facts: &Facts, seen: &Observations, page: &Page) -> Optio
     let (element, first) = named.first()?;
     let port = first.port_or_known_default()?;
     let is_socket = matches!(first.scheme(), "ws" | "wss");
-    let routes = &facts.snapshot.configuration().routes;
-    let route = routes
-        .iter()
-        .find(|route| target_port(&route.to) == Some(port));
-    let fix = match route {
+    let fix = match url_of_port(facts, port) {
         _ if is_socket => live_reload(facts, first, &page.body),
-        Some(route) => Fix::text(format!(
-            "name https://{} in its place: this route leads there",
-            route.address
-        )),
+        Some(url) => Fix::text(format!("use {url} instead: this route leads there")),
         None => Fix::text("use a path of the app itself, or add a route for it and use that URL"),
     };
     let place = element.map_or_else(|| "a script".to_owned(), |name| format!("<{name}>"));

@@ -102,7 +102,7 @@ pub(crate) fn moment(at: OffsetDateTime) -> String {
     at.format(format).unwrap_or_else(|_| at.to_string())
 }
 
-fn list<T: ToString>(all: &[T]) -> String {
+pub(crate) fn list<T: ToString>(all: &[T]) -> String {
     let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
     texts.join(", ")
 }

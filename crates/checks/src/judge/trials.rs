@@ -7,7 +7,6 @@ use url::Url;
 
 use crate::finding::Finding;
 use crate::fix::{Action, Fix};
-use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::observation::{Facts, Observations, Visit};
 use crate::page::Page;
@@ -139,7 +138,7 @@ pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Fin
 
 fn better_directly(facts: &Facts, page: &Page, trial: Trial, evidence: Vec<String>) -> Finding {
     let place = facts.route.to.describe();
-    let finding = Finding::of(
+    Finding::of(
         FindingKind::BetterDirectly,
         format!(
             "{} is {} through the route, and works when {place} is asked {trial}",
@@ -153,12 +152,7 @@ fn better_directly(facts: &Facts, page: &Page, trial: Trial, evidence: Vec<Strin
                 facts.route.to.authority().unwrap_or_default()
             ),
         ),
-    );
-    let severity = Severity::Warning;
-    Finding {
-        severity,
-        ..finding
-    }
+    )
 }
 
 fn evidence(seen: &Observations, page: &Page) -> Vec<String> {
