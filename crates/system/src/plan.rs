@@ -479,6 +479,7 @@ pub(crate) fn read(path: &Path) -> Result<Content, SystemError> {
 #[cfg(test)]
 mod tests {
     use std::os::unix::fs::PermissionsExt;
+    use std::process::Command;
 
     use rstest::{fixture, rstest};
     use tempfile::TempDir;
@@ -597,9 +598,13 @@ mod tests {
         let script = format!(
             "#!/bin/sh\necho \"$@\" >> {folder}/called\n[ ! -e {folder}/broken ] || {{ echo no unit >&2; exit 5; }}\n"
         );
-        fs::write(&machine.system.systemctl, script).unwrap();
-        let mode = fs::Permissions::from_mode(0o755);
-        fs::set_permissions(&machine.system.systemctl, mode).unwrap();
+        // Written by another process: one that another test starts meanwhile would inherit the file
+        // while it is open, and nothing can be run that is open for writing (execve(2), ETXTBSY).
+        let write = "printf %s \"$1\" > \"$2\" && chmod 755 \"$2\"";
+        let mut shell = Command::new("sh");
+        shell.args(["-c", write, "sh", &script]);
+        let written = shell.arg(&machine.system.systemctl).status();
+        assert!(written.unwrap().success());
     }
 
     #[rstest]

@@ -128,6 +128,8 @@ pub(super) fn kill_all(folder: &Path) {
 
 #[cfg(test)]
 mod tests {
+    use std::os::unix::fs::symlink;
+
     use super::*;
 
     #[test]
@@ -136,7 +138,7 @@ mod tests {
         let folder = outer.path().join("data");
         fs::create_dir(&folder).unwrap();
         let program = outer.path().join("postgres");
-        fs::copy("/bin/sleep", &program).unwrap();
+        symlink("/bin/sleep", &program).unwrap();
         let start = |program: &Path| {
             let mut command = Command::new(program);
             command.arg("60").current_dir(&folder).spawn().unwrap()

@@ -400,7 +400,7 @@ fn place(data_dir: &DataDir) -> Result<PathBuf, ClusterError> {
 
 #[cfg(test)]
 mod tests {
-    use std::os::unix::fs::PermissionsExt;
+    use std::os::unix::fs::{PermissionsExt, symlink};
     use std::process::Command;
 
     use tempfile::TempDir;
@@ -486,7 +486,7 @@ mod tests {
         fs::create_dir_all(left.join("base")).unwrap();
         // It goes on to write there.
         let program = outer.path().join("postgres");
-        fs::copy("/bin/sh", &program).unwrap();
+        symlink("/bin/sh", &program).unwrap();
         let mut writer = Command::new(&program)
             .args(["-c", "while :; do : > base/$((i=i+1)); done"])
             .current_dir(&left)
