@@ -2,6 +2,7 @@
 //! removing one. The stores themselves are asked, so that the answer is true also after a crash, or
 //! when another program changed a store.
 
+mod java;
 pub(crate) mod policy;
 
 use std::os::unix::fs::MetadataExt;
@@ -10,6 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::{fs, io};
 
+use rustix::process::geteuid;
 use serde::Serialize;
 
 use crate::browsers::{Browser, Family};
@@ -137,6 +139,12 @@ impl TrustStore {
                 Ok(named.flat_map(|(_, held)| held).collect())
             }
             StoreKind::Java => {
+                // Another user's is read by a program that has only that user's rights.
+                if (self.owner.0 == 0 || !geteuid().is_root())
+                    && let Some(roots) = java::trusted(&self.path).map_err(|it| it.to_string())?
+                {
+                    return Ok(trusted(roots).collect());
+                }
                 let text = self.call(&[
                     "-list",
                     "-rfc",
@@ -349,7 +357,7 @@ impl TrustStore {
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
         let (uid, gid) = self.owner;
-        if rustix::process::geteuid().is_root() && uid != 0 {
+        if geteuid().is_root() && uid != 0 {
             // The standard library takes root's groups away with its user.
             command.uid(uid).gid(gid).env_remove("HOME");
         }
