@@ -21,6 +21,7 @@ mod endless;
 mod findings;
 mod folders;
 mod forwarding;
+mod frameworks;
 mod healthy;
 mod kills;
 mod lifecycle;
