@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::symlink;
 
-use bentlane_tests::World;
+use bentlane_tests::{App, World, reply};
 
 /// A world with a folder behind `docs.moor.test`, and one beside it that nobody should see.
 fn world() -> World {
@@ -159,4 +159,64 @@ fn a_single_page_app_gets_its_page_for_every_path() {
         head.contains("bentlane-finding: folder-unreadable"),
         "{head}"
     );
+}
+
+#[test]
+fn the_app_behind_a_folder_gets_what_is_no_file() {
+    let app = App::answering(0, |request| {
+        let said = format!("the app has {} {}", request.method(), request.uri());
+        reply(200, &[("content-type", "text/html")], &said)
+    });
+    let world = world();
+    fs::write(world.path("docs/index.php"), "<?php secret();").unwrap();
+    fs::create_dir(world.path("docs/huts")).unwrap();
+    world.ok(&["route", "edit", "docs.moor.test", "--else", &app.port()]);
+    for (path, args, part) in [
+        ("/", &[][..], "<h1>Highmoor</h1>"),
+        ("/digits.txt", &[], "0123456789"),
+        ("/api?x=1", &[], "the app has GET /api?x=1"),
+        ("/digits.txt", &["-d", "a"], "the app has POST /digits.txt"),
+        ("/index.php", &[], "the app has GET /index.php"),
+        ("/huts", &[], "the app has GET /huts"),
+        ("/huts/", &[], "the app has GET /huts/"),
+        ("/out.txt", &[], "the app has GET /out.txt"),
+    ] {
+        let (head, body) = get(&world, path, args);
+        assert!(head.starts_with("HTTP/2 200"), "{path}: {head}");
+        assert!(body.contains(part), "{path}: {body}");
+    }
+    let (head, _) = get(&world, "/guide", &[]);
+    assert!(head.contains("location: /guide/"), "{head}");
+    let check = [
+        "check",
+        "--routes-only",
+        "docs.moor.test",
+        "--format",
+        "json",
+    ];
+    assert_eq!(world.run(&check).code, 0);
+    let shown = world.ok(&["route", "show", "docs.moor.test"]);
+    let setting = shown.lines().find(|line| line.starts_with("else "));
+    assert!(
+        setting.is_some_and(|it| it.ends_with(&app.port())),
+        "{shown}"
+    );
+
+    // Without the app, files are still served, and the rest says what is missing.
+    drop(app);
+    assert_eq!(get(&world, "/digits.txt", &[]).1, "0123456789");
+    let (head, body) = get(&world, "/api", &[]);
+    assert!(head.contains("bentlane-finding: target-refuses"), "{head}");
+    assert!(body.contains("--else PORT"), "{body}");
+    let checked = world.run(&check);
+    assert_eq!(checked.code, 1, "{checked:?}");
+    let finding = &checked.json()["verdicts"][0]["findings"][0];
+    assert_eq!(finding["slug"], "target-refuses");
+    let command = "bentlane route edit docs.moor.test --else PORT";
+    assert_eq!(finding["fix"]["command"], command);
+
+    let refused = world.run(&["route", "edit", "docs.moor.test", "--else", "folder:/srv"]);
+    assert!(refused.stderr.contains("is no app"), "{refused:?}");
+    world.ok(&["route", "edit", "docs.moor.test", "--unset", "else"]);
+    assert!(get(&world, "/api", &[]).0.starts_with("HTTP/2 404"));
 }

@@ -1643,6 +1643,11 @@ export interface components {
              * @default false
              */
             drop_hsts?: boolean | null;
+            /**
+             * @description The app behind a folder, for what the folder has no file for: a target such as `4310`
+             * @default null
+             */
+            else?: string | null;
             /** @default {} */
             expect?: null | components["schemas"]["Expectation"];
             /**

@@ -46,6 +46,10 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
         }
         hops.push(report);
     }
+    if facts.route.settings.r#else.is_some() {
+        let own = findings.into_iter();
+        findings = own.map(Finding::of_app_behind_folder).collect();
+    }
     // The most severe first, and equally severe ones in the order of the hops.
     findings.sort_by_key(|finding| (Reverse(finding.severity), finding.hop));
     Verdict {

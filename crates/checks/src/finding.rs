@@ -37,6 +37,16 @@ pub(crate) fn printable(text: String) -> String {
 }
 
 impl Finding {
+    /// The same about the app behind the folder of a route, to which another option of `route edit` leads.
+    #[must_use]
+    pub fn of_app_behind_folder(self) -> Self {
+        let fix = match self.slug {
+            FindingKind::FolderUnreadable => self.fix,
+            _ => self.fix.for_app_behind_folder(),
+        };
+        Self { fix, ..self }
+    }
+
     /// A finding as bad as its kind is.
     pub(crate) fn of(
         kind: FindingKind,

@@ -130,6 +130,19 @@ impl Fix {
         Self::action(text, Action::SystemAttach { only: only.into() })
     }
 
+    /// The same for the app behind the folder of a route, where it is for the target of a route.
+    pub(crate) fn for_app_behind_folder(mut self) -> Self {
+        if let Some(Action::EditRoute { patch, .. }) = &mut self.action {
+            if let Some(to) = patch.remove("to") {
+                patch.insert("else".to_owned(), to);
+            }
+            self.command = self.action.as_ref().map(Action::command);
+        } else {
+            self.command = self.command.map(|it| it.replace(" --to ", " --else "));
+        }
+        self
+    }
+
     /// Editing a route by a command with words to replace.
     pub(crate) fn edit(text: impl Into<String>, address: &str, flags: &str) -> Self {
         let edit = shell(&["bentlane", "route", "edit", address]);

@@ -248,7 +248,7 @@ fn request_decision(facts: &Facts) -> (String, Vec<String>) {
         trust_forwarded,
         ..
     } = &facts.route.settings;
-    match &facts.route.to {
+    match facts.route.server() {
         _ if *paused => return ("the route is paused".to_owned(), Vec::new()),
         Target::Folder(_) | Target::Redirect(_) => {
             return (
@@ -258,7 +258,7 @@ fn request_decision(facts: &Facts) -> (String, Vec<String>) {
         }
         Target::Port(_) | Target::Server { .. } | Target::Container(_) => {}
     }
-    let own = facts.route.to.authority();
+    let own = facts.route.server().authority();
     let mut details = vec![format!(
         "adds Forwarded, X-Forwarded-For, -Host, -Port and -Proto, Via{}",
         if *trust_forwarded {
@@ -292,11 +292,11 @@ fn target_decision(facts: &Facts, seen: &TraceSeen) -> (String, Vec<String>) {
     match &seen.target.outcome {
         Connect::Open(at) => (at.to_string(), details.collect()),
         Connect::Closed { attempts, .. } => (
-            format!("{} does not accept", facts.route.to.describe()),
+            format!("{} does not accept", facts.route.server().describe()),
             attempts.iter().map(ToString::to_string).collect(),
         ),
         Connect::Container(place) => {
-            let finding = Finding::container(&facts.address(), &facts.route.to, place);
+            let finding = Finding::container(&facts.address(), facts.route.server(), place);
             (finding.map(|it| it.summary).unwrap_or_default(), Vec::new())
         }
         Connect::UnknownHost { reason } => (reason.clone(), Vec::new()),

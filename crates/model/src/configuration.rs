@@ -617,6 +617,26 @@ mod tests {
         Some("not asked over TLS")
     )]
     #[case("new.moor.test", "folder:/a", r#"{"fallback":"index.html"}"#, None)]
+    #[case("new.moor.test", "folder:/a", r#"{"else":"4310"}"#, None)]
+    #[case("new.moor.test", "1", r#"{"else":"4310"}"#, Some("is no folder"))]
+    #[case(
+        "new.moor.test",
+        "folder:/a",
+        r#"{"else":"folder:/b"}"#,
+        Some("is no app")
+    )]
+    #[case(
+        "new.moor.test",
+        "folder:/a",
+        r#"{"else":"4310","fallback":"index.html"}"#,
+        Some("not both")
+    )]
+    #[case(
+        "new.moor.test",
+        "folder:/a",
+        r#"{"else":"https://a:1","target_tls":"none"}"#,
+        None
+    )]
     #[case(
         "new.moor.test",
         "1",

@@ -35,9 +35,20 @@ impl Destination {
     /// Where `route` leads, with these containers.
     #[must_use]
     pub fn of(route: &Route, containers: &Containers) -> Self {
+        Self::at(&route.to, route, containers)
+    }
+
+    /// The app behind the folder that `route` leads to, with these containers; `None` when it has none.
+    #[must_use]
+    pub fn behind_folder(route: &Route, containers: &Containers) -> Option<Self> {
+        let app = route.settings.r#else.as_ref()?;
+        Some(Self::at(app, route, containers))
+    }
+
+    fn at(to: &Target, route: &Route, containers: &Containers) -> Self {
         Self {
-            place: place_of(&route.to, containers),
-            to: route.to.clone(),
+            place: place_of(to, containers),
+            to: to.clone(),
             tls: route.settings.target_tls.clone(),
             name: route.settings.target_name.clone(),
         }

@@ -26,4 +26,11 @@ impl Route {
             settings: RouteSettings::default(),
         }
     }
+
+    /// The target with a server, if any has one: the app behind the route's folder, or where the route
+    /// leads.
+    #[must_use]
+    pub fn server(&self) -> &Target {
+        self.settings.r#else.as_ref().unwrap_or(&self.to)
+    }
 }

@@ -103,13 +103,17 @@ impl<'a> RouteIndex<'a> {
             let reason = format!("the route `{address}` has no path prefix to strip");
             return refuse("strip_prefix", reason);
         }
+        if let Some(app) = &settings.r#else {
+            check_else(to, app, settings.fallback.is_some())?;
+        }
+        let server = route.server();
         refuse_without_use(
-            to.scheme() == Some(Scheme::Https),
+            server.scheme() == Some(Scheme::Https),
             &[
                 ("target_tls", settings.target_tls != TargetTls::default()),
                 ("target_name", settings.target_name.is_some()),
             ],
-            &format!("`{to}` is not asked over TLS (`https://HOST:PORT` is)"),
+            &format!("`{server}` is not asked over TLS (`https://HOST:PORT` is)"),
         )?;
         refuse_without_use(
             matches!(to, Target::Folder(_)),
@@ -201,6 +205,23 @@ fn check_raw(route: &Route) -> Result<(), Invalid> {
         }
     }
     Ok(())
+}
+
+/// Whether a folder at `to` can have `app` behind it.
+fn check_else(to: &Target, app: &Target, has_fallback: bool) -> Result<(), Invalid> {
+    let reason = if !matches!(to, Target::Folder(_)) {
+        format!("`{to}` is no folder, which alone has something behind it")
+    } else if app.scheme().is_none() {
+        format!(
+            "`{app}` is no app: give a port such as `4310`, `https://HOST:PORT` or `container:NAME`"
+        )
+    } else if has_fallback {
+        "either an app or a fallback file answers for what the folder has no file for, not both"
+            .to_owned()
+    } else {
+        return Ok(());
+    };
+    Err(Invalid::new("else", reason))
 }
 
 /// Refuses settings that have no effect for the target; `why` is the reason.

@@ -106,6 +106,14 @@ impl SettingType for Vec<String> {
     const KIND: SettingKind = SettingKind::List;
 }
 
+/// The key of the field `name`, which has `r#` in front where it is a keyword of Rust's.
+pub(crate) const fn key_of(name: &'static str) -> &'static str {
+    match name.as_bytes() {
+        [b'r', b'#', ..] => name.split_at(2).1,
+        _ => name,
+    }
+}
+
 pub(crate) fn is_default<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
@@ -178,7 +186,7 @@ macro_rules! settings {
             pub const SETTINGS: &'static [crate::setting::Setting] = &[
                 $(
                     crate::setting::Setting {
-                        key: stringify!($key),
+                        key: crate::setting::key_of(stringify!($key)),
                         kind: <$json as crate::setting::SettingType>::KIND,
                         value_name: $value_name,
                         help: concat!($($help),+),

@@ -16,6 +16,7 @@ use crate::invalid::Invalid;
 use crate::mapping::host_and_port;
 use crate::name::Name;
 use crate::setting::{SettingKind, SettingType, is_default, merged, settings};
+use crate::target::Target;
 
 settings! {
     /// How a route leads to its target.
@@ -47,6 +48,8 @@ settings! {
         tls: Option<TlsEnd> as String, "WHERE", "here; at the target for raw TCP", rare;
         /// The file of the folder to send for a path that has none, for single-page apps
         fallback: Option<String> as String, "FILE", "none", rare;
+        /// The app behind a folder, for what the folder has no file for: a target such as `4310`
+        r#else: Option<Target> as String, "TARGET", "none", rare;
         /// Serve the source of files that need an interpreter, such as `.php`, `.py` and `.rb`
         serve_sources: bool as bool, "BOOL", "off", rare;
         /// The status of a redirect: 301, 302, 307 or 308
@@ -632,7 +635,7 @@ mod tests {
             "allow_origins": ["https://*.moor.test"],
             "set_headers": ["request x-env: dev"], "remove_headers": ["response server"],
             "plain": "serve", "cert": "*.moor.test", "tls": "passthrough",
-            "fallback": "index.html", "redirect_status": 308, "keep_path": false,
+            "fallback": "index.html", "else": "4310", "redirect_status": 308, "keep_path": false,
             "trust_forwarded": true, "subdomains": true, "server_timing": true, "drop_hsts": true,
             "paused": true, "note": "the shop",
         });

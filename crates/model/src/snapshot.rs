@@ -316,13 +316,13 @@ impl Snapshot {
     /// Where the container that `route` leads to is, if it leads to one.
     #[must_use]
     pub fn container_of(&self, route: &Route) -> Option<ContainerPlace> {
-        place_of(&route.to, &self.containers)
+        place_of(route.server(), &self.containers)
     }
 
     /// The image of the container that `route` leads to, if it leads to one that is known.
     #[must_use]
     pub fn image_of(&self, route: &Route) -> Option<String> {
-        let Target::Container(wanted) = &route.to else {
+        let Target::Container(wanted) = route.server() else {
             return None;
         };
         match &*self.containers {
@@ -332,6 +332,12 @@ impl Snapshot {
                 found.and_then(|seen| seen.image.clone())
             }
         }
+    }
+
+    /// The app behind the folder that `route` leads to, if it has one.
+    #[must_use]
+    pub fn behind_folder(&self, route: &Route) -> Option<Destination> {
+        Destination::behind_folder(route, &self.containers)
     }
 
     /// The distinct destinations of all routes.

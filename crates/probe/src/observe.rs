@@ -10,7 +10,7 @@ use bentlane_checks::{
     Answer, Connect, End, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
     SystemLookup, Timed, TraceSeen, Trial, Trials, Visit,
 };
-use bentlane_model::{Pattern, Target};
+use bentlane_model::{Pattern, Route, Target};
 use rustls::client::Resumption;
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
@@ -134,7 +134,7 @@ impl Prober {
             return Connect::NotNeeded;
         }
         let place = facts.snapshot.container_of(&facts.route);
-        connect::connect(&facts.route.to, place, self.limits.hop).await
+        connect::connect(facts.route.server(), place, self.limits.hop).await
     }
 
     async fn shake(&self, facts: &Facts) -> (Timed<Handshake>, Option<Stream>) {
@@ -374,7 +374,7 @@ fn moved_to(
 ) -> Option<(SocketAddr, Holder)> {
     let routes = &facts.snapshot.configuration().routes;
     let taken = |port: u16| {
-        let mut targets = routes.iter().map(|route| &route.to);
+        let mut targets = routes.iter().map(Route::server);
         targets
             .any(|to| matches!(to.addresses(), Ok(all) if all.iter().any(|at| at.port() == port)))
     };

@@ -183,7 +183,7 @@ impl ListenerClient<'_> {
         let mut with_own_origin = None;
         if status != Some(101)
             && let Some(target) = target
-            && let Some(own) = self.facts.route.to.authority()
+            && let Some(own) = self.facts.route.server().authority()
         {
             // As the proxy sends it when the app is to get its own host.
             let (url, origin) = (format!("http://{own}{path}"), format!("https://{own}"));

@@ -57,7 +57,7 @@ impl Failure {
     /// The page that says why, with the finding and its fix.
     #[cold]
     pub(crate) fn explain(self, limits: &Limits, name: &str, route: &Route) -> Box<ErrorPage> {
-        let (address, target) = (route.address.to_string(), &route.to);
+        let (address, target) = (route.address.to_string(), route.server());
         let bad = StatusCode::BAD_GATEWAY;
         let (status, finding) = match self {
             Self::Connect(error) => (bad, connect_finding(&address, route, error)),
@@ -92,6 +92,10 @@ impl Failure {
                 (bad, Finding::answer_malformed(target, &chain(&error)))
             }
             Self::Exchange(error) => (bad, Finding::answer_missing(target, &chain(&error))),
+        };
+        let finding = match route.settings.r#else {
+            Some(_) => finding.of_app_behind_folder(),
+            None => finding,
         };
         ErrorPage::finding(status, name, &address, Some(target), finding)
     }
@@ -134,7 +138,7 @@ fn is_endless_interim(error: &io::Error) -> bool {
 
 #[cold]
 fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding {
-    let target = &route.to;
+    let target = route.server();
     match error {
         ConnectError::Closed {
             attempts,

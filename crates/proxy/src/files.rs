@@ -38,6 +38,14 @@ pub(crate) enum FileError {
     Unreadable(io::Error),
 }
 
+impl FileError {
+    /// Whether there is no file that is to be served for the path, so that an app behind the folder
+    /// answers.
+    pub(crate) fn is_for_app(&self) -> bool {
+        !matches!(self, Self::Unreadable(_))
+    }
+}
+
 /// How a folder is served.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct FolderRules<'a> {
@@ -45,13 +53,17 @@ pub(crate) struct FolderRules<'a> {
     pub(crate) fallback: Option<&'a str>,
     /// Whether the source of files that need an interpreter is served.
     pub(crate) sources: bool,
+    /// Whether an app answers for what is no file.
+    pub(crate) has_app: bool,
 }
 
 /// What was found for a path.
 enum Found {
     File(File, Box<Metadata>, PathBuf),
     /// A folder that was asked for without the final slash, which relative links need.
-    Folder,
+    Folder {
+        has_index: bool,
+    },
 }
 
 /// Answers a request with a file below `folder`, without the route's `prefix` in front of the path.
@@ -77,7 +89,11 @@ async fn find_and_serve(
         headers,
         ..
     } = asked;
-    if !matches!(*method, Method::GET | Method::HEAD) {
+    let is_for_file = matches!(*method, Method::GET | Method::HEAD);
+    if rules.has_app && !is_for_file {
+        return Err(FileError::Missing);
+    }
+    if !is_for_file {
         let mut response = Response::new(ResponseBody::own("files are for GET and HEAD\n"));
         *response.status_mut() = StatusCode::METHOD_NOT_ALLOWED;
         let allowed = HeaderValue::from_static("GET, HEAD");
@@ -98,7 +114,8 @@ async fn find_and_serve(
         .await
         .map_err(|cause| FileError::Unreadable(io::Error::other(cause)))??;
     match found {
-        Found::Folder => Ok(with_slash(uri)),
+        Found::Folder { has_index: false } if rules.has_app => Err(FileError::Missing),
+        Found::Folder { .. } => Ok(with_slash(uri)),
         Found::File(_, _, name) if !rules.sources && is_source(&name) => {
             Err(FileError::Source(name))
         }
@@ -146,11 +163,13 @@ fn find(root: &Path, wanted: &Path, slash: bool) -> Result<Found, FileError> {
             Ok(Found::File(file, Box::new(metadata), wanted.to_owned()))
         };
     }
-    if !slash {
-        return Ok(Found::Folder);
-    }
     let index = wanted.join(INDEX);
-    let (file, metadata) = open(&folder, &index)?;
+    let opened = open(&folder, &index);
+    if !slash {
+        let has_index = opened.is_ok();
+        return Ok(Found::Folder { has_index });
+    }
+    let (file, metadata) = opened?;
     if metadata.is_dir() {
         return Err(FileError::Missing);
     }

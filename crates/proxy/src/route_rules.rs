@@ -1,5 +1,6 @@
 //! How one route passes requests on: its settings, made ready for the hot path.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use bentlane_model::{AllowedOrigin, HostField, Message, Route, RouteSettings, WaitLimit};
@@ -10,6 +11,7 @@ use http::header::{
 };
 use http::{HeaderMap, HeaderName, HeaderValue, Method, Response, StatusCode};
 
+use crate::pool::Pool;
 use crate::response_body::ResponseBody;
 
 /// Seconds for which a browser may remember the answer to a preflight: a route that changes should
@@ -34,6 +36,8 @@ pub(crate) struct RouteRules {
     pub(crate) redirect_status: Option<StatusCode>,
     pub(crate) keep_path: Option<bool>,
     pub(crate) fallback: Option<Box<str>>,
+    /// The app for what the route's folder has no file for.
+    pub(crate) behind_folder: Option<Arc<Pool>>,
     /// Whether files that need an interpreter are served.
     pub(crate) sources: bool,
     /// How long to wait for the first byte of a response.
@@ -51,8 +55,9 @@ struct Fields {
 }
 
 impl RouteRules {
-    /// `None` for a route that passes everything on as it comes.
-    pub(crate) fn of(route: &Route) -> Option<Box<Self>> {
+    /// `None` for a route that passes everything on as it comes; `behind_folder` is the app behind its
+    /// folder.
+    pub(crate) fn of(route: &Route, behind_folder: Option<Arc<Pool>>) -> Option<Box<Self>> {
         let RouteSettings {
             strip_prefix,
             host,
@@ -74,7 +79,7 @@ impl RouteRules {
         }
         let prefix = route.address.prefix.as_str();
         let stripped = strip_prefix.then(|| Box::from(prefix));
-        let target = (*host == HostField::Target).then(|| route.to.authority());
+        let target = (*host == HostField::Target).then(|| route.server().authority());
         Some(Box::new(Self {
             prefix: HeaderValue::from_str(prefix).ok().filter(|_| *strip_prefix),
             stripped,
@@ -89,6 +94,7 @@ impl RouteRules {
             redirect_status: redirect_status.and_then(|code| StatusCode::from_u16(code).ok()),
             keep_path: *keep_path,
             fallback: fallback.as_deref().map(Box::from),
+            behind_folder,
             sources: *serve_sources,
             first_byte: first_byte_timeout.map(WaitLimit::duration),
             origins: allow_origins.clone(),

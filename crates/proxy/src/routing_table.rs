@@ -131,13 +131,15 @@ impl RoutingTable {
         previous: Option<&Self>,
         roots: &TargetRoots,
     ) -> Self {
-        let known = previous.iter().flat_map(|table| &table.backends);
-        let known: HashMap<&Destination, &Arc<Pool>> = known
-            .filter_map(|backend| match backend {
-                Backend::Pool(pool) => Some((pool.destination(), pool)),
-                Backend::Folder(_) | Backend::Redirect { .. } | Backend::Site => None,
-            })
-            .collect();
+        let known = previous.iter().flat_map(|table| table.pools());
+        let known: HashMap<&Destination, &Arc<Pool>> =
+            known.map(|pool| (pool.destination(), pool)).collect();
+        let pool = |destination: &Destination| {
+            known.get(destination).map_or_else(
+                || Arc::new(Pool::new(destination.clone(), roots.clone())),
+                |pool| Arc::clone(pool),
+            )
+        };
         let backend = |destination: &Destination| match &destination.to {
             Target::Redirect(to) => {
                 let name = to.name();
@@ -149,17 +151,16 @@ impl RoutingTable {
             }
             Target::Folder(folder) => Backend::Folder(folder.clone()),
             Target::Port(_) | Target::Container(_) | Target::Server { .. } => {
-                Backend::Pool(known.get(destination).map_or_else(
-                    || Arc::new(Pool::new(destination.clone(), roots.clone())),
-                    |pool| Arc::clone(pool),
-                ))
+                Backend::Pool(pool(destination))
             }
         };
         let backends: Vec<Backend> = snapshot.destinations().iter().map(backend).collect();
         let routes = &snapshot.configuration().routes;
         let told = routes.iter().any(|route| !route.settings.is_default());
         let rules = if told {
-            routes.iter().map(RouteRules::of).collect()
+            let behind = |route| Some(pool(&snapshot.behind_folder(route)?));
+            let rules = |route| RouteRules::of(route, behind(route));
+            routes.iter().map(rules).collect()
         } else {
             Vec::new()
         };
@@ -184,6 +185,15 @@ impl RoutingTable {
             rules,
             raw,
         }
+    }
+
+    fn pools(&self) -> impl Iterator<Item = &Arc<Pool>> {
+        let backends = self.backends.iter().filter_map(|backend| match backend {
+            Backend::Pool(pool) => Some(pool),
+            Backend::Folder(_) | Backend::Redirect { .. } | Backend::Site => None,
+        });
+        let rules = self.rules.iter().flatten();
+        backends.chain(rules.filter_map(|rules| rules.behind_folder.as_ref()))
     }
 
     pub(crate) fn find(&self, name: &str, path: &str) -> Option<Found<'_>> {

@@ -77,7 +77,7 @@ pub(crate) async fn follow(
 fn names(snapshot: &Snapshot) -> BTreeSet<String> {
     let routes = snapshot.configuration().routes.iter();
     routes
-        .filter_map(|route| match &route.to {
+        .filter_map(|route| match route.server() {
             Target::Container(container) => Some(container.name.to_string()),
             _ => None,
         })

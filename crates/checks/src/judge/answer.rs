@@ -23,7 +23,7 @@ const LINE: usize = 4;
 /// How much faster the next has to be for the first to be slow at first.
 const FASTER: u32 = 4;
 pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> HopResult {
-    let target = &facts.route.to;
+    let target = facts.route.server();
     let mut judged = match &answer.outcome {
         Answer::Accepted => HopResult::new("accepted"),
         Answer::OwnPage { status, finding } => own_page(facts, seen, *status, finding),
@@ -51,7 +51,8 @@ fn sources(facts: &Facts, seen: &Observations) -> Option<Finding> {
     let Target::Folder(folder) = &facts.route.to else {
         return None;
     };
-    if facts.route.settings.serve_sources {
+    let settings = &facts.route.settings;
+    if settings.serve_sources || settings.r#else.is_some() {
         return None;
     }
     let first = seen.sources.first()?;
@@ -65,7 +66,7 @@ fn sources(facts: &Facts, seen: &Observations) -> Option<Finding> {
 
 /// No response yet, and the proxy would still wait.
 fn still_starting(facts: &Facts, waited: Duration) -> Finding {
-    let place = facts.route.to.describe();
+    let place = facts.route.server().describe();
     let words = shell(&["bentlane", "check", &facts.address(), "--wait", "2m"]);
     Finding::of(
         FindingKind::StillStarting,
@@ -137,13 +138,13 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, reported: &Finding) -> O
         format!("valid from {} to {}", leaf.not_before, leaf.not_after),
     ];
     evidence.extend(reported.evidence.first().cloned());
-    let place = facts.route.to.describe();
+    let place = facts.route.server().describe();
     let summary = format!("the certificate of {place} {words}");
     Some(Finding::of(kind, summary, evidence, fix))
 }
 
 fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
-    let target = &facts.route.to;
+    let target = facts.route.server();
     let last = visit.last();
     let mut judged = HopResult::new(format!("status {}", last.status));
     judged.evidence = evidence(seen, visit);
@@ -278,8 +279,8 @@ fn leaked(facts: &Facts, seen: &Observations, visit: &Visit, to: &str) -> Option
     let url = Url::parse(to).ok()?;
     let port = url.port_or_known_default()?;
     let host = url.host_str()?.trim_matches(['[', ']']);
-    let same_port = target_port(&facts.route.to) == Some(port);
-    let own_host = match &facts.route.to {
+    let same_port = target_port(facts.route.server()) == Some(port);
+    let own_host = match facts.route.server() {
         Target::Server { host: own, .. } => own.to_string().trim_matches(['[', ']']) == host,
         _ => false,
     };
@@ -361,7 +362,7 @@ pub(super) fn url_of_port(facts: &Facts, port: u16) -> Option<String> {
     let Address {
         pattern, prefix, ..
     } = &routes
-        .find(|route| target_port(&route.to) == Some(port))?
+        .find(|route| target_port(route.server()) == Some(port))?
         .address;
     let prefix = prefix.as_str();
     Some(match facts.https_port {

@@ -8,7 +8,7 @@ use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
-use bentlane_model::{Mapping, Scheme, without_prefix};
+use bentlane_model::{Folder, Mapping, Scheme, without_prefix};
 use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, HOST};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
 use hyper::body::{Body, Incoming};
@@ -80,6 +80,14 @@ struct RequestContext<'a> {
     found: Found<'a>,
     pool: &'a Arc<Pool>,
     table: &'a Arc<RoutingTable>,
+}
+
+/// What answers a request.
+enum Answered<'a> {
+    /// We do, with this.
+    Here(Response<ResponseBody>),
+    /// A target.
+    By(&'a Arc<Pool>),
 }
 
 impl Client {
@@ -272,23 +280,18 @@ impl Client {
         {
             return Ok(response);
         }
-        let mut response = match backend {
+        let answered = match backend {
             Backend::Redirect { to, ours } => {
                 let port = ours.then_some(self.https_port);
-                redirect::elsewhere(&parts.uri, to, rules, port)
+                Answered::Here(redirect::elsewhere(&parts.uri, to, rules, port))
             }
-            Backend::Site => self.answer_own(ask, name, exchange).await?,
-            Backend::Folder(folder) => {
-                let stripped = rules.and_then(|rules| rules.stripped.as_deref());
-                let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
-                let how = FolderRules {
-                    fallback: rules.and_then(|rules| rules.fallback.as_deref()),
-                    sources: rules.is_some_and(|rules| rules.sources),
-                };
-                let answered = files::answer(folder, how, &path, parts).await;
-                answered.map_err(|error| file_failure(name, route, parts.uri.path(), &error))?
-            }
-            Backend::Pool(pool) => {
+            Backend::Site => Answered::Here(self.answer_own(ask, name, exchange).await?),
+            Backend::Folder(folder) => self.answer_with_file(ask, name, folder, found).await?,
+            Backend::Pool(pool) => Answered::By(pool),
+        };
+        let mut response = match answered {
+            Answered::Here(response) => response,
+            Answered::By(pool) => {
                 let asked = RequestContext {
                     host,
                     found,
@@ -311,6 +314,40 @@ impl Client {
             rules.edit_response(response.headers_mut());
         }
         Ok(response)
+    }
+
+    /// Answers with a file of `folder`, or leaves it to the app behind the folder.
+    async fn answer_with_file<'a>(
+        &self,
+        ask: &OutgoingRequest,
+        name: &str,
+        folder: &Folder,
+        found: Found<'a>,
+    ) -> Result<Answered<'a>, Box<ErrorPage>> {
+        let (rules, parts) = (found.rules, &ask.parts);
+        let app = rules.and_then(|rules| rules.behind_folder.as_ref());
+        if let Some(app) = app
+            && ask.upgrade.is_some()
+        {
+            return Ok(Answered::By(app));
+        }
+        let stripped = rules.and_then(|rules| rules.stripped.as_deref());
+        let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
+        let how = FolderRules {
+            fallback: rules.and_then(|rules| rules.fallback.as_deref()),
+            sources: rules.is_some_and(|rules| rules.sources),
+            has_app: app.is_some(),
+        };
+        match (files::answer(folder, how, &path, parts).await, app) {
+            (Ok(response), _) => Ok(Answered::Here(response)),
+            (Err(error), Some(app)) if error.is_for_app() => Ok(Answered::By(app)),
+            (Err(error), _) => Err(file_failure(
+                name,
+                found.routed.route,
+                parts.uri.path(),
+                &error,
+            )),
+        }
     }
 
     /// Answers with one of our own pages.
