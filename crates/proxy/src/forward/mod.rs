@@ -85,7 +85,7 @@ struct RequestContext<'a> {
 /// What answers a request.
 enum Answered<'a> {
     /// We do, with this.
-    Here(Response<ResponseBody>),
+    Here(Box<Response<ResponseBody>>),
     /// A target.
     By(&'a Arc<Pool>),
 }
@@ -283,14 +283,14 @@ impl Client {
         let answered = match backend {
             Backend::Redirect { to, ours } => {
                 let port = ours.then_some(self.https_port);
-                Answered::Here(redirect::elsewhere(&parts.uri, to, rules, port))
+                Answered::Here(Box::new(redirect::elsewhere(&parts.uri, to, rules, port)))
             }
-            Backend::Site => Answered::Here(self.answer_own(ask, name, exchange).await?),
+            Backend::Site => Answered::Here(Box::new(self.answer_own(ask, name, exchange).await?)),
             Backend::Folder(folder) => self.answer_with_file(ask, name, folder, found).await?,
             Backend::Pool(pool) => Answered::By(pool),
         };
         let mut response = match answered {
-            Answered::Here(response) => response,
+            Answered::Here(response) => *response,
             Answered::By(pool) => {
                 let asked = RequestContext {
                     host,
@@ -339,7 +339,7 @@ impl Client {
             has_app: app.is_some(),
         };
         match (files::answer(folder, how, &path, parts).await, app) {
-            (Ok(response), _) => Ok(Answered::Here(response)),
+            (Ok(response), _) => Ok(Answered::Here(Box::new(response))),
             (Err(error), Some(app)) if error.is_for_app() => Ok(Answered::By(app)),
             (Err(error), _) => Err(file_failure(
                 name,
