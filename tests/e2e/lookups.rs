@@ -102,6 +102,23 @@ echo '{"dns_over_https":{"mode":"secure","templates":"https://dns.example/dns-qu
 found browser-asks-elsewhere before
 echo '{"dns_over_https":{"mode":"secure","templates":"https://bentlane.localhost/dns-query"}}' > "$HOME/.config/chromium/Local State"
 found browser-asks-elsewhere after
+mv /etc/firefox/policies/policies.json "$FOLDER/"
+echo '{"policies":{"DNSOverHTTPS":{"Enabled":true,"Fallback":false}}}' > /etc/firefox/policies/policies.json
+found browser-asks-elsewhere policy
+sed -i 's/false}/false,"ExcludedDomains":["moor.test"]}/' /etc/firefox/policies/policies.json
+found browser-asks-elsewhere except
+mv "$FOLDER/policies.json" /etc/firefox/policies/
+
+step remembered
+mkdir -p "$HOME/.config/chromium/Default"
+entry='"host":"0WPcNkaJTsHuOMQmbmivPlPsH2ntx1NLDavsotca4K8=","mode":"force-https","sts_include_subdomains":false'
+echo "{\"sts\":[{\"expiry\":$(date -d '1 year' +%s).5,$entry}],\"version\":2}" > "$HOME/.config/chromium/Default/TransportSecurity"
+found browser-forces-https redirected
+"$BENTLANE" route edit a.moor.test --plain serve >/dev/null
+found browser-forces-https served
+rm "$HOME/.config/chromium/Default/TransportSecurity"
+found browser-forces-https after
+"$BENTLANE" route edit a.moor.test --unset plain >/dev/null
 
 step clock
 stop
@@ -196,6 +213,16 @@ fn faults_of_the_machine_are_found_and_fixed() {
             &[
                 "before browser-asks-elsewhere resolve warning True",
                 "after no browser-asks-elsewhere True",
+                "policy browser-asks-elsewhere resolve warning True | Firefox uses its own DNS server",
+                "except no browser-asks-elsewhere True",
+            ],
+        ),
+        (
+            "remembered",
+            &[
+                "redirected no browser-forces-https True",
+                "served browser-forces-https handshake warning True | Chromium opens a.moor.test over HTTPS alone",
+                "after no browser-forces-https True",
             ],
         ),
         (

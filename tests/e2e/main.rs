@@ -28,6 +28,7 @@ mod lifecycle;
 mod lookups;
 mod manners;
 mod namespace;
+mod ports;
 mod protocols;
 mod proxy;
 mod raw_tcp;

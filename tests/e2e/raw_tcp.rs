@@ -9,7 +9,7 @@ use bentlane_tests::{App, World, make_certificate, reserve_port, run};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
 /// The place of a route for raw TCP.
-fn place(world: &World, address: &str) -> SocketAddr {
+pub(crate) fn place(world: &World, address: &str) -> SocketAddr {
     let route = world.json(&["route", "show", address]);
     let ip: IpAddr = route["settings"]["address"]
         .as_str()

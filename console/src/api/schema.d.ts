@@ -1188,7 +1188,7 @@ export interface components {
          * @description The kinds of findings.
          * @enum {string}
          */
-        FindingKind: "ResolverSilent" | "ResolverRefuses" | "ResolvesElsewhere" | "NameOutsideZones" | "HostsOverride" | "DnsPortHeld" | "NameserverFirst" | "NegativeCached" | "SystemNotAsking" | "HostsOneFamily" | "BrowserAsksElsewhere" | "ContainerAsksElsewhere" | "ContainerLoopback" | "MulticastName" | "PublicName" | "ForcedHttps" | "UnreservedSuffix" | "WildcardSingleLabel" | "ListenerHeld" | "ContainerCutOff" | "ListenerUnreachable" | "CertificateRefused" | "PairExpired" | "PairEarly" | "PairNotCovering" | "PairKeyMismatch" | "PairEndsSoon" | "ClockOff" | "ClockSet" | "BeyondTheRoot" | "HandshakeFailed" | "RootDistrusted" | "OlderRootTrusted" | "PlainRefused" | "RouteMissing" | "TargetRefuses" | "TargetSilent" | "TargetUnknown" | "TargetUnreachable" | "TargetOtherFamily" | "TargetMoved" | "TargetChangedHands" | "OldConfiguration" | "ContainerStopped" | "ContainerGone" | "ContainerUnpublished" | "ContainerElsewhere" | "EngineSilent" | "RoutePaused" | "TooManyConnections" | "TargetSpeaksTls" | "TargetSpeaksPlain" | "TargetExpired" | "TargetOtherName" | "TargetUntrusted" | "TargetTlsFailed" | "RouteLoop" | "ForwardingRefused" | "BetterDirectly" | "OwnAddressOnly" | "RedirectLeaves" | "HostRefused" | "SchemeLoop" | "RedirectLoop" | "OriginLeaked" | "PortLost" | "RedirectDowngrades" | "AnswerMissing" | "AnswerCut" | "AnswerMalformed" | "AnswerOversized" | "StillStarting" | "AnswerLate" | "FileMissing" | "FolderUnreadable" | "SourcesNotServed" | "AppFails" | "UpgradeRefused" | "EventsBuffered" | "EventsMissing" | "CookieDropped" | "AccessLogUnwritable" | "HstsTooWide" | "PreflightRefused" | "PageBypassesRoutes" | "MixedContent" | "RouteShadowed" | "SlowAtFirst" | "OtherApp" | "StatusDiffers" | "TextDiffers" | "HeaderDiffers" | "ValueDiffers";
+        FindingKind: "ResolverSilent" | "ResolverRefuses" | "ResolvesElsewhere" | "NameOutsideZones" | "HostsOverride" | "DnsPortHeld" | "NameserverFirst" | "NegativeCached" | "SystemNotAsking" | "HostsOneFamily" | "BrowserAsksElsewhere" | "ContainerAsksElsewhere" | "ContainerLoopback" | "MulticastName" | "PublicName" | "ForcedHttps" | "UnreservedSuffix" | "WildcardSingleLabel" | "ListenerHeld" | "ContainerCutOff" | "ListenerUnreachable" | "CertificateRefused" | "PairExpired" | "PairEarly" | "PairNotCovering" | "PairKeyMismatch" | "PairEndsSoon" | "ClockOff" | "ClockSet" | "BeyondTheRoot" | "HandshakeFailed" | "RootDistrusted" | "OlderRootTrusted" | "PlainRefused" | "BrowserForcesHttps" | "RouteMissing" | "TargetRefuses" | "TargetSilent" | "TargetUnknown" | "TargetUnreachable" | "TargetOtherFamily" | "TargetMoved" | "TargetChangedHands" | "OldConfiguration" | "ContainerStopped" | "ContainerGone" | "ContainerUnpublished" | "ContainerElsewhere" | "EngineSilent" | "RoutePaused" | "TooManyConnections" | "TargetSpeaksTls" | "TargetSpeaksPlain" | "TargetExpired" | "TargetOtherName" | "TargetUntrusted" | "TargetTlsFailed" | "RouteLoop" | "ForwardingRefused" | "BetterDirectly" | "OwnAddressOnly" | "RedirectLeaves" | "HostRefused" | "SchemeLoop" | "RedirectLoop" | "OriginLeaked" | "PortLost" | "RedirectDowngrades" | "AnswerMissing" | "AnswerCut" | "AnswerMalformed" | "AnswerOversized" | "RawCarriesHttp" | "PostgresRefused" | "StillStarting" | "AnswerLate" | "FileMissing" | "FolderUnreadable" | "SourcesNotServed" | "AppFails" | "UpgradeRefused" | "EventsBuffered" | "EventsMissing" | "CookieDropped" | "AccessLogUnwritable" | "HstsTooWide" | "PreflightRefused" | "PageBypassesRoutes" | "MixedContent" | "RouteShadowed" | "SlowAtFirst" | "OtherApp" | "StatusDiffers" | "TextDiffers" | "HeaderDiffers" | "ValueDiffers";
         /** @description What resolves a finding: words, and the command where there is one. */
         Fix: {
             action?: null | components["schemas"]["Action"];
@@ -1672,6 +1672,12 @@ export interface components {
              */
             keep_path?: boolean | null;
             /**
+             * @description Listen on the name's own address; off leaves that to the program that listens there, and checks
+             *     prove that one
+             * @default null
+             */
+            listen?: boolean | null;
+            /**
              * @description A note about the route
              * @default null
              */
@@ -1686,6 +1692,12 @@ export interface components {
              * @default null
              */
             plain?: string | null;
+            /**
+             * @description What clients speak on the port of the address: `tcp` for bytes that pass as they are, or `http` for
+             *     HTTP over TLS, with all that routes for HTTP have
+             * @default null
+             */
+            protocol?: string | null;
             /**
              * Format: int32
              * @description The status of a redirect: 301, 302, 307 or 308

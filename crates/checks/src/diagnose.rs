@@ -102,16 +102,17 @@ mod tests {
 
     use super::*;
     use crate::hosts::HostsEntry;
+    use crate::observation::RawClients;
     use crate::{
         Answer, Attempt, BrowserDns, CertificateFault, Connect, Direct, End, EventsSeen,
-        FindingKind, Handshake, Holder, LookupResult, Machine, NameserverResult, Page, PairFacts,
-        PreflightSeen, Refusal, Resolve, Severity, StoreSeen, StoreTrust, SystemLookup, TargetLeaf,
-        Timed, Trial, UpgradeSeen, Visit, WrittenFile, lane,
+        FindingKind, ForcedHost, ForcedHttps, Handshake, Holder, LookupResult, Machine,
+        NameserverResult, Page, PairFacts, PreflightSeen, Refusal, Resolve, Severity, StoreSeen,
+        StoreTrust, SystemLookup, TargetLeaf, Timed, Trial, UpgradeSeen, Visit, WrittenFile, lane,
     };
     use crate::{advice_for_route, advice_for_zone};
     use bentlane_model::ContainerPlace;
     use bentlane_model::Snapshot;
-    use bentlane_model::{Configuration, Route, Zone};
+    use bentlane_model::{Configuration, Plain, Route, Zone};
 
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
     const HOME: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
@@ -122,6 +123,19 @@ mod tests {
     struct Case {
         facts: Facts,
         seen: Observations,
+    }
+
+    /// A browser opens `host` over HTTPS alone.
+    fn remembered(case: Case, host: &str, subdomains: bool) -> Case {
+        case.machine(|machine| {
+            machine.forced_https.push(ForcedHttps {
+                browser: "Firefox".into(),
+                file: "SiteSecurityServiceState.bin".into(),
+                host: ForcedHost::Name(host.into()),
+                subdomains,
+                until: OffsetDateTime::UNIX_EPOCH + time::Duration::days(36_500),
+            });
+        })
     }
 
     /// Everything as it should be; each row of the tables changes one thing.
@@ -152,6 +166,9 @@ mod tests {
             log_fault: None,
             resolver: SocketAddr::new(HOME, 53),
             listener: SocketAddr::new(HOME, 17443),
+            clients: RawClients::default(),
+            left_to: None,
+            usual_port: 17443,
             https_port: 17443,
             http_port: 17080,
             deep: false,
@@ -484,7 +501,18 @@ mod tests {
     #[case(healthy().lost("192.0.2.53:53", negative("")), Kind::NameserverFirst, Error)]
     #[case(healthy().lost("192.0.2.53:53", negative("moor.test")), Kind::NegativeCached, Error)]
     #[case(healthy().lost("127.0.0.1:53", LookupResult::Nothing).machine(|machine| machine.dns_holder = Some(("127.0.0.1:53".parse().unwrap(), holder("/")))), Kind::DnsPortHeld, Error)]
-    #[case(healthy().machine(|machine| machine.browsers.push(BrowserDns { browser: "Firefox".into(), file: "prefs.js".into(), server: None })), Kind::BrowserAsksElsewhere, Warning)]
+    #[case(healthy().machine(|machine| machine.browsers.push(BrowserDns { browser: "Firefox".into(), file: "prefs.js".into(), server: None, except: Vec::new(), by_policy: false })), Kind::BrowserAsksElsewhere, Warning)]
+    #[case(remembered(healthy().facts(|facts| facts.route.settings.plain = Some(Plain::Serve)), "booking.moor.test", false), Kind::BrowserForcesHttps, Warning)]
+    #[case(
+        remembered(healthy(), "moor.test", true),
+        Kind::BrowserForcesHttps,
+        Hint
+    )]
+    #[case(
+        remembered(healthy(), "localhost", false),
+        Kind::BrowserForcesHttps,
+        Hint
+    )]
     #[case(of("moor.local", "a.moor.local", "1"), Kind::MulticastName, Warning)]
     #[case(of("moor.dev", "a.moor.dev", "1").facts(|facts| facts.advice.truncate(1)), Kind::PublicName, Warning)]
     #[case(of("moor.dev", "a.moor.dev", "1").facts(|facts| drop(facts.advice.remove(0))), Kind::ForcedHttps, Hint)]

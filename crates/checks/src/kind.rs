@@ -160,6 +160,9 @@ kinds! {
     /// Plain HTTP is refused.
     PlainRefused = "plain-refused", Error at Handshake:
         "The route, or its zone, refuses plain HTTP.";
+    /// A browser opens the name over HTTPS alone.
+    BrowserForcesHttps = "browser-forces-https", Hint at Handshake:
+        "A browser remembers from an earlier response (HSTS, RFC 6797) that it opens a name over HTTPS alone. It is reported where that stands in the way: the route serves plain HTTP (then it is a warning), URLs without a port lead to port 443 where Bent Lane does not listen, or the name is `localhost`, whose apps are opened by their ports over plain HTTP. The fix says where the browser forgets it.";
 
     /// No route covers the name and path.
     RouteMissing = "route-missing", Error at Connect:
@@ -273,6 +276,12 @@ kinds! {
     /// The target's answer has more header fields than we take.
     AnswerOversized = "answer-oversized", Error at Answer:
         "The headers of the response exceed the limit of 256 KiB. The usual cause is a cookie that grows with every request. From 120 KiB on it is a warning: many clients of HTTP/2 end the connection there.";
+    /// Clients of a raw TCP route speak HTTP.
+    RawCarriesHttp = "raw-carries-http", Hint at Answer:
+        "Clients send HTTP requests to a route for raw TCP, which passes bytes as they are: without HTTPS, forwarding headers, traffic and checks of the response. `--protocol http` on the same port has all of these.";
+    /// PostgreSQL clients ask for TLS where it begins at once.
+    PostgresRefused = "postgres-refused", Warning at Answer:
+        "A PostgreSQL client asked for TLS with a request in the clear, as its protocol wants it, and the route expects a handshake at once (`--tls here`): the client was refused. `--tls postgres` answers such requests.";
     /// The app has not answered yet.
     StillStarting = "still-starting", Warning at Answer:
         "The app accepted the request and has not responded within the time of a check, while a client would still wait: the app compiles or connects on the first request. `bentlane check --wait 2m` waits as long as clients do, and reports an app that hangs as `answer-late`.";

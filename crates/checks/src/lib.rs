@@ -38,11 +38,13 @@ pub use hop::{Hop, Severity};
 pub use hosts::{Hosts, HostsEntry};
 pub use kind::{CHECK_AGENT, FINDING_HEADER, FindingKind};
 pub use machine::{
-    BrowserDns, Holder, LookupResult, Machine, NameserverResult, StoreSeen, StoreTrust, WrittenFile,
+    BrowserDns, ForcedHost, ForcedHttps, Holder, LookupResult, Machine, NameserverResult,
+    StoreSeen, StoreTrust, WrittenFile,
 };
 pub use observation::{
     Answer, CertificateFault, Connect, Direct, End, EventsSeen, Facts, Handshake, Observations,
-    PairFacts, PreflightSeen, Resolve, SystemLookup, TargetLeaf, Timed, UpgradeSeen, Visit,
+    PairFacts, PreflightSeen, RawClients, Resolve, SystemLookup, TargetLeaf, Timed, UpgradeSeen,
+    Visit,
 };
 pub use page::{Markup, Page};
 pub use reach::{

@@ -1,5 +1,8 @@
 use std::net::{IpAddr, SocketAddr};
 
+use aws_lc_rs::digest::{SHA256, digest};
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD as BASE64;
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
@@ -28,6 +31,8 @@ pub struct Machine {
     pub dns_holder: Option<(SocketAddr, Holder)>,
     /// Browsers that use another DNS server than the system.
     pub browsers: Vec<BrowserDns>,
+    /// Hosts that browsers open over HTTPS alone.
+    pub forced_https: Vec<ForcedHttps>,
     /// What trust stores say of our root.
     pub stores: Vec<StoreSeen>,
     /// How the clock is known to be off, in a sentence.
@@ -123,6 +128,54 @@ pub struct BrowserDns {
     pub file: String,
     /// The server that it asks, as far as it is written there.
     pub server: Option<String>,
+    /// The domains that it asks the system for.
+    pub except: Vec<String>,
+    /// Whether an administrator has set it.
+    pub by_policy: bool,
+}
+
+/// A host that a browser opens over HTTPS alone, since a response of its said so (RFC 6797).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ForcedHttps {
+    /// The browser.
+    pub browser: String,
+    /// The file in which it remembers that.
+    pub file: String,
+    /// The host.
+    pub host: ForcedHost,
+    /// Whether that holds for every name below it, too.
+    pub subdomains: bool,
+    /// Until when.
+    pub until: OffsetDateTime,
+}
+
+/// A host as a browser remembers it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ForcedHost {
+    /// By its name.
+    Name(String),
+    /// By the hash of its name, as Chromium does: SHA-256 of its form in DNS messages (RFC 1035 §3.1), in
+    /// Base64.
+    Hash(String),
+}
+
+impl ForcedHost {
+    /// Whether it is the host of this name.
+    #[must_use]
+    pub fn is(&self, name: &str) -> bool {
+        match self {
+            Self::Name(own) => own == name,
+            Self::Hash(own) => {
+                let mut form = Vec::with_capacity(name.len() + 2);
+                for label in name.split('.') {
+                    form.extend(u8::try_from(label.len()));
+                    form.extend(label.as_bytes());
+                }
+                form.push(0);
+                *own == BASE64.encode(digest(&SHA256, &form))
+            }
+        }
+    }
 }
 
 /// What a trust store says of our root.

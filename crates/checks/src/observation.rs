@@ -18,7 +18,8 @@ use bentlane_model::ContainerPlace;
 use bentlane_model::Name;
 use bentlane_model::Plain;
 use bentlane_model::Snapshot;
-use bentlane_model::{Route, is_own};
+use bentlane_model::Target;
+use bentlane_model::{Route, Routed, is_own};
 
 /// The way it should go: what a check holds its observations against.
 #[derive(Clone, Debug)]
@@ -39,13 +40,19 @@ pub struct Facts {
     pub before: Option<Holder>,
     /// The imported certificate for the name.
     pub pair: Option<PairFacts>,
+    /// What clients of the route, for raw TCP, have begun with.
+    pub clients: RawClients,
     /// Why the route's access log cannot be written, when it has one and that is so.
     pub log_fault: Option<String>,
     /// Our resolver.
     pub resolver: SocketAddr,
+    /// What listens in our place, when that is left to another program.
+    pub left_to: Option<Target>,
     /// The TLS listener, or that of the route's own address.
     pub listener: SocketAddr,
-    /// The port of the TLS listener.
+    /// The port of the TLS listeners.
+    pub usual_port: u16,
+    /// The port for clients of the route over TLS: its own, or that of the TLS listeners.
     pub https_port: u16,
     /// The port of the plain HTTP listener.
     pub http_port: u16,
@@ -65,15 +72,44 @@ pub struct Facts {
     pub now: OffsetDateTime,
 }
 
+/// What clients of a route for raw TCP have begun with since it was last changed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct RawClients {
+    /// With a request of HTTP.
+    pub speak_http: bool,
+    /// With the request for TLS that PostgreSQL clients send before a handshake.
+    pub ask_for_tls: bool,
+}
+
 impl Facts {
-    /// Where we listen for `name`, given where we listen by default.
+    /// Where we listen for a URL of ours, given where we listen by default.
     #[must_use]
-    pub fn listener_for(&self, name: &str) -> SocketAddr {
+    pub fn listener_for(&self, url: &Url) -> SocketAddr {
+        let name = url.host_str().unwrap_or_default();
+        let port = url.port_or_known_default().unwrap_or(self.usual_port);
         let at = self.snapshot.addresses_of(name, &self.listening_on);
         match at.first().filter(|ip| is_own(**ip)) {
-            Some(own) => (*own, self.https_port).into(),
-            None => (self.listener.ip(), self.https_port).into(),
+            Some(own) => (*own, port).into(),
+            None => (self.listener.ip(), port).into(),
         }
+    }
+
+    /// What the check proves: where the route leads, or what listens in our place.
+    #[must_use]
+    pub fn server(&self) -> &Target {
+        let left = self.left_to.as_ref();
+        left.unwrap_or_else(|| self.route.server())
+    }
+
+    /// The route that a URL over TLS leads to.
+    #[must_use]
+    pub fn routed(&self, url: &Url) -> Option<Routed<'_>> {
+        let (name, port) = (url.domain()?, url.port_or_known_default()?);
+        let own = self.snapshot.route_on_port(name, port, url.path());
+        own.or_else(|| {
+            let is_usual = port == self.usual_port;
+            is_usual.then(|| self.snapshot.route_for(name, url.path()))?
+        })
     }
 
     /// Where a check follows a redirect to: a URL that leads to a route through our own listener.
@@ -81,22 +117,22 @@ impl Facts {
     #[must_use]
     pub fn ours(&self, url: &Url) -> Option<Url> {
         let name = url.domain()?;
-        let routed = self.snapshot.route_for(name, url.path())?;
         let port = url.port_or_known_default()?;
         let mut url = url.clone();
+        if url.scheme() == "https" {
+            return self.routed(&url).is_some().then_some(url);
+        }
+        let routed = self.snapshot.route_for(name, url.path())?;
         // On the port for HTTPS, plain HTTP is always redirected.
         let redirects = || {
             let plain = self.snapshot.plain_for(name, Some(routed.route));
             port == self.http_port && plain == Plain::Redirect
         };
-        let is_plain = url.scheme() == "http";
-        if port != self.https_port && !(is_plain && redirects()) {
+        if port != self.usual_port && !redirects() {
             return None;
         }
-        if is_plain {
-            url.set_scheme("https").ok()?;
-            url.set_port(Some(self.https_port)).ok()?;
-        }
+        url.set_scheme("https").ok()?;
+        url.set_port(Some(self.usual_port)).ok()?;
         Some(url)
     }
 

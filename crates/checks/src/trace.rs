@@ -210,7 +210,7 @@ fn route_decision(facts: &Facts) -> (String, Vec<String>) {
     let own = &facts.route.address;
     let others = facts.snapshot.configuration().routes.iter();
     let others = others.filter(|route| {
-        route.address != *own && route.address.port.is_none() && covers(route, &facts.name)
+        route.address != *own && route.address.port == own.port && covers(route, &facts.name)
     });
     let reason = |other: &Route| {
         let address = &other.address;
@@ -248,7 +248,7 @@ fn request_decision(facts: &Facts) -> (String, Vec<String>) {
         trust_forwarded,
         ..
     } = &facts.route.settings;
-    match facts.route.server() {
+    match facts.server() {
         _ if *paused => return ("the route is paused".to_owned(), Vec::new()),
         Target::Folder(_) | Target::Redirect(_) => {
             return (
@@ -258,7 +258,7 @@ fn request_decision(facts: &Facts) -> (String, Vec<String>) {
         }
         Target::Port(_) | Target::Server { .. } | Target::Container(_) => {}
     }
-    let own = facts.route.server().authority();
+    let own = facts.server().authority();
     let mut details = vec![format!(
         "adds Forwarded, X-Forwarded-For, -Host, -Port and -Proto, Via{}",
         if *trust_forwarded {
@@ -292,11 +292,11 @@ fn target_decision(facts: &Facts, seen: &TraceSeen) -> (String, Vec<String>) {
     match &seen.target.outcome {
         Connect::Open(at) => (at.to_string(), details.collect()),
         Connect::Closed { attempts, .. } => (
-            format!("{} does not accept", facts.route.server().describe()),
+            format!("{} does not accept", facts.server().describe()),
             attempts.iter().map(ToString::to_string).collect(),
         ),
         Connect::Container(place) => {
-            let finding = Finding::container(&facts.address(), facts.route.server(), place);
+            let finding = Finding::container(&facts.address(), facts.server(), place);
             (finding.map(|it| it.summary).unwrap_or_default(), Vec::new())
         }
         Connect::UnknownHost { reason } => (reason.clone(), Vec::new()),

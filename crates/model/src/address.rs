@@ -139,8 +139,8 @@ fn is_path_character(c: char) -> bool {
     c.is_ascii_alphanumeric() || "/-._~!$&'()*+,;=:@%".contains(c)
 }
 
-/// What a route answers to: a name pattern with a path prefix, written `NAME[/PREFIX]`, or with a
-/// port for raw TCP, written `NAME:PORT`.
+/// What a route answers to: a name pattern with a path prefix, on the ports of the listeners or on one of
+/// its own, written `NAME[:PORT][/PREFIX]`.
 ///
 /// ```
 /// use bentlane_model::Address;
@@ -155,7 +155,7 @@ pub struct Address {
     pub pattern: Pattern,
     /// The paths; every one for raw TCP.
     pub prefix: PathPrefix,
-    /// The port of a route for raw TCP, on an address of the name's own; `None` is HTTP.
+    /// The port, on an address of the name's own; `None` is HTTP on the ports of the listeners.
     pub port: Option<NonZeroU16>,
 }
 
@@ -173,11 +173,14 @@ impl Address {
 
 impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.port {
-            Some(port) => write!(f, "{}:{port}", self.pattern),
-            None if self.prefix.is_root() => self.pattern.fmt(f),
-            None => write!(f, "{}{}", self.pattern, self.prefix),
+        self.pattern.fmt(f)?;
+        if let Some(port) = self.port {
+            write!(f, ":{port}")?;
         }
+        if self.prefix.is_root() {
+            return Ok(());
+        }
+        self.prefix.fmt(f)
     }
 }
 
@@ -199,12 +202,10 @@ impl FromStr for Address {
             Some((name, port)) => (name, Some(port)),
             None => (name, None),
         };
-        let port = port.map(|port| match port.parse() {
-            Ok(number) if prefix.is_root() => Ok(number),
-            Ok(_) => Err(AddressError::PortAndPrefix),
-            Err(_) => Err(AddressError::Port {
+        let port = port.map(|port| {
+            port.parse().map_err(|_| AddressError::Port {
                 port: port.to_owned(),
-            }),
+            })
         });
         Ok(Self {
             pattern: name.parse()?,
@@ -256,11 +257,6 @@ pub enum AddressError {
         /// What stood behind the colon.
         port: String,
     },
-    /// A port and a path prefix.
-    #[error(
-        "an address has a port, for raw TCP, or a path prefix, for HTTP, not both: HTTP is served on the ports of the listeners"
-    )]
-    PortAndPrefix,
     /// A prefix such as `api`.
     #[error("a path prefix starts with a slash: write `/{prefix}`")]
     PrefixWithoutSlash {
@@ -290,6 +286,8 @@ mod tests {
     #[case("booking.moor.test/api/", "booking.moor.test/api")]
     #[case("*.hut.moor.test/a/b", "*.hut.moor.test/a/b")]
     #[case("store.moor.test:5432", "store.moor.test:5432")]
+    #[case("store.moor.test:8443/", "store.moor.test:8443")]
+    #[case("*.moor.test:8443/api/", "*.moor.test:8443/api")]
     fn canonical_form(#[case] given: &str, #[case] wanted: &str) {
         assert_eq!(given.parse::<Address>().unwrap().to_string(), wanted);
     }
@@ -303,7 +301,7 @@ mod tests {
     #[case("https://a.test/", AddressError::Scheme { scheme: "https".into(), suggestion: "a.test".into() })]
     #[case("a.test:http", AddressError::Port { port: "http".into() })]
     #[case("a.test:0", AddressError::Port { port: "0".into() })]
-    #[case("a.test:80/api", AddressError::PortAndPrefix)]
+    #[case("a.test:80/a b", AddressError::PrefixCharacter { character: ' ' })]
     #[case("a.test/a b", AddressError::PrefixCharacter { character: ' ' })]
     #[case("a.test/a?b", AddressError::PrefixCharacter { character: '?' })]
     #[case("a.test//a", AddressError::PrefixSegment)]

@@ -562,7 +562,7 @@ mod tests {
         "new.moor.test:5432",
         "54021",
         "{}",
-        Some("address: a route for raw TCP")
+        Some("address: a route with a port")
     )]
     #[case(
         "new.moor.test:5432",
@@ -576,6 +576,32 @@ mod tests {
         r#"{"address":"127.64.0.9"}"#,
         Some("to: bytes of")
     )]
+    #[case(
+        "new.moor.test:8443/api",
+        "http://a:1",
+        r#"{"address":"127.64.0.9","protocol":"http"}"#,
+        None
+    )]
+    #[case(
+        "new.moor.test:8443/api",
+        "4310",
+        r#"{"address":"127.64.0.9"}"#,
+        Some("has no path prefix")
+    )]
+    #[case("new.moor.test", "1", r#"{"protocol":"tcp"}"#, Some("needs a port"))]
+    #[case(
+        "new.moor.test:8443",
+        "1",
+        r#"{"address":"127.64.0.9","protocol":"http","tls":"passthrough"}"#,
+        Some("is raw TCP")
+    )]
+    #[case(
+        "new.moor.test:5432",
+        "1",
+        r#"{"address":"127.64.0.9","listen":false}"#,
+        None
+    )]
+    #[case("new.moor.test", "1", r#"{"listen":false}"#, Some("can be left to"))]
     #[case("new.moor.test", "8443", r#"{"tls":"passthrough"}"#, None)]
     #[case(
         "new.moor.test/a",

@@ -50,8 +50,8 @@ pub use route::Route;
 pub use route_index::is_own;
 pub use setting::{Leaf, Setting, SettingKind, leaves};
 pub use settings::{
-    AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, RouteSettings,
-    TargetTls, TlsEnd, WaitLimit,
+    AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, Protocol,
+    RouteSettings, TargetTls, TlsEnd, WaitLimit,
 };
 pub use snapshot::{RawRoute, Resolution, Routed, Snapshot};
 pub use target::{Folder, Host, Redirect, Scheme, Target, TargetError, is_source};

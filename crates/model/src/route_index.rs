@@ -2,13 +2,14 @@
 
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
+use std::num::NonZeroU16;
 
 use crate::address::{Address, Pattern};
 use crate::change::Rejection;
 use crate::invalid::Invalid;
 use crate::name::{Name, suffixes};
 use crate::route::Route;
-use crate::settings::{REDIRECT_STATUSES, TargetTls, TlsEnd};
+use crate::settings::{Protocol, REDIRECT_STATUSES, TargetTls, TlsEnd};
 use crate::target::{Scheme, Target};
 use crate::zone::{Zone, suggested_zone};
 
@@ -16,6 +17,8 @@ use crate::zone::{Zone, suggested_zone};
 pub(crate) struct RouteIndex<'a> {
     zones: HashSet<&'a str>,
     routes: HashMap<&'a Address, &'a Route>,
+    /// A route for each port of a name: all of them speak one protocol.
+    ports: HashMap<(&'a Pattern, NonZeroU16), &'a Route>,
     /// The addresses that names resolve to by their routes' choice.
     pub(crate) addresses: HashMap<&'a Pattern, IpAddr>,
     /// Who has a loopback address for its own.
@@ -28,6 +31,7 @@ impl<'a> RouteIndex<'a> {
         let mut index = Self {
             zones: zones.iter().map(|zone| zone.name.as_str()).collect(),
             routes: HashMap::with_capacity(routes.size_hint().0),
+            ports: HashMap::new(),
             addresses: HashMap::new(),
             owners: HashMap::new(),
         };
@@ -37,6 +41,9 @@ impl<'a> RouteIndex<'a> {
 
     fn insert(&mut self, route: &'a Route) {
         self.routes.insert(&route.address, route);
+        if let Some(port) = route.address.port {
+            self.ports.insert((&route.address.pattern, port), route);
+        }
         if let Some(ip) = route.settings.address {
             let pattern = &route.address.pattern;
             self.addresses.insert(pattern, ip);
@@ -77,6 +84,13 @@ impl<'a> RouteIndex<'a> {
             self.check_address(&address.pattern, ip)?;
         }
         self.check_settings(route).map_err(Rejection::Invalid)?;
+        let other = address
+            .port
+            .and_then(|port| self.ports.get(&(&address.pattern, port)));
+        if let Some(other) = other.filter(|other| other.is_raw() != route.is_raw()) {
+            let reason = format!("`{}` speaks another protocol on that port", other.address);
+            return Err(Rejection::Taken(Invalid::new("protocol", reason)));
+        }
         self.insert(route);
         Ok(())
     }
@@ -93,7 +107,7 @@ impl<'a> RouteIndex<'a> {
         }
         let refuse = |field, reason: String| Err(Invalid::new(field, reason));
         check_raw(route)?;
-        let is_one = matches!(address.pattern, Pattern::Exact(_)) && address.port.is_none();
+        let is_one = matches!(address.pattern, Pattern::Exact(_)) && !route.is_raw();
         if settings.subdomains && !is_one {
             let reason =
                 format!("only a route for one name over HTTP has subdomains, not `{address}`");
@@ -170,12 +184,20 @@ fn check_raw(route: &Route) -> Result<(), Invalid> {
         settings,
     } = route;
     let refuse = |field, reason: String| Err(Invalid::new(field, reason));
-    if address.port.is_some() {
+    if address.port.is_none() && settings.protocol == Some(Protocol::Tcp) {
+        let reason = "raw TCP needs a port: give the route one, such as `NAME:5432`";
+        return refuse("protocol", reason.to_owned());
+    }
+    if settings.listen.is_some() && !settings.address.is_some_and(is_own) {
+        let reason = "only a loopback address of the name's own can be left to another program: give it one with \
+                      `--address`";
+        return refuse("listen", reason.to_owned());
+    }
+    if route.is_raw() {
         if !address.prefix.is_root() {
-            return refuse(
-                "prefix",
-                "a route for raw TCP has no path prefix".to_owned(),
-            );
+            let reason =
+                "a route for raw TCP has no path prefix: HTTP on a port takes `--protocol http`";
+            return refuse("prefix", reason.to_owned());
         }
         if !to.is_bare() {
             let reason = format!(
@@ -187,14 +209,11 @@ fn check_raw(route: &Route) -> Result<(), Invalid> {
             let reason = "raw TCP has no requests that could be logged";
             return refuse("access_log", reason.to_owned());
         }
-        if !settings.address.is_some_and(is_own) {
-            let reason = "a route for raw TCP listens on a loopback address of the name's own: \
-                          give `own`, or one such as `127.0.0.5`";
-            return refuse("address", reason.to_owned());
-        }
     } else if settings.tls == Some(TlsEnd::Postgres) {
-        let reason =
-            "PostgreSQL clients connect to a port: give the route one, such as `NAME:5432`";
+        let reason = "PostgreSQL clients connect to a port of raw TCP: give the route one, such as `NAME:5432`";
+        return refuse("tls", reason.to_owned());
+    } else if settings.tls == Some(TlsEnd::Passthrough) && address.port.is_some() {
+        let reason = "TLS that is not opened on a port is raw TCP: leave out `protocol`";
         return refuse("tls", reason.to_owned());
     } else if settings.tls == Some(TlsEnd::Passthrough) {
         let bare = to.is_bare() || to.scheme() == Some(Scheme::Https);
@@ -203,6 +222,11 @@ fn check_raw(route: &Route) -> Result<(), Invalid> {
                           inside is not seen";
             return refuse("tls", reason.to_owned());
         }
+    }
+    if address.port.is_some() && !settings.address.is_some_and(is_own) {
+        let reason = "a route with a port listens on a loopback address of the name's own: give `own`, or one \
+                      such as `127.0.0.5`";
+        return refuse("address", reason.to_owned());
     }
     Ok(())
 }

@@ -24,6 +24,9 @@ settings! {
         /// The address that the name resolves to; `own` picks a free loopback address for this name
         /// alone. All routes of a name share it
         address: Option<IpAddr> as String, "ADDRESS", "the zone's";
+        /// Listen on the name's own address; off leaves that to the program that listens there, and checks
+        /// prove that one
+        listen: Option<bool> as bool, "BOOL", "on", rare;
         /// Remove the route's prefix from the path; `X-Forwarded-Prefix` has it
         strip_prefix: bool as bool, "BOOL", "off";
         /// Which Host header the app gets: `keep` (the client's) or `target` (the app's own)
@@ -43,6 +46,9 @@ settings! {
         plain: Option<Plain> as String, "HOW", "the zone's", rare;
         /// The certificate to show: the first name of an imported one, or `issued` for one made here
         cert: Option<PinnedCert> as String, "NAME", "the best that covers the name", rare;
+        /// What clients speak on the port of the address: `tcp` for bytes that pass as they are, or `http` for
+        /// HTTP over TLS, with all that routes for HTTP have
+        protocol: Option<Protocol> as String, "PROTOCOL", "tcp where the address has a port", rare;
         /// Where TLS ends: `here`, at the target (`passthrough`), or here for clients of PostgreSQL, which ask
         /// for it first (`postgres`)
         tls: Option<TlsEnd> as String, "WHERE", "here; at the target for raw TCP", rare;
@@ -169,6 +175,16 @@ words! {
         Serve = "serve",
         /// It is refused, with a page that says why.
         Refuse = "refuse",
+    }
+}
+
+words! {
+    /// What clients speak on the port of an address.
+    Protocol, "protocol" {
+        /// Bytes that pass as they are.
+        Tcp = "tcp",
+        /// HTTP over TLS.
+        Http = "http",
     }
 }
 
@@ -634,7 +650,7 @@ mod tests {
             "target_tls": "/etc/vm.pem", "target_name": "vm.moor.test",
             "allow_origins": ["https://*.moor.test"],
             "set_headers": ["request x-env: dev"], "remove_headers": ["response server"],
-            "plain": "serve", "cert": "*.moor.test", "tls": "passthrough",
+            "plain": "serve", "cert": "*.moor.test", "protocol": "http", "tls": "passthrough",
             "fallback": "index.html", "else": "4310", "redirect_status": 308, "keep_path": false,
             "trust_forwarded": true, "subdomains": true, "server_timing": true, "drop_hsts": true,
             "paused": true, "note": "the shop",

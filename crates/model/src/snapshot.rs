@@ -1,3 +1,4 @@
+use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 use std::num::NonZeroU16;
@@ -70,6 +71,8 @@ pub struct Snapshot {
     destinations: Vec<Destination>,
     /// Places of the routes for raw TCP in the configuration.
     raw: Vec<Entry>,
+    /// Where HTTP is listened for on ports of its own.
+    http_ports: HashSet<(Ipv4Addr, u16), RandomState>,
     /// Whether TLS passes unopened for some route.
     has_unopened: bool,
     /// Whether a route chose its certificate.
@@ -87,8 +90,10 @@ struct Entry {
 /// What there is under one pattern.
 #[derive(Debug, Default)]
 struct Served {
-    /// Its routes, the longest path prefix first.
+    /// Its routes on the ports of the listeners, the longest path prefix first.
     entries: Vec<Entry>,
+    /// The same on ports of their own.
+    on_ports: Vec<(u16, Entry)>,
     resolution: Resolution,
 }
 
@@ -154,8 +159,15 @@ impl Snapshot {
             let served = table
                 .entry(route.address.pattern.base().clone())
                 .or_default();
-            if route.address.port.is_some() {
+            if route.is_raw() {
                 snapshot.raw.push(entry);
+            } else if let Some(port) = route.address.port {
+                served.on_ports.push((port.get(), entry));
+                if let Some(IpAddr::V4(ip)) = route.settings.address
+                    && route.listens()
+                {
+                    snapshot.http_ports.insert((ip, port.get()));
+                }
             } else {
                 served
                     .entries
@@ -173,8 +185,10 @@ impl Snapshot {
         let all = snapshot.exact.values_mut();
         for served in all.chain(snapshot.below.values_mut()) {
             let prefix = |entry: &Entry| &configuration.routes[entry.route].address.prefix;
-            let entries = &mut served.entries;
-            entries.sort_by_key(|entry| std::cmp::Reverse(prefix(entry).specificity()));
+            let longest_first = |entry: &Entry| Reverse(prefix(entry).specificity());
+            served.entries.sort_by_key(longest_first);
+            let on_ports = &mut served.on_ports;
+            on_ports.sort_by_key(|(_, entry)| longest_first(entry));
         }
         snapshot.configuration = configuration;
         snapshot.containers = containers;
@@ -200,16 +214,23 @@ impl Snapshot {
             };
             let base = route.address.pattern.base().clone();
             let served = self.below.entry(base).or_default();
-            let prefix = &route.address.prefix;
-            let is_taken =
-                |entry: &Entry| configuration.routes[entry.route].address.prefix == *prefix;
-            if route.address.port.is_some() || served.entries.iter().any(is_taken) {
+            let Address { prefix, port, .. } = &route.address;
+            let is_taken = |entry: &Entry| {
+                let known = &configuration.routes[entry.route].address;
+                (&known.prefix, &known.port) == (prefix, port)
+            };
+            let on_ports = served.on_ports.iter().map(|(_, entry)| entry);
+            if route.is_raw() || served.entries.iter().chain(on_ports).any(is_taken) {
                 continue;
             }
-            served.entries.push(Entry {
+            let entry = Entry {
                 route: position,
                 destination,
-            });
+            };
+            match port {
+                Some(port) => served.on_ports.push((port.get(), entry)),
+                None => served.entries.push(entry),
+            }
             if let (None, Some(address)) = (served.resolution.address, route.settings.address) {
                 served.resolution.address = Some(address);
             }
@@ -275,10 +296,12 @@ impl Snapshot {
             Pattern::Exact(_) => &self.exact,
             Pattern::Wildcard(_) => &self.below,
         };
-        let served = table.get(address.pattern.base()).map(|it| &it.entries);
-        let entries = served.into_iter().flatten();
-        let mut entries = entries.chain(address.port.map(|_| &self.raw).into_iter().flatten());
-        entries.find_map(|entry| {
+        let served = table.get(address.pattern.base());
+        let on_listeners = served.into_iter().flat_map(|it| &it.entries);
+        let on_ports = served.into_iter().flat_map(|it| &it.on_ports);
+        let raw = address.port.map(|_| &self.raw).into_iter().flatten();
+        let entries = on_listeners.chain(on_ports.map(|(_, entry)| entry));
+        entries.chain(raw).find_map(|entry| {
             let route = self.configuration.routes.get(entry.route)?;
             (route.address == *address).then_some(route)
         })
@@ -351,15 +374,20 @@ impl Snapshot {
         self.raw.iter().filter_map(|entry| {
             let route = &self.configuration.routes[entry.route];
             match (route.settings.address?, route.address.port?) {
-                (IpAddr::V4(ip), port) => Some(RawRoute {
+                (IpAddr::V4(ip), port) if route.listens() => Some(RawRoute {
                     route,
                     ip,
                     port,
                     destination: entry.destination,
                 }),
-                (IpAddr::V6(_), _) => None,
+                _ => None,
             }
         })
+    }
+
+    /// Where HTTP is listened for on ports of its own.
+    pub fn http_ports(&self) -> impl Iterator<Item = (Ipv4Addr, u16)> {
+        self.http_ports.iter().copied()
     }
 
     /// Whether TLS passes unopened for some name.
@@ -390,10 +418,10 @@ impl Snapshot {
         if !self.has_pinned {
             return None;
         }
-        let entries = &self.served(name)?.entries;
-        let mut routes = entries
-            .iter()
-            .map(|it| &self.configuration.routes[it.route]);
+        let served = self.served(name)?;
+        let on_ports = served.on_ports.iter().map(|(_, entry)| entry);
+        let entries = served.entries.iter().chain(on_ports);
+        let mut routes = entries.map(|it| &self.configuration.routes[it.route]);
         routes.find_map(|route| route.settings.cert.as_ref())
     }
 
@@ -500,6 +528,15 @@ impl Snapshot {
         })
     }
 
+    /// The same, where we listen for HTTP: where no route leaves that to another program.
+    pub fn own_listeners(&self) -> impl Iterator<Item = Ipv4Addr> {
+        let routes = self.configuration.routes.iter().filter(|_| !self.plain);
+        let left = routes.filter(|route| route.address.port.is_none() && !route.listens());
+        let left: HashSet<IpAddr> = left.filter_map(|route| route.settings.address).collect();
+        let own = self.own_addresses().map(|(ip, _)| ip);
+        own.filter(move |ip| !left.contains(&IpAddr::V4(*ip)))
+    }
+
     /// Notes that `name` exists, and so does every name between it and its zone.
     fn add_node(&mut self, name: &str, zone: &Name) {
         for suffix in suffixes(name) {
@@ -515,14 +552,8 @@ impl Snapshot {
     /// wildcard before a shorter, then the longest path prefix.
     #[must_use]
     pub fn route_for(&self, name: &str, path: &str) -> Option<Routed<'_>> {
-        let exact = self.exact.get(name);
-        let below = suffixes(name)
-            .skip(1)
-            .filter_map(|suffix| self.below.get(suffix));
-        exact
-            .into_iter()
-            .chain(below)
-            .find_map(|served| self.longest_prefix(&served.entries, path))
+        self.all_served(name)
+            .find_map(|served| self.longest_prefix(served.entries.iter(), path))
             .or_else(|| {
                 let (route, destination) = self.own.as_ref()?;
                 (route.address.pattern.base().as_str() == name).then_some(Routed {
@@ -531,6 +562,27 @@ impl Snapshot {
                     destination: *destination,
                 })
             })
+    }
+
+    /// The route with `port` in its address for a request that came to this port; found in the same way.
+    #[must_use]
+    pub fn route_on_port(&self, name: &str, port: u16, path: &str) -> Option<Routed<'_>> {
+        if self.http_ports.is_empty() {
+            return None;
+        }
+        let on_port = |served: &'_ Served| {
+            let entries = served.on_ports.iter();
+            let entries = entries.filter(|(own, _)| *own == port);
+            self.longest_prefix(entries.map(|(_, entry)| entry), path)
+        };
+        self.all_served(name).find_map(on_port)
+    }
+
+    /// What there is under each pattern that `name` matches, the most specific first.
+    fn all_served(&self, name: &str) -> impl Iterator<Item = &Served> {
+        let below = suffixes(name).skip(1);
+        let below = below.filter_map(|suffix| self.below.get(suffix));
+        self.exact.get(name).into_iter().chain(below)
     }
 
     /// The addresses of routes whose names come close to `name`, closest first. At most `most`, out
@@ -563,17 +615,25 @@ impl Snapshot {
                 .filter_map(|label| base.prepend(label).ok())
                 .collect(),
         };
-        if route.address.port.is_some() {
+        if route.is_raw() {
             return candidates.into_iter().next();
         }
+        let path = route.address.prefix.as_str();
         candidates.into_iter().find(|name| {
-            self.route_for(name.as_str(), route.address.prefix.as_str())
-                .is_some_and(|found| found.route.address == route.address)
+            let found = match route.address.port {
+                Some(port) => self.route_on_port(name.as_str(), port.get(), path),
+                None => self.route_for(name.as_str(), path),
+            };
+            found.is_some_and(|found| found.route.address == route.address)
         })
     }
 
-    fn longest_prefix(&self, entries: &[Entry], path: &str) -> Option<Routed<'_>> {
-        entries.iter().find_map(|entry| {
+    fn longest_prefix<'a>(
+        &self,
+        mut entries: impl Iterator<Item = &'a Entry>,
+        path: &str,
+    ) -> Option<Routed<'_>> {
+        entries.find_map(|entry| {
             let route = &self.configuration.routes[entry.route];
             let matches = route.address.prefix.matches(path);
             matches.then_some(Routed {

@@ -96,6 +96,17 @@ pub fn is_source(file: &Path) -> bool {
 }
 
 impl Target {
+    /// Whatever listens at an address.
+    #[must_use]
+    pub fn at(address: SocketAddr) -> Self {
+        Self::Server {
+            scheme: Scheme::Bare,
+            host: Host::Ip(address.ip()),
+            // No listener has the port 0.
+            port: NonZeroU16::new(address.port()).unwrap_or(NonZeroU16::MIN),
+        }
+    }
+
     /// The addresses to try in turn, or the host name and port that have to be looked up first. A
     /// redirect has none, and those of a container come from its engine.
     ///

@@ -10,7 +10,7 @@ use bentlane_checks::{
     Answer, Connect, End, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
     SystemLookup, Timed, TraceSeen, Trial, Trials, Visit,
 };
-use bentlane_model::{Pattern, Route, Target};
+use bentlane_model::{Pattern, Route, Target, is_own};
 use rustls::client::Resumption;
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, RootCertStore};
@@ -120,7 +120,7 @@ impl Prober {
             self.look_who_is_there(facts, &mut seen).await;
         }
         let beyond = matches!(facts.only, None | Some(Hop::Answer | Hop::Expect));
-        if facts.route.address.port.is_some() {
+        if facts.route.is_raw() {
             seen.answer = Some(timed(connect::accepts(facts.listener, limit)).await);
         } else if let Some(stream) = stream.filter(|_| beyond && leaves_a_chance(&seen)) {
             self.ask(facts, stream, &mut seen).await;
@@ -134,11 +134,11 @@ impl Prober {
             return Connect::NotNeeded;
         }
         let place = facts.snapshot.container_of(&facts.route);
-        connect::connect(facts.route.server(), place, self.limits.hop).await
+        connect::connect(facts.server(), place, self.limits.hop).await
     }
 
     async fn shake(&self, facts: &Facts) -> (Timed<Handshake>, Option<Stream>) {
-        if facts.route.address.port.is_some() {
+        if facts.route.is_raw() {
             let outcome = Handshake::NotNeeded;
             let took = Duration::ZERO;
             return (Timed { outcome, took }, None);
@@ -184,7 +184,7 @@ impl Prober {
 
     /// Which processes have the ports on the way, and where the app may have gone.
     async fn look_who_is_there(&self, facts: &Facts, seen: &mut Observations) {
-        let raw = facts.route.address.port.is_some();
+        let own_listener = is_own(facts.listener.ip()) && facts.left_to.is_none();
         match &seen.connect.outcome {
             Connect::Open(at) if at.ip().is_loopback() => {
                 let holders = self.listeners().await;
@@ -213,7 +213,7 @@ impl Prober {
             }
             _ => {}
         }
-        if raw {
+        if own_listener {
             let holders = self.listeners().await;
             let holder = holder_of(&holders, facts.listener);
             let other = holder.filter(|holder| holder.pid != std::process::id());
@@ -237,7 +237,7 @@ impl Prober {
         let resolve = lookup::look_up(facts.resolver, &facts.name, LookupTransport::Udp, limit);
         let resolve = timed(resolve).await;
         let reached = timed(handshake::reach(facts.listener, limit)).await;
-        let raw = facts.route.address.port.is_some();
+        let raw = facts.route.is_raw();
         let (listener, stream) = match reached.outcome {
             Ok(stream) => (Ok(()), Some(stream)),
             Err(reason) => (Err(reason), None),
@@ -402,9 +402,7 @@ async fn compare(target: &TargetClient<'_>, visit: &Visit, trials: &mut Trials) 
     let Ok(url) = Url::parse(&visit.last().url) else {
         return;
     };
-    let routed = facts
-        .snapshot
-        .route_for(url.host_str().unwrap_or_default(), url.path());
+    let routed = facts.routed(&url);
     if routed.is_none_or(|routed| routed.route.address != facts.route.address) {
         return;
     }

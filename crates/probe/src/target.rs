@@ -40,7 +40,7 @@ impl TargetClient<'_> {
             false => url.path().into(),
         };
         let query = url.query().map(|query| format!("?{query}"));
-        let own = route.server().authority().unwrap_or_default();
+        let own = self.facts.server().authority().unwrap_or_default();
         let scheme = if self.is_tls() { "https" } else { "http" };
         let asked = format!("{scheme}://{own}{path}{}", query.unwrap_or_default());
         let public = match *https_port {
@@ -97,7 +97,7 @@ impl TargetClient<'_> {
         }
         Ok(Connection {
             stream: Box::new(reach(self.at, self.limit).await?),
-            h2: self.facts.route.server().scheme() == Some(Scheme::H2c),
+            h2: self.facts.server().scheme() == Some(Scheme::H2c),
         })
     }
 
@@ -146,7 +146,7 @@ impl TargetClient<'_> {
     /// The name that the target's certificate is verified for.
     fn server_name(&self) -> String {
         let route = &self.facts.route;
-        route
+        self.facts
             .server()
             .server_name(route.settings.target_name.as_ref())
     }

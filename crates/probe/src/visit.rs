@@ -100,7 +100,7 @@ impl ListenerClient<'_> {
     async fn connect(&self, url: &str, tls: &Arc<ClientConfig>) -> Result<Connection, String> {
         let url = Url::parse(url).map_err(|error| error.to_string())?;
         let name = url.host_str().unwrap_or_default();
-        let listener = self.facts.listener_for(name);
+        let listener = self.facts.listener_for(&url);
         let stream = secure(tls, listener, name, self.hop).await;
         stream
             .map(over)
@@ -147,12 +147,8 @@ impl ListenerClient<'_> {
 
     /// Whether a URL leads to this very route.
     fn is_here(&self, url: &Url) -> bool {
-        let routed = self
-            .facts
-            .snapshot
-            .route_for(url.domain().unwrap_or_default(), url.path());
+        let routed = self.facts.routed(url);
         routed.is_some_and(|routed| routed.route.address == self.facts.route.address)
-            && url.port_or_known_default() == Some(self.facts.https_port)
     }
 
     /// Reads what the page's own scripts ask.
@@ -183,7 +179,7 @@ impl ListenerClient<'_> {
         let mut with_own_origin = None;
         if status != Some(101)
             && let Some(target) = target
-            && let Some(own) = self.facts.route.server().authority()
+            && let Some(own) = self.facts.server().authority()
         {
             // As the proxy sends it when the app is to get its own host.
             let (url, origin) = (format!("http://{own}{path}"), format!("https://{own}"));
@@ -281,11 +277,9 @@ impl ListenerClient<'_> {
 
     /// Asks another route whether a page of this one may (the Fetch standard's CORS preflight).
     async fn preflight(&self, page: &str, url: &Url) -> Option<PreflightSeen> {
-        let name = url.domain()?;
-        let to = self.facts.snapshot.route_for(name, url.path())?;
+        let to = self.facts.routed(url)?;
         let origin = origin(&Url::parse(page).ok()?);
-        let other = url.origin().ascii_serialization() != origin;
-        if !other || url.port_or_known_default() != Some(self.facts.https_port) {
+        if url.origin().ascii_serialization() == origin {
             return None;
         }
         let route = to.route.address.to_string();

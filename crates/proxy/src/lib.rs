@@ -18,6 +18,7 @@ mod forward;
 mod frames;
 mod head_check;
 mod headers;
+mod heard;
 mod listener;
 mod outgoing;
 mod pool;

@@ -32,6 +32,26 @@ pub(crate) enum Opening {
     Refused(&'static str),
 }
 
+/// Whether a client begins with a request for TLS in the clear, which is left unread. One that says
+/// nothing keeps this waiting.
+pub(crate) async fn asks_for_tls(stream: &TcpStream) -> bool {
+    let mut asked = [0; LENGTH];
+    loop {
+        match stream.peek(&mut asked).await {
+            Ok(LENGTH) => return [TLS, GSS].contains(&number(&asked, 4)),
+            // No handshake begins so.
+            Ok(1..) if asked[0] == 0 => sleep(LOOK_AGAIN).await,
+            _ => return false,
+        }
+    }
+}
+
+/// The number in network byte order at this place.
+fn number(octets: &[u8], at: usize) -> u32 {
+    let part = octets.get(at..at + 4).and_then(|part| part.try_into().ok());
+    u32::from_be_bytes(part.unwrap_or_default())
+}
+
 /// Answers what a client asks before TLS, until that begins. What follows is left unread.
 pub(crate) async fn open(stream: &mut TcpStream) -> std::io::Result<Opening> {
     // A client asks for GSSAPI once, and for TLS once.
@@ -46,11 +66,7 @@ pub(crate) async fn open(stream: &mut TcpStream) -> std::io::Result<Opening> {
                 _ => sleep(LOOK_AGAIN).await,
             }
         };
-        let number = |at: usize| {
-            let octets = asked.get(at..at + 4).and_then(|part| part.try_into().ok());
-            u32::from_be_bytes(octets.unwrap_or_default())
-        };
-        let (length, code) = (number(0), number(4));
+        let (length, code) = (number(&asked, 0), number(&asked, 4));
         match code {
             CANCEL => return Ok(Opening::Clear),
             TLS | GSS if length != 8 => return Ok(Opening::Refused("its request is malformed")),

@@ -1,6 +1,7 @@
 //! Bytes that pass as they are: raw TCP, and TLS that the target opens itself.
 
 use std::io::Cursor;
+use std::sync::Arc;
 use std::time::Duration;
 
 use rustls::server::Acceptor;
@@ -9,8 +10,9 @@ use tokio::net::TcpStream;
 use tokio::time::sleep;
 use tracing::debug;
 
+use crate::heard::Listening;
 use crate::pool::Pool;
-use crate::routing_table::Limits;
+use crate::routing_table::{Limits, Raw};
 
 /// Bytes on their way in each direction.
 const BUFFER: usize = 64 * 1024;
@@ -21,7 +23,16 @@ const LOOK_AGAIN: Duration = Duration::from_millis(5);
 
 /// Copies all bytes both ways until both sides have closed; when one side closes, that is passed on
 /// as such.
-pub(crate) async fn pass<S>(mut client: S, pool: &Pool, limits: &Limits)
+pub(crate) async fn pass<S>(client: S, route: &Raw, limits: &Limits)
+where
+    S: AsyncRead + AsyncWrite + Unpin,
+{
+    let client = Listening::new(client, Arc::clone(&route.heard));
+    pass_unseen(client, &route.pool, limits).await;
+}
+
+/// The same without a look at what passes.
+pub(crate) async fn pass_unseen<S>(mut client: S, pool: &Pool, limits: &Limits)
 where
     S: AsyncRead + AsyncWrite + Unpin,
 {

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use bentlane_model::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
 
+use crate::heard::Heard;
 use crate::pool::Pool;
 use crate::route_rules::RouteRules;
 use crate::target_tls::TargetRoots;
@@ -98,6 +99,8 @@ pub(crate) struct Raw {
     pub(crate) pool: Arc<Pool>,
     /// How TLS begins, when we open it.
     pub(crate) tls: Option<TlsBeginning>,
+    /// What its clients began with, for as long as it stays as it is.
+    pub(crate) heard: Arc<Heard>,
 }
 
 /// How a client begins TLS.
@@ -168,15 +171,20 @@ impl RoutingTable {
             let Backend::Pool(pool) = &backends[raw.destination.index()] else {
                 return None;
             };
+            let tls = match raw.route.settings.tls {
+                None | Some(TlsEnd::Passthrough) => None,
+                Some(TlsEnd::Here) => Some(TlsBeginning::AtOnce),
+                Some(TlsEnd::Postgres) => Some(TlsBeginning::AsAsked),
+            };
+            let at = (raw.ip, raw.port.get());
+            let before = previous.and_then(|table| table.raw.get(&at));
+            let same = before.filter(|it| Arc::ptr_eq(&it.pool, pool) && it.tls == tls);
             let passes = Raw {
                 pool: Arc::clone(pool),
-                tls: match raw.route.settings.tls {
-                    None | Some(TlsEnd::Passthrough) => None,
-                    Some(TlsEnd::Here) => Some(TlsBeginning::AtOnce),
-                    Some(TlsEnd::Postgres) => Some(TlsBeginning::AsAsked),
-                },
+                tls,
+                heard: same.map(|it| Arc::clone(&it.heard)).unwrap_or_default(),
             };
-            Some(((raw.ip, raw.port.get()), passes))
+            Some((at, passes))
         });
         let raw = raw.collect();
         Self {
@@ -199,6 +207,12 @@ impl RoutingTable {
     pub(crate) fn find(&self, name: &str, path: &str) -> Option<Found<'_>> {
         self.snapshot
             .route_for(name, path)
+            .map(|routed| self.of(routed))
+    }
+
+    pub(crate) fn find_on_port(&self, name: &str, port: u16, path: &str) -> Option<Found<'_>> {
+        self.snapshot
+            .route_on_port(name, port, path)
             .map(|routed| self.of(routed))
     }
 

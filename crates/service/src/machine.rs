@@ -12,8 +12,8 @@ use bentlane_model::{Answers, Name, Pattern, Snapshot, Zone, chain};
 use bentlane_probe::{other_on_443, port_holder};
 use bentlane_store::DataDir;
 use bentlane_system::{
-    ClientTrust, OwnRoot, Part, StoreKind, System, SystemError, TrustState, browsers_with_own_dns,
-    installed_browsers, trust_stores,
+    ClientTrust, OwnRoot, Part, StoreKind, System, SystemError, TrustState, browsers_forcing_https,
+    browsers_with_own_dns, installed_browsers, trust_stores,
 };
 use time::OffsetDateTime;
 use tokio::task::spawn_blocking;
@@ -117,6 +117,7 @@ impl MachineObserver {
         let mut machine = Machine {
             ours: self.listening.dns.clone(),
             browsers: browsers_with_own_dns(&home),
+            forced_https: browsers_forcing_https(&home),
             clock_off: self.clock_off(),
             clock_set: self.pki.clock.was_set(),
             ..Machine::default()

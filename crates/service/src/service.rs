@@ -265,7 +265,7 @@ fn checker(
     config: &Config,
     listening: &Listening,
     snapshot: Arc<ArcSwap<Snapshot>>,
-    served: Arc<Certificates>,
+    proxy: Proxy,
     authority: &AuthorityStore,
     history: &History,
     events: &Events,
@@ -275,7 +275,7 @@ fn checker(
     Ok(RouteChecker::new(
         snapshot,
         Prober::new([root], ProbeLimits::default()).map_err(io_error("set up checks"))?,
-        served,
+        proxy,
         &CheckedListeners {
             resolver: resolver.unwrap_or(SocketAddr::from(([127, 0, 0, 1], 53))),
             https: &listening.https,
@@ -330,7 +330,7 @@ impl Foundation {
             config,
             &listening,
             Arc::clone(&snapshot),
-            Arc::clone(&served),
+            proxy.clone(),
             &authority,
             &history,
             &events,

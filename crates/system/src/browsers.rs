@@ -163,7 +163,7 @@ pub fn installed_browsers() -> Vec<Browser> {
 }
 
 /// Folders of browsers that keep a file `Local State`, below the home folder.
-const CHROMIUM_LIKE: [(&str, &str); 4] = [
+pub(crate) const CHROMIUM_LIKE: [(&str, &str); 4] = [
     ("Chromium", ".config/chromium"),
     ("Chromium", "snap/chromium/common/chromium"),
     ("Chrome", ".config/google-chrome"),
@@ -179,14 +179,15 @@ pub fn browsers_with_own_dns(home: &Path) -> Vec<BrowserDns> {
     let chromium = CHROMIUM_LIKE.iter().filter_map(|(browser, folder)| {
         let file = home.join(folder).join("Local State");
         let server = secure_only(&fs::read_to_string(&file).ok()?)?;
-        Some(found(browser, &file, server))
+        Some(found(browser, &file, server, Vec::new()))
     });
     let firefox = profiles(home).into_iter().filter_map(|folder| {
         let file: PathBuf = folder.join("prefs.js");
-        let server = trusted_only(&fs::read_to_string(&file).ok()?)?;
-        Some(found("Firefox", &file, server))
+        let (server, except) = trusted_only(&fs::read_to_string(&file).ok()?)?;
+        Some(found("Firefox", &file, server, except))
     });
-    let all = chromium.chain(firefox);
+    let policies = Family::ALL.into_iter().filter_map(by_policy);
+    let all = policies.chain(chromium).chain(firefox);
     all.filter(|it| {
         it.server
             .as_ref()
@@ -195,12 +196,63 @@ pub fn browsers_with_own_dns(home: &Path) -> Vec<BrowserDns> {
     .collect()
 }
 
-fn found(browser: &str, file: &Path, server: String) -> BrowserDns {
+fn found(browser: &str, file: &Path, server: String, except: Vec<String>) -> BrowserDns {
     BrowserDns {
         browser: browser.to_owned(),
         file: file.display().to_string(),
         server: Some(server).filter(|server| !server.is_empty()),
+        except,
+        by_policy: false,
     }
+}
+
+/// What an administrator has set for every user of a browser.
+fn by_policy(family: Family) -> Option<BrowserDns> {
+    let file = Path::new(family.policy());
+    let files = match family {
+        Family::Firefox => vec![file.to_owned()],
+        _ => files_beside(file),
+    };
+    files.into_iter().find_map(|file| {
+        let policies = serde_json::from_str(&fs::read_to_string(&file).ok()?).ok()?;
+        let (server, except) = match family {
+            Family::Firefox => locked_only(&policies)?,
+            _ => (managed_only(&policies)?, Vec::new()),
+        };
+        Some(BrowserDns {
+            by_policy: true,
+            ..found(family.name(), &file, server, except)
+        })
+    })
+}
+
+/// Every file of a policy's folder.
+fn files_beside(file: &Path) -> Vec<PathBuf> {
+    let folder = file.parent().and_then(|folder| fs::read_dir(folder).ok());
+    let entries = folder.into_iter().flatten().flatten();
+    let mut files: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
+    files.sort();
+    files
+}
+
+/// The servers in a managed policy of Chromium's, when it has queries sent over HTTPS alone.
+fn managed_only(policies: &Value) -> Option<String> {
+    let text = |key: &str| policies[key].as_str();
+    (text("DnsOverHttpsMode")? == "secure")
+        .then(|| text("DnsOverHttpsTemplates").unwrap_or_default().to_owned())
+}
+
+/// The server in a `policies.json` of Firefox's, when nothing else is asked, and the domains that it is
+/// not asked for.
+fn locked_only(policies: &Value) -> Option<(String, Vec<String>)> {
+    let policy = policies.pointer("/policies/DNSOverHTTPS")?;
+    if policy["Enabled"] != true || policy["Fallback"] != false {
+        return None;
+    }
+    let server = policy["ProviderURL"].as_str().unwrap_or_default();
+    let except = policy["ExcludedDomains"].as_array().into_iter().flatten();
+    let except = except.filter_map(|domain| Some(domain.as_str()?.to_owned()));
+    Some((server.to_owned(), except.collect()))
 }
 
 /// The servers in a `Local State`, when it asks over HTTPS alone; empty when none is named.
@@ -210,8 +262,9 @@ fn secure_only(text: &str) -> Option<String> {
     (setting("mode")? == "secure").then(|| setting("templates").unwrap_or_default().to_owned())
 }
 
-/// The server in a `prefs.js`, when nothing else is asked; empty when none is named.
-fn trusted_only(text: &str) -> Option<String> {
+/// The server in a `prefs.js`, when nothing else is asked, and the domains that it is not asked for. The
+/// server is empty when none is named.
+fn trusted_only(text: &str) -> Option<(String, Vec<String>)> {
     let setting = |key: &str| {
         let start = format!("user_pref(\"{key}\", ");
         let line = text.lines().find_map(|line| line.strip_prefix(&start))?;
@@ -219,7 +272,12 @@ fn trusted_only(text: &str) -> Option<String> {
     };
     (setting("network.trr.mode")? == "3").then(|| {
         let chosen = setting("network.trr.custom_uri").or_else(|| setting("network.trr.uri"));
-        chosen.unwrap_or_default()
+        let except = setting("network.trr.excluded-domains").unwrap_or_default();
+        let except = except.split(',').map(|domain| domain.trim().to_owned());
+        (
+            chosen.unwrap_or_default(),
+            except.filter(|domain| !domain.is_empty()).collect(),
+        )
     })
 }
 
@@ -252,7 +310,35 @@ mod tests {
     #[case("user_pref(\"network.trr.mode\", 2);", None)]
     #[case("", None)]
     fn preferences(#[case] text: &str, #[case] wanted: Option<&str>) {
-        let found = trusted_only(text);
+        let found = trusted_only(text).map(|(server, _)| server);
+        assert_eq!(found.as_deref(), wanted);
+    }
+
+    #[test]
+    fn domains_that_are_not_asked_for_are_read() {
+        let text = "user_pref(\"network.trr.mode\", 3);\nuser_pref(\"network.trr.excluded-domains\", \"a.test, b.test\");";
+        assert_eq!(trusted_only(text).unwrap().1, ["a.test", "b.test"]);
+    }
+
+    #[rstest]
+    #[case(
+        r#"{"DnsOverHttpsMode":"secure","DnsOverHttpsTemplates":"https://a"}"#,
+        Some("https://a")
+    )]
+    #[case(r#"{"DnsOverHttpsMode":"automatic"}"#, None)]
+    #[case(r#"{"policies":{"DNSOverHTTPS":{"Enabled":true,"Fallback":false,"ProviderURL":"https://b"}}}"#, Some("https://b"))]
+    #[case(
+        r#"{"policies":{"DNSOverHTTPS":{"Enabled":true,"ProviderURL":"https://b"}}}"#,
+        None
+    )]
+    #[case(
+        r#"{"policies":{"DNSOverHTTPS":{"Enabled":false,"Locked":true}}}"#,
+        None
+    )]
+    #[case("[]", None)]
+    fn policies(#[case] text: &str, #[case] wanted: Option<&str>) {
+        let policies = serde_json::from_str(text).unwrap();
+        let found = managed_only(&policies).or_else(|| Some(locked_only(&policies)?.0));
         assert_eq!(found.as_deref(), wanted);
     }
 }

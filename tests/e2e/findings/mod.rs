@@ -61,7 +61,7 @@ fn check_deep(world: &World, address: &str) -> Value {
 }
 
 /// Runs a command that begins with `bentlane`, as it was shown.
-fn carry_out(world: &World, command: &str) {
+pub(crate) fn carry_out(world: &World, command: &str) {
     let words = shlex::split(command).unwrap();
     let words: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
     world.ok(&words);
@@ -540,10 +540,49 @@ fn another_program_on_the_listener_of_a_raw_route_is_named() {
     assert_eq!(found["hop"], "handshake");
     let command = format!("kill {}", other.pid());
     assert_eq!(found["fix"]["command"], command.as_str(), "{found:#}");
+    assert_eq!(
+        found["evidence"][0],
+        "127.77.0.5 is the own address of db.moor.test"
+    );
+
+    // Left to that program, which is what is proved then.
+    world.ok(&["route", "edit", &address, "--listen=false"]);
+    let verdict = check(&world, &address);
+    assert_eq!(verdict["passed"], true, "{verdict:#}");
+    let hops = verdict["hops"].as_array().unwrap().iter();
+    let connect = hops.clone().find(|hop| hop["hop"] == "connect").unwrap();
+    assert_eq!(
+        connect["detail"],
+        format!("127.77.0.5:{port}"),
+        "{verdict:#}"
+    );
     drop(other);
+    let verdict = check(&world, &address);
+    assert_eq!(worst(&verdict)["slug"], "target-refuses", "{verdict:#}");
+    world.ok(&["route", "edit", &address, "--unset", "listen"]);
     wait_until("the service to take the port", || {
         (world.run(&["check", "--routes-only", &address]).code == 0).then_some(())
     });
+}
+
+#[test]
+fn another_program_on_the_own_address_of_a_name_is_named() {
+    let app = page(0);
+    let world = World::with_routes(&[]);
+    let port = world.address("https").port();
+    let held = std::net::TcpListener::bind(("127.77.0.6", port)).unwrap();
+    let add = ["route", "add", "a.moor.test", &app.port()];
+    world.ok(&[&add[..], &["--address", "127.77.0.6"]].concat());
+    let verdict = check(&world, "a.moor.test");
+    let findings = verdict["findings"].as_array().unwrap();
+    let found = findings.iter().find(|it| it["slug"] == "listener-held");
+    assert_eq!(found.unwrap()["severity"], "error", "{verdict:#}");
+    drop(held);
+    wait_until("the service to take the port", || {
+        (check(&world, "a.moor.test")["passed"] == true).then_some(())
+    });
+    let refused = world.run(&["route", "add", "b.moor.test", "1", "--listen=false"]);
+    assert!(refused.stderr.contains("can be left to"), "{refused:?}");
 }
 
 #[test]

@@ -11,8 +11,7 @@ use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::observation::{Answer, Direct, End, Facts, Observations, TargetLeaf, Timed, Visit};
 use crate::page::Page;
-use bentlane_model::Target;
-use bentlane_model::{Address, Pattern};
+use bentlane_model::{Address, Pattern, Plain, Protocol, Target, TlsEnd};
 
 /// A first answer that takes longer is slow.
 const SLOW: Duration = Duration::from_secs(3);
@@ -23,9 +22,9 @@ const LINE: usize = 4;
 /// How much faster the next has to be for the first to be slow at first.
 const FASTER: u32 = 4;
 pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) -> HopResult {
-    let target = facts.route.server();
+    let target = facts.server();
     let mut judged = match &answer.outcome {
-        Answer::Accepted => HopResult::new("accepted"),
+        Answer::Accepted => HopResult::new("accepted").with(other_protocol(facts)),
         Answer::OwnPage { status, finding } => own_page(facts, seen, *status, finding),
         Answer::Silent if answer.took < facts.first_byte => {
             let mut judged = HopResult::new("no answer yet");
@@ -44,6 +43,42 @@ pub(super) fn judge(facts: &Facts, seen: &Observations, answer: &Timed<Answer>) 
     judged.micros = Some(micros(answer.took));
     judged.findings.extend(sources(facts, seen));
     judged
+}
+
+/// What clients of raw TCP begin with belongs on another kind of route.
+fn other_protocol(facts: &Facts) -> Option<Finding> {
+    let address = facts.address();
+    if facts.clients.ask_for_tls {
+        return Some(Finding::of(
+            FindingKind::PostgresRefused,
+            format!("a PostgreSQL client asked {address} for TLS and was refused"),
+            vec!["the route expects a handshake at once".to_owned()],
+            Fix::set(
+                "answer such requests",
+                &address,
+                "tls",
+                TlsEnd::Postgres.as_str(),
+            ),
+        ));
+    }
+    if !facts.clients.speak_http {
+        return None;
+    }
+    let http = ("protocol", Protocol::Http.as_str().into());
+    // Clients that spoke to it in the clear go on to.
+    let action = match facts.route.settings.tls {
+        Some(TlsEnd::Here) => Action::edit(&address, [http]),
+        _ => Action::edit(&address, [http, ("plain", Plain::Serve.as_str().into())]),
+    };
+    Some(Finding::of(
+        FindingKind::RawCarriesHttp,
+        format!("clients send HTTP requests to {address}, which passes bytes as they are"),
+        Vec::new(),
+        Fix::action(
+            "give the port HTTPS and all that routes for HTTP have",
+            action,
+        ),
+    ))
 }
 
 /// Files of the folder that are not served, since they are to be run.
@@ -66,7 +101,7 @@ fn sources(facts: &Facts, seen: &Observations) -> Option<Finding> {
 
 /// No response yet, and the proxy would still wait.
 fn still_starting(facts: &Facts, waited: Duration) -> Finding {
-    let place = facts.route.server().describe();
+    let place = facts.server().describe();
     let words = shell(&["bentlane", "check", &facts.address(), "--wait", "2m"]);
     Finding::of(
         FindingKind::StillStarting,
@@ -138,13 +173,13 @@ fn target_certificate(facts: &Facts, leaf: &TargetLeaf, reported: &Finding) -> O
         format!("valid from {} to {}", leaf.not_before, leaf.not_after),
     ];
     evidence.extend(reported.evidence.first().cloned());
-    let place = facts.route.server().describe();
+    let place = facts.server().describe();
     let summary = format!("the certificate of {place} {words}");
     Some(Finding::of(kind, summary, evidence, fix))
 }
 
 fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
-    let target = facts.route.server();
+    let target = facts.server();
     let last = visit.last();
     let mut judged = HopResult::new(format!("status {}", last.status));
     judged.evidence = evidence(seen, visit);
@@ -279,8 +314,8 @@ fn leaked(facts: &Facts, seen: &Observations, visit: &Visit, to: &str) -> Option
     let url = Url::parse(to).ok()?;
     let port = url.port_or_known_default()?;
     let host = url.host_str()?.trim_matches(['[', ']']);
-    let same_port = target_port(facts.route.server()) == Some(port);
-    let own_host = match facts.route.server() {
+    let same_port = target_port(facts.server()) == Some(port);
+    let own_host = match facts.server() {
         Target::Server { host: own, .. } => own.to_string().trim_matches(['[', ']']) == host,
         _ => false,
     };
@@ -359,13 +394,13 @@ pub(super) fn is_loopback(host: &str) -> bool {
 /// The URL of the route that leads to a port of this machine, if there is one.
 pub(super) fn url_of_port(facts: &Facts, port: u16) -> Option<String> {
     let mut routes = facts.snapshot.configuration().routes.iter();
+    let route =
+        routes.find(|route| !route.is_raw() && target_port(route.server()) == Some(port))?;
     let Address {
         pattern, prefix, ..
-    } = &routes
-        .find(|route| target_port(route.server()) == Some(port))?
-        .address;
+    } = &route.address;
     let prefix = prefix.as_str();
-    Some(match facts.https_port {
+    Some(match route.https_port(facts.usual_port) {
         443 => format!("https://{pattern}{prefix}"),
         port => format!("https://{pattern}:{port}{prefix}"),
     })

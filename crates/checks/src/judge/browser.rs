@@ -1,13 +1,16 @@
 //! What browsers refuse or remember of a response.
 
+use bentlane_model::{Plain, Target, suffixes};
 use url::Url;
 
 use super::answer::{is_loopback, url_of_port};
+use super::moment;
 use crate::cookie;
 use crate::finding::Finding;
 use crate::fix::Fix;
 use crate::hop::Severity;
 use crate::kind::FindingKind;
+use crate::machine::ForcedHttps;
 use crate::observation::{Facts, Observations, PreflightSeen, Visit};
 use crate::page::{Load, Page};
 
@@ -94,7 +97,7 @@ pub(super) fn mixed_content(facts: &Facts, page: &Page) -> Option<Finding> {
     let fix = match facts.snapshot.route_for(name, first.path()) {
         Some(_) => {
             let mut url = first.clone();
-            let port = (facts.https_port != 443).then_some(facts.https_port);
+            let port = (facts.usual_port != 443).then_some(facts.usual_port);
             let served = url.set_scheme("https").is_ok() && url.set_port(port).is_ok();
             debug_assert!(served, "{url}");
             Fix::text(format!("use {url} instead: a route serves that"))
@@ -167,9 +170,9 @@ fn past(facts: &Facts, url: &str) -> Option<Url> {
     }
     let (host, port) = (url.host_str()?, url.port_or_known_default()?);
     let is_ours = facts.snapshot.zone_of(host).is_some();
-    let is_ours = is_ours && port != facts.https_port && port != facts.http_port;
     // Names of a zone below `localhost` are routes, and the port says whose.
-    let served = port == facts.https_port || port == facts.http_port;
+    let served = [facts.https_port, facts.usual_port, facts.http_port].contains(&port);
+    let is_ours = is_ours && !served && facts.routed(&url).is_none();
     (is_ours || (is_loopback(host) && !served)).then_some(url)
 }
 
@@ -200,6 +203,63 @@ fn live_reload(facts: &Facts, url: &Url, page: &str) -> Fix {
     Fix::text(format!(
         "live reload connects past the route: set {setting}"
     ))
+}
+
+/// A browser that opens the name over HTTPS alone, where that stands in the way.
+pub(super) fn forced_https(facts: &Facts) -> Option<Finding> {
+    let name = facts.name.as_str();
+    let holds = |it: &&ForcedHttps| it.until > facts.now;
+    let covering = |it: &ForcedHttps| {
+        let mut hosts = suffixes(name).take(if it.subdomains { usize::MAX } else { 1 });
+        hosts.find(|host| it.host.is(host)).map(str::to_owned)
+    };
+    let remembered = facts.machine.forced_https.iter().filter(holds);
+    let for_name = remembered.clone().find_map(|it| Some((it, covering(it)?)));
+    let plain = facts.snapshot.plain_for(name, Some(&facts.route));
+    let by_port = match facts.server() {
+        Target::Port(port) => Some(port),
+        _ => None,
+    };
+    let (seen, host, why) = match (for_name, by_port) {
+        (Some((seen, host)), _) if plain == Plain::Serve => {
+            let why = format!("and not over plain HTTP, which {} serves", facts.address());
+            (seen, host, why)
+        }
+        (Some((seen, host)), _) if facts.usual_port != 443 => {
+            let why = "on port 443 where a URL has no port, and Bent Lane does not listen there";
+            (seen, host, why.to_owned())
+        }
+        (_, Some(port)) => {
+            let mut all = remembered;
+            let seen = all.find(|it| it.host.is("localhost"))?;
+            let why = format!("and apps by their ports, too, such as http://localhost:{port}");
+            (seen, "localhost".to_owned(), why)
+        }
+        _ => return None,
+    };
+    let opened = if host == "localhost" { &*host } else { name };
+    let forget = match &*seen.browser {
+        "Firefox" => format!(
+            "in Firefox's history (Ctrl+Shift+H), choose \"Forget About This Site\" for a page of {host}"
+        ),
+        browser => format!(
+            "open chrome://net-internals/#hsts in {browser}, and enter {host} under \"Delete domain security policies\""
+        ),
+    };
+    let finding = Finding::of(
+        FindingKind::BrowserForcesHttps,
+        format!("{} opens {opened} over HTTPS alone, {why}", seen.browser),
+        vec![format!("until {}: {}", moment(seen.until), seen.file)],
+        Fix::text(forget),
+    );
+    let severity = match plain {
+        Plain::Serve => Severity::Warning,
+        _ => finding.severity,
+    };
+    Some(Finding {
+        severity,
+        ..finding
+    })
 }
 
 /// A policy of HTTPS alone that reaches further than the route: it is kept by name, whatever the

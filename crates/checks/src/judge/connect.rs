@@ -9,7 +9,7 @@ use crate::observation::{Answer, Connect, Facts, Observations};
 
 pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     let address = facts.address();
-    let target = facts.route.server();
+    let target = facts.server();
     let mut judged = match &seen.connect.outcome {
         Connect::Open(at) => {
             let mut judged = HopResult::new(at.to_string());
@@ -154,7 +154,7 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
         FindingKind::TargetChangedHands,
         format!(
             "the process on {} is not the one for which the route was proved",
-            facts.route.server().describe()
+            facts.server().describe()
         ),
         vec![format!("before: {before}"), format!("now: {now}")],
         fix,

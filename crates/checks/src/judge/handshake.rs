@@ -1,4 +1,4 @@
-use super::{HopResult, micros};
+use super::{HopResult, browser, micros};
 use crate::finding::Finding;
 use crate::fix::{Action, Fix, Part, shell};
 use crate::hop::Severity;
@@ -57,6 +57,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
     let is_needed = !matches!(seen.handshake.outcome, Handshake::NotNeeded);
     judged.micros = is_needed.then(|| micros(seen.handshake.took));
     judged.findings.extend(listener_held(facts, seen));
+    judged.findings.extend(browser::forced_https(facts));
     if is_needed && facts.pair.is_none() {
         for seen in &facts.machine.stores {
             let StoreSeen { store, .. } = seen;
@@ -242,20 +243,28 @@ fn stores(facts: &Facts) -> Vec<Finding> {
     findings
 }
 
-/// Another program where a route for raw TCP is to be listened for.
+/// Another program where we are to listen for the route.
 fn listener_held(facts: &Facts, seen: &Observations) -> Option<Finding> {
-    let holder = seen.listener_holder.as_ref()?;
+    let (holder, address) = (seen.listener_holder.as_ref()?, facts.address());
+    let leave = shell(&["bentlane", "route", "edit", &address, "--listen=false"]);
     Some(Finding::of(
         FindingKind::ListenerHeld,
         format!(
-            "{} listens on {}, which Bent Lane needs for {}",
-            holder.command,
-            facts.listener,
-            facts.address()
+            "{} listens on {}, which Bent Lane needs for {address}",
+            holder.command, facts.listener,
         ),
-        vec![holder.to_string()],
+        vec![
+            format!(
+                "{} is the own address of {}",
+                facts.listener.ip(),
+                facts.name
+            ),
+            format!("port {} there has {holder}", facts.listener.port()),
+        ],
         Fix::command(
-            "stop that program; the service binds the port within seconds",
+            format!(
+                "stop that program; or, if it is the one that clients want there, leave the port to it: {leave}"
+            ),
             format!("kill {}", holder.pid),
         ),
     ))

@@ -300,23 +300,34 @@ fn browsers(facts: &Facts) -> Option<Finding> {
     if is_at_or_below(facts.name.as_str(), "localhost") {
         return None;
     }
-    let browsers = &facts.machine.browsers;
+    let asks_elsewhere = |it: &&BrowserDns| {
+        let mut except = it.except.iter();
+        !except.any(|domain| is_at_or_below(facts.name.as_str(), domain))
+    };
+    let browsers = facts.machine.browsers.iter().filter(asks_elsewhere);
+    let browsers: Vec<&BrowserDns> = browsers.collect();
     let first = browsers.first()?;
     let line = |it: &BrowserDns| {
         let server = it.server.as_deref().unwrap_or("another server");
         format!("{} asks {server}: {}", it.browser, it.file)
     };
-    let url = format!("https://bentlane.localhost:{}/dns-query", facts.https_port);
+    let url = format!("https://bentlane.localhost:{}/dns-query", facts.usual_port);
     Some(Finding::of(
         FindingKind::BrowserAsksElsewhere,
         format!(
             "{} uses its own DNS server, which does not know your zones",
             first.browser
         ),
-        browsers.iter().map(line).collect(),
-        Fix::text(format!(
-            "in the browser's settings, turn secure DNS (DNS over HTTPS) off, or set it to {url}"
-        )),
+        browsers.iter().map(|it| line(it)).collect(),
+        Fix::text(match first.by_policy {
+            true => format!(
+                "a policy says so: turn DNS over HTTPS off in {}, or set its server to {url}",
+                first.file
+            ),
+            false => format!(
+                "in the browser's settings, turn secure DNS (DNS over HTTPS) off, or set it to {url}"
+            ),
+        }),
     ))
 }
 

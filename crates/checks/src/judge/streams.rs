@@ -44,7 +44,7 @@ fn refused(facts: &Facts, seen: &UpgradeSeen) -> Option<Finding> {
         return None;
     }
     let outcome = status.map_or("no answer".to_owned(), |status| format!("status {status}"));
-    let mut finding = Finding::upgrade_refused(facts.route.server(), status.unwrap_or_default());
+    let mut finding = Finding::upgrade_refused(facts.server(), status.unwrap_or_default());
     finding.evidence = vec![format!("{}: {outcome}, expected 101", seen.path)];
     if seen.with_own_origin == Some(101) {
         finding

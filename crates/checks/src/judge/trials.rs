@@ -69,10 +69,7 @@ fn forwarding_refused(facts: &Facts, seen: &Observations, page: &Page) -> Findin
 }
 
 fn host_refused(facts: &Facts, seen: &Observations, page: &Page) -> Option<Finding> {
-    let (name, host) = (
-        &facts.name,
-        facts.route.server().authority().unwrap_or_default(),
-    );
+    let (name, host) = (&facts.name, facts.server().authority().unwrap_or_default());
     let (summary, fix) = if seen.trials.success(Trial::WithoutPort).is_some() {
         let port = facts.https_port;
         let summary = format!(
@@ -113,7 +110,7 @@ pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Fin
         .value("location")
         .and_then(|value| Url::parse(value).ok());
     let to = given.filter(|_| page.location().is_some())?;
-    let own = facts.route.server().authority()?;
+    let own = facts.server().authority()?;
     let port = own.rsplit_once(':').and_then(|(_, port)| port.parse().ok());
     let is_own =
         |host: &str| host == "localhost" || own.rsplit_once(':').is_some_and(|it| it.0 == host);
@@ -140,7 +137,7 @@ pub(super) fn own_address_only(facts: &Facts, seen: &Observations) -> Option<Fin
 }
 
 fn better_directly(facts: &Facts, page: &Page, trial: Trial, evidence: Vec<String>) -> Finding {
-    let place = facts.route.server().describe();
+    let place = facts.server().describe();
     Finding::of(
         FindingKind::BetterDirectly,
         format!(
@@ -152,7 +149,7 @@ fn better_directly(facts: &Facts, page: &Page, trial: Trial, evidence: Vec<Strin
             "compare what the app logs for the two requests",
             format!(
                 "curl -si http://{}/",
-                facts.route.server().authority().unwrap_or_default()
+                facts.server().authority().unwrap_or_default()
             ),
         ),
     )

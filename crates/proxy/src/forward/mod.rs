@@ -46,6 +46,10 @@ pub(crate) struct Client {
     name: Option<Box<str>>,
     /// The port of our TLS listeners.
     https_port: u16,
+    /// The port that it came to.
+    port: u16,
+    /// The same when the routes of that port alone are served.
+    only_port: Option<u16>,
     /// Whether it came over TLS.
     secure: bool,
     peer: IpAddr,
@@ -69,6 +73,7 @@ pub(crate) struct Connected {
     /// Where it came to.
     pub(crate) at: SocketAddr,
     pub(crate) https_port: u16,
+    pub(crate) only_port: Option<u16>,
     pub(crate) secure: bool,
     pub(crate) name: Option<Box<str>>,
     pub(crate) refused: bool,
@@ -96,6 +101,7 @@ impl Client {
             peer,
             at,
             https_port,
+            only_port,
             secure,
             name,
             refused,
@@ -110,6 +116,8 @@ impl Client {
             shared,
             name,
             https_port,
+            port: at.port(),
+            only_port,
             secure,
             peer,
             local: peer.to_canonical().is_loopback(),
@@ -206,7 +214,7 @@ impl Client {
         exchange.asks(&name, path_of(&ask.parts.uri));
         self.check(ask, &name)?;
         let path = ask.parts.uri.path();
-        let found = table.find(&name, path);
+        let found = self.find(table, &name, path);
         if let Some(found) = found {
             exchange.set_route(found.routed.position, found.logs(), &ask.parts.headers);
         }
@@ -220,6 +228,14 @@ impl Client {
             return Err(ErrorPage::route_missing(&name, path, &nearest));
         };
         self.serve(ask, &host, &name, found, table, exchange).await
+    }
+
+    /// The route of the port that the connection came to, or else one of those of every listener.
+    fn find<'a>(&self, table: &'a RoutingTable, name: &str, path: &str) -> Option<Found<'a>> {
+        match table.find_on_port(name, self.port, path) {
+            None if self.only_port.is_none() => table.find(name, path),
+            found => found,
+        }
     }
 
     /// The host that is asked for. A client of HTTP/1.0 may name it in the handshake alone.

@@ -23,11 +23,12 @@ impl Client {
             Ok(host) => {
                 let name = name_of(host.as_bytes());
                 exchange.asks(&name, path);
-                let found = table.find(&name, parts.uri.path());
+                let found = self.find(&table, &name, parts.uri.path());
                 if let Some(found) = found {
                     exchange.set_route(found.routed.position, found.logs(), &parts.headers);
                 }
-                redirect::to_https(&name, self.https_port, path)
+                let port = self.only_port.unwrap_or(self.https_port);
+                redirect::to_https(&name, port, path)
             }
             Err(reason) => {
                 exchange.asks("", path);
@@ -49,15 +50,17 @@ impl Client {
         table: &RoutingTable,
     ) -> Option<Result<Response<ResponseBody>, Box<ErrorPage>>> {
         let route = found.map(|found| found.routed.route);
+        let here = self.only_port.unwrap_or(self.https_port);
+        let https_port = route.map_or(here, |route| route.https_port(here));
         match table.snapshot.plain_for(name, route) {
             Plain::Serve => None,
             Plain::Redirect => {
                 let path = path_of(uri);
-                Some(Ok(redirect::to_https(name, self.https_port, path)))
+                Some(Ok(redirect::to_https(name, https_port, path)))
             }
             Plain::Refuse => {
                 let address = route.map_or(name.to_owned(), |route| route.address.to_string());
-                let url = redirect::location(name, self.https_port, uri.path());
+                let url = redirect::location(name, https_port, uri.path());
                 let finding = Finding::plain_refused(&address, &url);
                 let status = StatusCode::FORBIDDEN;
                 Some(Err(ErrorPage::finding(

@@ -3,12 +3,13 @@ mod own_listeners;
 use std::convert::Infallible;
 use std::future::{Future, poll_fn};
 use std::io;
-use std::net::{IpAddr, SocketAddr, TcpListener as StdListener};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener as StdListener};
 use std::pin::{Pin, pin};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
+use bentlane_checks::RawClients;
 use bentlane_model::Snapshot;
 use bentlane_supervisor::{Policy, Supervisor};
 use http::Request;
@@ -130,6 +131,14 @@ impl Proxy {
         &self.shared.certificates
     }
 
+    /// What clients of the route for raw TCP at this place have begun with.
+    #[must_use]
+    pub fn raw_clients(&self, ip: Ipv4Addr, port: u16) -> RawClients {
+        let table = self.shared.routing_table();
+        let route = table.raw(ip, port);
+        route.map_or_else(RawClients::default, |route| route.heard.clients())
+    }
+
     /// Where the exchanges are that have passed.
     #[must_use]
     pub fn recorder(&self) -> Recorder {
@@ -153,6 +162,7 @@ impl Proxy {
             permits: Permits::new(self.shared.limits.connections),
             workers: Workers::start(supervisor)?,
             https_port: tls.first().map_or(443, SocketAddr::port),
+            only_port: None,
             accepting: TaskTracker::new(),
             supervisor: supervisor.clone(),
         };
@@ -251,6 +261,8 @@ pub(crate) struct Serving {
     permits: Permits,
     workers: Workers,
     https_port: u16,
+    /// The port whose routes alone are served.
+    only_port: Option<u16>,
     accepting: TaskTracker,
     pub(crate) supervisor: Supervisor,
 }
@@ -278,6 +290,20 @@ impl Serving {
         end: CancellationToken,
     ) -> io::Result<()> {
         self.listen("https", listener, end, Self::serve_tls)
+    }
+
+    /// Accepts HTTP for the routes of `port` until `end`: over TLS, and in the clear as they say.
+    pub(crate) fn listen_port(
+        &self,
+        listener: StdListener,
+        port: u16,
+        end: CancellationToken,
+    ) -> io::Result<()> {
+        let serving = Self {
+            only_port: Some(port),
+            ..self.clone()
+        };
+        serving.listen("https", listener, end, Self::serve_plain)
     }
 
     /// Accepts raw TCP until `end`.
@@ -398,12 +424,18 @@ impl Serving {
         let (limits, peer) = (&self.shared.limits, accepted.peer);
         let mut stream = accepted.stream;
         match raw.tls {
-            None => return raw::pass(stream, &raw.pool, limits).await,
-            Some(TlsBeginning::AtOnce) => {}
+            None => return raw::pass(stream, &raw, limits).await,
+            Some(TlsBeginning::AtOnce) => {
+                let asking = timeout(limits.head, postgres::asks_for_tls(&stream));
+                if asking.await.unwrap_or(false) {
+                    raw.heard.postgres();
+                    return debug!(%peer, "a PostgreSQL client asks for TLS, which begins at once here");
+                }
+            }
             Some(TlsBeginning::AsAsked) => {
                 match timeout(limits.head, postgres::open(&mut stream)).await {
                     Ok(Ok(Opening::Handshake)) => {}
-                    Ok(Ok(Opening::Clear)) => return raw::pass(stream, &raw.pool, limits).await,
+                    Ok(Ok(Opening::Clear)) => return raw::pass(stream, &raw, limits).await,
                     Ok(Ok(Opening::Refused(reason))) => {
                         return debug!(%peer, reason, "a PostgreSQL client is refused");
                     }
@@ -414,7 +446,7 @@ impl Serving {
         }
         let accepting = self.raw_acceptor.accept(stream);
         match timeout(self.shared.limits.head, accepting).await {
-            Ok(Ok(stream)) => raw::pass(stream, &raw.pool, &self.shared.limits).await,
+            Ok(Ok(stream)) => raw::pass(stream, &raw, &self.shared.limits).await,
             Ok(Err(cause)) => debug!(%peer, %cause, "a handshake failed"),
             Err(_) => debug!(%peer, "a handshake took too long"),
         }
@@ -439,12 +471,12 @@ impl Serving {
 
     async fn open_tls(self, accepted: Accepted) {
         let table = self.shared.routing_table();
-        if table.snapshot.has_unopened() {
+        if table.snapshot.has_unopened() && self.only_port.is_none() {
             let asked = raw::server_name(&accepted.stream);
             let asked = timeout(self.shared.limits.head, asked).await.ok().flatten();
             let pool = asked.and_then(|name| table.unopened(&name));
             if let Some(pool) = pool.filter(|_| !accepted.refused) {
-                return raw::pass(accepted.stream, &pool, &self.shared.limits).await;
+                return raw::pass_unseen(accepted.stream, &pool, &self.shared.limits).await;
             }
         }
         drop(table);
@@ -477,6 +509,7 @@ impl Serving {
             // A listener for every address does not say which one it was.
             at: accepted.stream.local_addr().unwrap_or(accepted.at),
             https_port: self.https_port,
+            only_port: self.only_port,
             secure: false,
             name: None,
             refused: accepted.refused,

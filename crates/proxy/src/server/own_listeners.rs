@@ -20,6 +20,8 @@ const TRY_AGAIN: Duration = Duration::from_secs(2);
 pub(crate) struct OwnAddresses {
     /// Addresses for HTTP, on the ports of the listeners for everybody.
     pub(crate) http: HashSet<Ipv4Addr>,
+    /// Places for HTTP on ports of their own.
+    pub(crate) http_ports: HashSet<(Ipv4Addr, u16)>,
     /// Places for raw TCP.
     pub(crate) raw: HashSet<(Ipv4Addr, u16)>,
 }
@@ -27,7 +29,8 @@ pub(crate) struct OwnAddresses {
 impl OwnAddresses {
     pub(crate) fn of(table: &RoutingTable) -> Self {
         Self {
-            http: table.snapshot.own_addresses().map(|(ip, _)| ip).collect(),
+            http: table.snapshot.own_listeners().collect(),
+            http_ports: table.snapshot.http_ports().collect(),
             raw: table.raw_places().collect(),
         }
     }
@@ -65,6 +68,8 @@ struct Held {
 enum What {
     Plain,
     Tls,
+    /// Plain HTTP and TLS, for the routes of this port alone.
+    Port,
     Raw,
 }
 
@@ -153,8 +158,13 @@ impl Inner {
             return;
         };
         let wanted = place.wanted(&self.wanted);
-        self.held
-            .retain(|at, held| wanted.get(at) == Some(&held.what));
+        let unwanted = |at: &_, held: &mut Held| wanted.get(at) != Some(&held.what);
+        for (at, held) in self.held.extract_if(unwanted) {
+            // Where something else is spoken from now on, clients that wait are not refused.
+            if wanted.contains_key(&at) {
+                self.passed_on.push(held.listener);
+            }
+        }
         self.failed.retain(|at| wanted.contains_key(at));
         for (at @ (ip, port), what) in wanted {
             if self.held.contains_key(&at) {
@@ -189,6 +199,10 @@ impl Place {
                 places.extend(port.map(|port| ((*ip, port), what)));
             }
         }
+        for at in &wanted.http_ports {
+            // Where everybody's routes are served on the same port, these are served beside them.
+            places.entry(*at).or_insert(What::Port);
+        }
         places.extend(wanted.raw.iter().map(|at| (*at, What::Raw)));
         places
     }
@@ -216,6 +230,7 @@ impl Place {
         match what {
             What::Plain => self.serving.listen_plain(listener, end)?,
             What::Tls => self.serving.listen_tls(listener, end)?,
+            What::Port => self.serving.listen_port(listener, port, end)?,
             What::Raw => self.serving.listen_raw(listener, end)?,
         }
         Ok(held)

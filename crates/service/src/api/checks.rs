@@ -8,7 +8,7 @@ use bentlane_api_types::{
     CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts,
 };
 use bentlane_checks::{Facts, Finding, Trace, Verdict, diagnose_from};
-use bentlane_model::{Address, Name, PathPrefix, Snapshot};
+use bentlane_model::{Address, Name, PathPrefix, Snapshot, host_and_port};
 use serde::Deserialize;
 use time::OffsetDateTime;
 use utoipa::IntoParams;
@@ -163,29 +163,33 @@ fn place(snapshot: &Snapshot, text: &str, known: bool) -> Result<Place, Problem>
             return Ok(Place::Gone(text.to_owned()));
         }
     }
-    let (name, path) = name_and_path(text)?;
-    Ok(match snapshot.route_for(name.as_str(), &path) {
-        Some(routed) if routed.position.is_some() => Place::Route(Box::new(CheckTarget {
-            route: routed.route.clone(),
-            at: Some((name, path)),
-        })),
-        _ => Place::Nowhere(nowhere(snapshot, text, name, &path)),
-    })
+    let (name, port, path) = name_and_path(text)?;
+    let on_port = port.and_then(|port| snapshot.route_on_port(name.as_str(), port, &path));
+    Ok(
+        match on_port.or_else(|| snapshot.route_for(name.as_str(), &path)) {
+            Some(routed) if routed.position.is_some() => Place::Route(Box::new(CheckTarget {
+                route: routed.route.clone(),
+                at: Some((name, path)),
+            })),
+            _ => Place::Nowhere(nowhere(snapshot, text, name, &path)),
+        },
+    )
 }
 
-/// The name and path of `https://NAME:PORT/PATH`, or of the same without scheme or port.
-fn name_and_path(text: &str) -> Result<(Name, String), Problem> {
+/// The name, port and path of `https://NAME:PORT/PATH`, or of the same without scheme or port.
+fn name_and_path(text: &str) -> Result<(Name, Option<u16>, String), Problem> {
     let rest = text.split_once("://").map_or(text, |(_, rest)| rest);
     let at = rest.find(['/', '?']).unwrap_or(rest.len());
     let (host, path) = rest.split_at(at);
-    let host = host.rsplit_once(':').map_or(host, |(host, _)| host);
+    let (host, port) = host_and_port(host);
+    let port = port.and_then(|port| port.parse().ok());
     let name = host.parse().map_err(|e| Problem::value("addresses", e))?;
     let path = match path {
         "" => PathPrefix::default().to_string(),
         query if query.starts_with('?') => format!("/{query}"),
         path => path.to_owned(),
     };
-    Ok((name, path))
+    Ok((name, port, path))
 }
 
 /// The verdict on an address to which no route answers.

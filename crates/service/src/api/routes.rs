@@ -1,4 +1,3 @@
-use std::num::NonZeroU16;
 use std::sync::Arc;
 
 use axum::extract::{DefaultBodyLimit, Path, State};
@@ -68,7 +67,7 @@ fn view(api: &Api, route: &Route) -> RouteView {
     RouteView {
         verdict: api.checks.checker.verdict(&address),
         advice: advice_for_route(&route.address.pattern),
-        url: route_url(&route.address, &name, api.info.listening.https_port()),
+        url: route_url(route, &name, api.info.listening.https_port()),
         values: values(api, &snapshot, route),
         resolves_to,
         settings: route.settings.clone(),
@@ -84,11 +83,11 @@ fn values(api: &Api, snapshot: &Snapshot, route: &Route) -> RouteValues {
     let zone = snapshot.zone_of(route.address.pattern.base().as_str());
     let shared = zone.filter(|zone| zone.name.as_str().contains('.'));
     let https = api.info.listening.https_port();
-    let port = route.address.port.map_or(https, NonZeroU16::get);
-    let raw = route.address.port.is_some();
+    let port = route.https_port(https);
+    let raw = route.is_raw();
     let origin = match raw {
         true => format!("tcp://{host}:{port}"),
-        false => url(&host, https, ""),
+        false => url(&host, port, ""),
     };
     let prefix = route.address.prefix.as_str().trim_end_matches('/');
     RouteValues {

@@ -6,19 +6,18 @@ mod scheduler;
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::num::NonZeroU16;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use bentlane_ca::{CertificateInfo, covers};
 use bentlane_checks::{
-    Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts, Proof, Since, Trace,
-    Verdict, advice_for_route, advice_for_zone, diagnose, trace,
+    Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts, Proof, RawClients, Since,
+    Trace, Verdict, advice_for_route, advice_for_zone, diagnose, trace,
 };
-use bentlane_model::{Address, Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
+use bentlane_model::{Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
-use bentlane_proxy::Certificates;
+use bentlane_proxy::Proxy;
 use bentlane_queue::BoundedQueue;
 use bentlane_store::StoredVerdict;
 use futures_util::{StreamExt, stream};
@@ -43,7 +42,7 @@ const FLAPS_WITHIN: time::Duration = time::Duration::minutes(5);
 pub(crate) struct RouteChecker {
     snapshot: Arc<ArcSwap<Snapshot>>,
     prober: ArcSwap<Prober>,
-    certificates: Arc<Certificates>,
+    proxy: Proxy,
     resolver: SocketAddr,
     listener: SocketAddr,
     http_port: u16,
@@ -128,7 +127,7 @@ impl RouteChecker {
     pub(crate) fn new(
         snapshot: Arc<ArcSwap<Snapshot>>,
         prober: Prober,
-        certificates: Arc<Certificates>,
+        proxy: Proxy,
         listeners: &CheckedListeners<'_>,
         check_every: Duration,
         history: Arc<BoundedQueue<StoredVerdict>>,
@@ -139,7 +138,7 @@ impl RouteChecker {
         Self {
             snapshot,
             prober: ArcSwap::from_pointee(prober),
-            certificates,
+            proxy,
             resolver: listeners.resolver,
             listener: listeners.https.first().copied().unwrap_or(unbound),
             http_port: listeners.http.first().map_or(80, SocketAddr::port),
@@ -293,12 +292,12 @@ impl RouteChecker {
         };
         let listening_on = snapshot.addresses_of(name.as_str(), &self.listening_on);
         let own = listening_on.first().filter(|ip| is_own(**ip));
-        let https_port = self.listener.port();
-        let port = route.address.port.map_or(https_port, NonZeroU16::get);
-        let listener = own.map_or(self.listener, |ip| (*ip, port).into());
+        let usual_port = self.listener.port();
+        let https_port = route.https_port(usual_port);
+        let listener = own.map_or(self.listener, |ip| (*ip, https_port).into());
         let asked = match &one.at {
-            Some((_, path)) if route.address.port.is_none() => url(name.as_str(), https_port, path),
-            _ => route_url(&route.address, name.as_str(), https_port),
+            Some((_, path)) if !route.is_raw() => url(name.as_str(), https_port, path),
+            _ => route_url(route, name.as_str(), usual_port),
         };
         let mut advice = snapshot
             .zone_of(name.as_str())
@@ -313,9 +312,10 @@ impl RouteChecker {
             .filter(|proof| proof.to == route.to.to_string())
             .and_then(|proof| proof.conditions.holder.clone());
         Some(Facts {
-            certified: self.certificates.shown(name.as_str()).is_some(),
+            certified: self.proxy.certificates().shown(name.as_str()).is_some(),
             before,
             pair: self.pair(route, &name, options),
+            clients: self.raw_clients(route),
             log_fault: log_fault(route),
             route: route.clone(),
             name,
@@ -323,7 +323,9 @@ impl RouteChecker {
             only: options.only,
             advice,
             resolver: self.resolver,
+            left_to: (!route.listens()).then(|| Target::at(listener)),
             listener,
+            usual_port,
             https_port,
             http_port: self.http_port,
             deep: options.deep,
@@ -336,10 +338,18 @@ impl RouteChecker {
         })
     }
 
+    /// What clients of the route have begun with, if it is one for raw TCP.
+    fn raw_clients(&self, route: &Route) -> RawClients {
+        match (route.settings.address, route.address.port) {
+            (Some(IpAddr::V4(ip)), Some(port)) => self.proxy.raw_clients(ip, port.get()),
+            _ => RawClients::default(),
+        }
+    }
+
     /// The imported certificate that is shown for `name`, or would be if it could be used.
     fn pair(&self, route: &Route, name: &Name, options: &CheckOptions) -> Option<PairFacts> {
         let of = |first: &str| options.pairs.iter().find(|pair| pair.name == first);
-        let found = match self.certificates.imported(name.as_str()) {
+        let found = match self.proxy.certificates().imported(name.as_str()) {
             Some(shown) => {
                 let info = CertificateInfo::read(shown.chain.first()?)?;
                 of(info.names.first()?)
@@ -489,10 +499,11 @@ fn lock<T>(what: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 /// The URL of a route, with `name` for its names.
-pub(crate) fn route_url(address: &Address, name: &str, https_port: u16) -> String {
-    match address.port {
-        Some(port) => format!("tcp://{name}:{port}"),
-        None => url(name, https_port, address.prefix.as_str()),
+pub(crate) fn route_url(route: &Route, name: &str, usual_port: u16) -> String {
+    let port = route.https_port(usual_port);
+    match route.is_raw() {
+        true => format!("tcp://{name}:{port}"),
+        false => url(name, port, route.address.prefix.as_str()),
     }
 }
 

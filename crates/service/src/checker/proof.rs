@@ -31,7 +31,7 @@ pub(super) async fn conditions(
     holder: Option<&Holder>,
     folder: Option<PathBuf>,
 ) -> Conditions {
-    let shown = checker.certificates.shown(facts.name.as_str());
+    let shown = checker.proxy.certificates().shown(facts.name.as_str());
     let certificate = shown.and_then(|shown| CertificateInfo::read(shown.chain.first()?));
     let reading = spawn_blocking(move || {
         let branch = folder.and_then(|folder| probe::branch_in(&folder));
