@@ -4,6 +4,8 @@ use std::io::{Read, Write};
 use std::iter;
 use std::net::{Shutdown, SocketAddr, TcpStream};
 use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -39,15 +41,15 @@ impl Pace {
     fn curl_options(self) -> &'static [&'static str] {
         match self {
             Self::Full => &[],
-            Self::Bounded => &["--limit-rate", "1M", "--rate", "5/s"],
+            Self::Bounded => &["--rate", "5/s"],
         }
     }
 
-    /// What a peer waits after each 64 KiB.
-    fn pause(self) -> Duration {
+    /// How many milliseconds a peer waits after each 64 KiB.
+    fn pause(self) -> u64 {
         match self {
-            Self::Full => Duration::ZERO,
-            Self::Bounded => Duration::from_millis(64),
+            Self::Full => 0,
+            Self::Bounded => 64,
         }
     }
 }
@@ -138,7 +140,8 @@ fn an_endless_target_does_not_starve_other_routes(
     #[case] again: &'static str,
     #[case] status: Option<&str>,
 ) {
-    let (app, endless) = (App::new(), App::endless(first, again));
+    let waits = Arc::new(AtomicU64::new(0));
+    let (app, endless) = (App::new(), App::endless(first, again, Arc::clone(&waits)));
     let routes = [
         ("healthy.moor.test", &*app.port()),
         ("endless.moor.test", &*endless.port()),
@@ -153,6 +156,7 @@ fn an_endless_target_does_not_starve_other_routes(
     }
     let again = format!("{url}[1-1000]");
     a_healthy_route_answers(&world, |pace| {
+        waits.store(pace.pause(), Ordering::Relaxed);
         let peer = |number| {
             let curl = world.curl_command(&["-o", "/dev/null", "--max-time", "60", &again]);
             let mut command = Command::new("nice");
@@ -200,7 +204,7 @@ async fn an_endless_client_does_not_starve_others(
                 let mut sent = stream.write_all(first.as_bytes()).await;
                 while sent.is_ok() {
                     sent = stream.write_all(many.as_bytes()).await;
-                    sleep(pace.pause()).await;
+                    sleep(Duration::from_millis(pace.pause())).await;
                 }
             };
             peers.spawn_on(send, &runtime);

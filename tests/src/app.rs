@@ -2,6 +2,7 @@ use std::convert::Infallible;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -21,6 +22,7 @@ use serde_json::json;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::runtime::Runtime;
+use tokio::time::sleep;
 use tokio_rustls::TlsAcceptor;
 
 use crate::process::wait_until;
@@ -53,7 +55,7 @@ pub fn reply(status: u16, fields: &[(&str, &str)], body: &str) -> Response<AppBo
 #[must_use]
 pub fn events(fields: &[(&str, &str)], lumps: &'static [(u64, usize)]) -> Response<AppBody> {
     let lump = |(pause, count): &'static (u64, usize)| async move {
-        tokio::time::sleep(Duration::from_millis(*pause)).await;
+        sleep(Duration::from_millis(*pause)).await;
         Ok(Frame::data(Bytes::from("data: 1\n\n".repeat(*count))))
     };
     let lumps = stream::iter(lumps).then(lump).chain(stream::pending());
@@ -155,15 +157,23 @@ impl App {
         })
     }
 
-    /// An app that reads a request's head, and then sends `first` and `again` without end.
+    /// An app that reads a request's head, and then sends `first` and `again` without end. It waits so many
+    /// milliseconds after each 64 KiB.
     #[must_use]
-    pub fn endless(first: &'static str, again: &'static str) -> Self {
-        Self::serve(0, move |mut stream| async move {
-            let _ = stream.read(&mut [0; 4096]).await;
-            let many = again.repeat(ENDLESS_LUMP / again.len());
-            let mut sent = stream.write_all(first.as_bytes()).await;
-            while sent.is_ok() {
-                sent = stream.write_all(many.as_bytes()).await;
+    pub fn endless(first: &'static str, again: &'static str, waits: Arc<AtomicU64>) -> Self {
+        Self::serve(0, move |mut stream| {
+            let waits = Arc::clone(&waits);
+            async move {
+                let _ = stream.read(&mut [0; 4096]).await;
+                let many = again.repeat(ENDLESS_LUMP / again.len());
+                let mut sent = stream.write_all(first.as_bytes()).await;
+                while sent.is_ok() {
+                    sent = stream.write_all(many.as_bytes()).await;
+                    match waits.load(Ordering::Relaxed) {
+                        0 => {}
+                        millis => sleep(Duration::from_millis(millis)).await,
+                    }
+                }
             }
         })
     }
@@ -361,7 +371,7 @@ fn full(text: impl Into<Bytes>) -> Body {
 
 fn ticks() -> Body {
     let ticks = stream::unfold(0, |tick| async move {
-        tokio::time::sleep(Duration::from_millis(if tick == 0 { 0 } else { 200 })).await;
+        sleep(Duration::from_millis(if tick == 0 { 0 } else { 200 })).await;
         Some((
             Ok(Frame::data(Bytes::from(format!("data: {tick}\n\n")))),
             tick + 1,
