@@ -97,10 +97,12 @@ mod tests {
     use std::time::Duration;
 
     use rstest::rstest;
+    use serde_json::{Value, json};
     use time::OffsetDateTime;
     use time::macros::datetime;
 
     use super::*;
+    use crate::fix::Action;
     use crate::hosts::HostsEntry;
     use crate::observation::RawClients;
     use crate::{
@@ -112,7 +114,7 @@ mod tests {
     use crate::{advice_for_route, advice_for_zone};
     use bentlane_model::ContainerPlace;
     use bentlane_model::Snapshot;
-    use bentlane_model::{Configuration, Plain, Route, Zone};
+    use bentlane_model::{Configuration, Plain, Route, RouteSettings, Zone, add_to_lists};
 
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
     const HOME: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
@@ -162,6 +164,7 @@ mod tests {
             certified: true,
             advice,
             before: None,
+            before_title: None,
             pair: None,
             log_fault: None,
             resolver: SocketAddr::new(HOME, 53),
@@ -359,7 +362,7 @@ mod tests {
             self.facts(|facts| facts.pair = Some(pair))
         }
 
-        fn expects(self, key: &str, value: serde_json::Value) -> Self {
+        fn expects(self, key: &str, value: Value) -> Self {
             let expect = serde_json::json!({ key: value });
             let expect = serde_json::from_value(expect).unwrap();
             self.facts(|facts| facts.route.settings.expect = expect)
@@ -611,6 +614,7 @@ mod tests {
     #[case(healthy().events(&[(2000, 5)], None), Kind::EventsBuffered, Hint)]
     #[case(healthy().page(with(200, &[("set-cookie", "a=1; Domain=localhost")], "")), Kind::CookieDropped, Warning)]
     #[case(healthy().seen(|seen| seen.preflights.push(preflight(405, None))), Kind::PreflightRefused, Warning)]
+    #[case(of("moor.test", "vm.moor.test", "http://192.0.2.10:80").page(html("<title>Shop</title>")).facts(|facts| facts.before_title = Some("Highmoor".into())), Kind::TargetChangedHands, Hint)]
     #[case(healthy().page(html("<script src=http://cdn.example/a.js></script>")), Kind::MixedContent, Warning)]
     #[case(slow(5000, 20), Kind::SlowAtFirst, Hint)]
     #[case(of("moor.test", "*.moor.test/huts", "1"), Kind::RouteShadowed, Hint)]
@@ -640,6 +644,7 @@ mod tests {
         assert!(!finding.summary.is_empty() && !finding.fix.text.is_empty());
         if let Some(action) = &finding.fix.action {
             assert_eq!(finding.fix.command, Some(action.command()));
+            keeps_what_a_person_set(&case.facts.route, action);
         }
         assert_eq!(verdict.passed, severity != Error, "{verdict:#?}");
         let states = verdict.states();
@@ -654,6 +659,49 @@ mod tests {
         let (before, after) = (&states[..broken], &states[broken + 1..]);
         assert!(before.iter().all(|state| state.is_good()));
         assert!(after.iter().all(|state| *state == HopState::NotReached));
+    }
+
+    /// Whether an action keeps every setting that it is not about, and does nothing more when it is carried
+    /// out again.
+    fn keeps_what_a_person_set(route: &Route, action: &Action) {
+        let Action::EditRoute { patch, add, .. } = action else {
+            return;
+        };
+        let others = json!({
+            "note": "the shop", "server_timing": true, "first_byte_timeout": "5m", "trust_forwarded": true,
+            "allow_origins": ["https://a.moor.test"], "set_headers": ["request x-env: dev"],
+            "remove_headers": ["response server"], "expect": { "text": "huts", "header": ["x-app: huts"] },
+        });
+        let mut others = others.as_object().unwrap().clone();
+        // What the case is about stays as it is.
+        let own = serde_json::to_value(&route.settings).unwrap();
+        others.retain(|key, _| own.get(key).is_none());
+        let before = route.settings.merged(&others).unwrap();
+        let carried_out = |settings: &RouteSettings| {
+            let mut patch = patch.clone();
+            patch.remove("to");
+            add_to_lists(&mut patch, add, settings);
+            settings.merged(&patch).unwrap()
+        };
+        let after = carried_out(&before);
+        assert_eq!(carried_out(&after), after, "{action:?}");
+        let is_named = |key: &String| patch.contains_key(key);
+        kept(&json!(before), &json!(after), &is_named);
+    }
+
+    /// Lists have what they had, and values that are not named stay.
+    fn kept(before: &Value, after: &Value, is_named: &dyn Fn(&String) -> bool) {
+        for (key, value) in before.as_object().unwrap() {
+            match value {
+                Value::Array(entries) => {
+                    let list = after[key].as_array().unwrap();
+                    assert!(entries.iter().all(|it| list.contains(it)), "{key}: {after}");
+                }
+                Value::Object(_) => kept(value, &after[key], &|_| false),
+                _ if is_named(key) => assert!(!after[key].is_null(), "{key} is gone"),
+                _ => assert_eq!(value, &after[key], "{key}"),
+            }
+        }
     }
 
     #[rstest]

@@ -187,7 +187,7 @@ kinds! {
         "Nothing listens on the route's port, but what looks like the same app listens on a port nearby: dev servers take the next free port when theirs is in use.";
     /// Another process than before has the port.
     TargetChangedHands = "target-changed-hands", Warning at Connect:
-        "The process on the port runs in another folder than when the route was last proved: another project may have taken the port. An expected title or text identifies the right app.";
+        "The process on the port runs in another folder than when the route was last proved: another project may have taken the port. For an app of another machine it is a hint that the page has another title than then. An expected title or text identifies the right app.";
     /// The app was started before its configuration was last written.
     OldConfiguration = "old-configuration", Hint at Connect:
         "The process behind the port was started before files were written that programs of its kind read when they start: `.env`, a framework's configuration, a lock file, its own program. It may run with the old ones until it is restarted.";

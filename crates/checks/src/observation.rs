@@ -38,6 +38,8 @@ pub struct Facts {
     pub advice: Vec<Advice>,
     /// Who had the target's port when the route was last proved.
     pub before: Option<Holder>,
+    /// The title of the page when the route was last proved.
+    pub before_title: Option<String>,
     /// The imported certificate for the name.
     pub pair: Option<PairFacts>,
     /// What clients of the route, for raw TCP, have begun with.

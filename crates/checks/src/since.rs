@@ -39,6 +39,8 @@ pub struct Conditions {
     pub nameservers: Vec<SocketAddr>,
     /// Where packets to other networks go.
     pub gateways: Vec<String>,
+    /// The title of the page.
+    pub title: Option<String>,
 }
 
 /// What is there now, beside the conditions.

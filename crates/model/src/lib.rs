@@ -48,7 +48,7 @@ pub use presentation::{Entry, Word, ZoneFileError, entries, words};
 pub use record::{Record, RecordData, RecordError, RecordName};
 pub use route::Route;
 pub use route_index::is_own;
-pub use setting::{Leaf, Setting, SettingKind, leaves};
+pub use setting::{Leaf, Setting, SettingKind, add_to_lists, leaves, settings_of};
 pub use settings::{
     AllowedOrigin, FieldToRemove, FieldToSet, HostField, Message, PinnedCert, Plain, Protocol,
     RouteSettings, TargetTls, TlsEnd, WaitLimit,

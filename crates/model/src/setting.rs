@@ -1,9 +1,11 @@
 //! Settings as data: one declaration gives the stored form, the JSON of the API, the flags of the
 //! command line with their help, and the table in the docs.
 
+use std::collections::BTreeMap;
+
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 
 use crate::invalid::Invalid;
 
@@ -82,6 +84,48 @@ pub fn leaves(settings: &'static [Setting]) -> impl Iterator<Item = Leaf> {
         };
         inner.iter().map(move |setting| Leaf { group, setting })
     })
+}
+
+/// The part of a merge patch that is for this group of settings, or for those in no group. `None` when
+/// the patch unsets the group.
+#[must_use]
+pub fn settings_of<'a>(
+    patch: &'a mut Map<String, Value>,
+    group: Option<&str>,
+) -> Option<&'a mut Map<String, Value>> {
+    match group {
+        None => Some(patch),
+        Some(group) => patch
+            .entry(group)
+            .or_insert_with(|| json!({}))
+            .as_object_mut(),
+    }
+}
+
+/// Adds to `patch` the lists that `settings` have with `additions` behind them.
+pub fn add_to_lists(
+    patch: &mut Map<String, Value>,
+    additions: &BTreeMap<String, Vec<String>>,
+    settings: &impl Serialize,
+) {
+    let settings = json!(settings);
+    for (key, entries) in additions {
+        let (group, inner) = match key.split_once('.') {
+            Some((group, inner)) => (Some(group), inner),
+            None => (None, &**key),
+        };
+        let present = group.map_or(Some(&settings), |group| settings.get(group));
+        let present = present.and_then(|it| it.get(inner)?.as_array());
+        let mut list = present.cloned().unwrap_or_default();
+        for entry in entries {
+            if !list.iter().any(|known| known == entry) {
+                list.push(json!(entry));
+            }
+        }
+        if let Some(patch) = settings_of(patch, group) {
+            patch.insert(inner.to_owned(), Value::Array(list));
+        }
+    }
 }
 
 /// A JSON type that settings have.

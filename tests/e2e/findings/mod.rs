@@ -67,6 +67,35 @@ pub(crate) fn carry_out(world: &World, command: &str) {
     world.ok(&words);
 }
 
+/// Runs the command of a fix twice: what a person has set stays, and the second time nothing changes.
+fn keeps_what_a_person_set(world: &World, address: &str, command: &str) {
+    let settings = || world.json(&["route", "show", address])["settings"].clone();
+    let list = [
+        "--allow-origins",
+        "https://b.moor.test",
+        "--set-headers",
+        "request x-env: dev",
+    ];
+    world.ok(&[&["route", "edit", address, "--note", "mine"], &list[..]].concat());
+    let before = settings();
+    carry_out(world, command);
+    let after = settings();
+    for (key, value) in before.as_object().unwrap() {
+        match value.as_array() {
+            Some(entries) => {
+                let list = after[key].as_array().unwrap();
+                assert!(entries.iter().all(|it| list.contains(it)), "{after:#}");
+            }
+            None => assert!(!after[key].is_null(), "{key}: {after:#}"),
+        }
+    }
+    assert_eq!(after["note"], "mine");
+    let revision = || world.get("/journal?limit=1")["entries"][0]["revision"].clone();
+    let made = revision();
+    carry_out(world, command);
+    assert_eq!((settings(), revision()), (after, made), "{command}");
+}
+
 /// Expects this finding of a route, and that its fix removes it.
 fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, repair: &Repair) {
     let verdict = check(world, address);
@@ -89,7 +118,8 @@ fn expect(world: &World, address: &str, slug: &str, hop: &str, app: App, repair:
     let _app = match repair {
         Repair::Command => {
             assert!(found["fix"]["action"].is_object(), "{found:#}");
-            carry_out(world, found["fix"]["command"].as_str().unwrap());
+            let command = found["fix"]["command"].as_str().unwrap();
+            keeps_what_a_person_set(world, address, command);
             app
         }
         Repair::App(better) => {

@@ -1,8 +1,10 @@
+use bentlane_model::Target;
 use serde_json::json;
 
 use super::{HopResult, in_words_rounded, micros, moment};
 use crate::finding::Finding;
 use crate::fix::Fix;
+use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::machine::Holder;
 use crate::observation::{Answer, Connect, Facts, Observations};
@@ -18,6 +20,7 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
             judged.with(
                 changed_hands(facts, seen)
                     .into_iter()
+                    .chain(changed_title(facts, seen))
                     .chain(old_configuration(facts, seen)),
             )
         }
@@ -124,6 +127,46 @@ fn old_configuration(facts: &Facts, seen: &Observations) -> Option<Finding> {
     ))
 }
 
+/// An app of another machine whose page has another title than when the route was proved. Numbers in a
+/// title change while an app stays what it is.
+fn changed_title(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let words = |title: &str| title.replace(|c: char| c.is_ascii_digit(), "");
+    let (before, now) = (facts.before_title.as_deref()?, &*title(seen)?);
+    let addresses = facts.server().addresses().ok();
+    let is_here = addresses.is_some_and(|all| all.iter().any(|at| at.ip().is_loopback()));
+    let expects = facts.route.settings.expect.knows_the_app();
+    let is_server = matches!(facts.server(), Target::Server { .. });
+    if !is_server || is_here || expects || words(before) == words(now) {
+        return None;
+    }
+    let finding = Finding::of(
+        FindingKind::TargetChangedHands,
+        format!(
+            "the page of {} has another title than when the route was proved",
+            facts.server().describe()
+        ),
+        vec![format!("before: {before}"), format!("now: {now}")],
+        Fix::set(
+            format!("if the right app has the title \"{now}\", expect it"),
+            &facts.address(),
+            "expect",
+            json!({ "title": now }),
+        ),
+    );
+    Some(Finding {
+        severity: Severity::Hint,
+        ..finding
+    })
+}
+
+/// The title of the page that answered.
+fn title(seen: &Observations) -> Option<String> {
+    match &seen.answer.as_ref()?.outcome {
+        Answer::Visit(visit) => visit.last().markup().title,
+        _ => None,
+    }
+}
+
 /// Another app than the one that was proved there.
 fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
     let (before, now) = (facts.before.as_ref()?, seen.holder.as_ref()?);
@@ -132,12 +175,8 @@ fn changed_hands(facts: &Facts, seen: &Observations) -> Option<Finding> {
     if before.is_same_app(now) || expects {
         return None;
     }
-    let title = match seen.answer.as_ref().map(|answer| &answer.outcome) {
-        Some(Answer::Visit(visit)) => visit.last().markup().title,
-        _ => None,
-    };
     let address = facts.address();
-    let fix = match title {
+    let fix = match title(seen) {
         Some(title) => Fix::set(
             format!("if the right app has the title \"{title}\", expect it"),
             &address,

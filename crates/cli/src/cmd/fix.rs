@@ -10,7 +10,7 @@ use serde_json::{Map, Value, json};
 use tokio::process::Command;
 
 use super::settings::value_in_words;
-use super::{authority, route, settings};
+use super::{authority, route};
 use crate::client::{Client, segment};
 use crate::error::CliError;
 
@@ -27,7 +27,7 @@ pub(super) async fn preview(client: &Client, action: &Action) -> Result<Vec<Stri
     let path = format!("/routes/{}", segment(address));
     let route: RouteView = client.get(&path).await?;
     let mut patch = patch.clone();
-    settings::add_to_lists(&mut patch, add, &route.settings);
+    bentlane_model::add_to_lists(&mut patch, add, &route.settings);
     let mut before = json!(route.settings);
     before["to"] = json!(route.to);
     let mut lines = Vec::new();

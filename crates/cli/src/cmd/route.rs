@@ -326,7 +326,7 @@ pub(super) async fn change(
     // Another client's change at the same time counts as a later one.
     loop {
         let (route, tag): (RouteView, _) = client.get_tagged(&path).await?;
-        settings::add_to_lists(&mut patch.settings, additions, &route.settings);
+        bentlane_model::add_to_lists(&mut patch.settings, additions, &route.settings);
         if let Some(route) = client.patch_tagged(&path, &patch, tag).await? {
             return Ok(route);
         }

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 use std::marker::PhantomData;
 
-use bentlane_model::{Leaf, RouteSettings, Setting, SettingKind, ZoneSettings, leaves};
+use bentlane_model::{
+    Leaf, RouteSettings, Setting, SettingKind, ZoneSettings, leaves, settings_of,
+};
 use clap::{Arg, ArgAction, ArgMatches, Args, Command, FromArgMatches};
 use serde::Serialize;
 use serde_json::{Map, Value, json};
@@ -136,21 +138,6 @@ pub(crate) fn value_in_words(value: &Value) -> String {
     }
 }
 
-/// The part of a merge patch that is for this group of settings, or for those in no group. `None` when
-/// the patch unsets the group.
-fn settings_of<'a>(
-    patch: &'a mut Map<String, Value>,
-    group: Option<&str>,
-) -> Option<&'a mut Map<String, Value>> {
-    match group {
-        None => Some(patch),
-        Some(group) => patch
-            .entry(group)
-            .or_insert_with(|| json!({}))
-            .as_object_mut(),
-    }
-}
-
 /// The entries to add to lists, by the keys of these: each is written `KEY=ENTRY`.
 pub(crate) fn additions(
     given: &[String],
@@ -177,32 +164,6 @@ pub(crate) fn additions(
             .push(entry.to_owned());
     }
     Ok(additions)
-}
-
-/// Adds to `patch` the lists that `settings` have with `additions` behind them.
-pub(crate) fn add_to_lists(
-    patch: &mut Map<String, Value>,
-    additions: &BTreeMap<String, Vec<String>>,
-    settings: &impl Serialize,
-) {
-    let settings = json!(settings);
-    for (key, entries) in additions {
-        let (group, inner) = match key.split_once('.') {
-            Some((group, inner)) => (Some(group), inner),
-            None => (None, &**key),
-        };
-        let present = group.map_or(Some(&settings), |group| settings.get(group));
-        let present = present.and_then(|it| it.get(inner)?.as_array());
-        let mut list = present.cloned().unwrap_or_default();
-        for entry in entries {
-            if !list.iter().any(|known| known == entry) {
-                list.push(json!(entry));
-            }
-        }
-        if let Some(patch) = settings_of(patch, group) {
-            patch.insert(inner.to_owned(), Value::Array(list));
-        }
-    }
 }
 
 /// What clap knows it by.
@@ -349,7 +310,7 @@ mod tests {
         let additions = additions(&given, RouteSettings::SETTINGS).unwrap();
         let mut made = Map::new();
         let settings = json!({ "allow_origins": ["https://a.test"], "expect": { "status": 200 } });
-        add_to_lists(&mut made, &additions, &settings);
+        bentlane_model::add_to_lists(&mut made, &additions, &settings);
         assert_eq!(Value::Object(made), patch);
     }
 

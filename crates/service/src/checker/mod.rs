@@ -12,8 +12,8 @@ use std::time::{Duration, Instant};
 use arc_swap::ArcSwap;
 use bentlane_ca::{CertificateInfo, covers};
 use bentlane_checks::{
-    Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts, Proof, RawClients, Since,
-    Trace, Verdict, advice_for_route, advice_for_zone, diagnose, trace,
+    Conditions, Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts, Proof,
+    RawClients, Since, Trace, Verdict, advice_for_route, advice_for_zone, diagnose, trace,
 };
 use bentlane_model::{Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
 use bentlane_probe::{ProbeLimits, Prober};
@@ -307,13 +307,16 @@ impl RouteChecker {
         let first_byte = route.settings.first_byte_timeout;
         let first_byte = first_byte.unwrap_or(WaitLimit::FIRST_BYTE).duration();
         // A route with another target is another app's.
-        let before = lock(&self.proofs)
-            .get(&route.address.to_string())
-            .filter(|proof| proof.to == route.to.to_string())
-            .and_then(|proof| proof.conditions.holder.clone());
+        let proofs = lock(&self.proofs);
+        let proof = proofs.get(&route.address.to_string());
+        let proof = proof.filter(|proof| proof.to == route.to.to_string());
+        let before = proof.and_then(|proof| proof.conditions.holder.clone());
+        let before_title = proof.and_then(|proof| proof.conditions.title.clone());
+        drop(proofs);
         Some(Facts {
             certified: self.proxy.certificates().shown(name.as_str()).is_some(),
             before,
+            before_title,
             pair: self.pair(route, &name, options),
             clients: self.raw_clients(route),
             log_fault: log_fault(route),
@@ -413,7 +416,10 @@ impl RouteChecker {
         Some(Proof {
             at: verdict.checked_at,
             to: verdict.to.clone(),
-            conditions: proof::conditions(self, facts, holder, folder).await,
+            conditions: Conditions {
+                title: verdict.title.clone(),
+                ..proof::conditions(self, facts, holder, folder).await
+            },
         })
     }
 

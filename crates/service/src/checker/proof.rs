@@ -45,6 +45,7 @@ pub(super) async fn conditions(
         certificate: certificate.map(|info| info.fingerprint_sha256),
         nameservers: facts.machine.nameservers.clone(),
         gateways,
+        title: None,
     }
 }
 
