@@ -45,11 +45,11 @@ impl Pace {
         }
     }
 
-    /// How many milliseconds a peer waits after each 64 KiB.
+    /// How many milliseconds a peer waits after each 8 KiB.
     fn pause(self) -> u64 {
         match self {
             Self::Full => 0,
-            Self::Bounded => 64,
+            Self::Bounded => 8,
         }
     }
 }
@@ -193,7 +193,7 @@ async fn an_endless_client_does_not_starve_others(
 ) {
     let app = App::new();
     let world = World::with_routes(&[("healthy.moor.test", &app.port())]);
-    let many = again.repeat(64 * 1024 / again.len());
+    let many = again.repeat(8 * 1024 / again.len());
     let runtime = Handle::current();
     let peers = move |world: &World, pace: Pace| {
         let mut peers = JoinSet::new();

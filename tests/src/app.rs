@@ -28,7 +28,7 @@ use tokio_rustls::TlsAcceptor;
 use crate::process::wait_until;
 
 /// Bytes that an endless app sends at a time.
-const ENDLESS_LUMP: usize = 64 * 1024;
+const ENDLESS_LUMP: usize = 8 * 1024;
 
 /// The content of an app's answer.
 pub type AppBody = UnsyncBoxBody<Bytes, hyper::Error>;
@@ -158,7 +158,7 @@ impl App {
     }
 
     /// An app that reads a request's head, and then sends `first` and `again` without end. It waits so many
-    /// milliseconds after each 64 KiB.
+    /// milliseconds after each 8 KiB.
     #[must_use]
     pub fn endless(first: &'static str, again: &'static str, waits: Arc<AtomicU64>) -> Self {
         Self::serve(0, move |mut stream| {

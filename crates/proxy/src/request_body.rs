@@ -49,7 +49,7 @@ impl Error for ClientBodyError {
 /// Bytes below which a frame is small.
 const SMALL: usize = 1024;
 /// Small frames that are joined at most.
-const JOINED: usize = 32;
+const JOINED: usize = 256;
 
 /// What polling a body for its next frame gives.
 type PollFrame<E> = Poll<Option<Result<Frame<Bytes>, E>>>;
