@@ -101,6 +101,14 @@ fn each_port_of_a_name_has_its_own_routes() {
     );
     assert_eq!(refused.ok(), "404 ");
 
+    are_checked(&world, at, &address);
+    take_what_goes_together(&world, first, &address);
+    world.ok(&["route", "remove", &format!("a.moor.test:{second}")]);
+    assert!(TcpStream::connect(on_second).is_err());
+}
+
+/// Each route has its own verdict and URL, and a URL leads to its route.
+fn are_checked(world: &World, at: SocketAddr, address: &str) {
     let checked = world.run(&["check", "--routes-only", "--deep", "--format", "json"]);
     assert_eq!(checked.code, 0, "{checked:?}");
     let verdicts = checked.json()["verdicts"].as_array().unwrap().clone();
@@ -111,7 +119,10 @@ fn each_port_of_a_name_has_its_own_routes() {
             .unwrap()
             .clone()
     };
-    assert_eq!(of(&format!("{address}/api"))["url"], url(at, "/api"));
+    assert_eq!(
+        of(&format!("{address}/api"))["url"],
+        format!("https://a.moor.test:{}/api", at.port())
+    );
     for verdict in &verdicts {
         let findings = verdict["findings"].as_array().unwrap();
         assert!(
@@ -124,16 +135,19 @@ fn each_port_of_a_name_has_its_own_routes() {
         "--routes-only",
         "--format",
         "json",
-        &url(at, "/api/x"),
+        &format!("https://a.moor.test:{}/api/x", at.port()),
     ]);
     assert_eq!(
         named.json()["verdicts"][0]["address"],
         format!("{address}/api")
     );
+}
 
+/// What cannot be on one port together is refused.
+fn take_what_goes_together(world: &World, first: u16, address: &str) {
     for (args, part) in [
         (
-            &["route", "edit", &address, "--unset", "protocol"][..],
+            &["route", "edit", address, "--unset", "protocol"][..],
             "speaks another protocol",
         ),
         (
@@ -145,7 +159,7 @@ fn each_port_of_a_name_has_its_own_routes() {
             "needs a port",
         ),
         (
-            &["route", "edit", &address, "--tls", "passthrough"],
+            &["route", "edit", address, "--tls", "passthrough"],
             "is raw TCP",
         ),
     ] {
@@ -155,8 +169,6 @@ fn each_port_of_a_name_has_its_own_routes() {
             "{refused:?}"
         );
     }
-    world.ok(&["route", "remove", &format!("a.moor.test:{second}")]);
-    assert!(TcpStream::connect(on_second).is_err());
 }
 
 /// The findings on a route that are no hints about this machine.

@@ -1,5 +1,6 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
+mod folder;
 mod plain_http;
 
 use std::future::Future;
@@ -8,16 +9,15 @@ use std::pin::Pin;
 use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
-use bentlane_model::{Folder, Mapping, Scheme, without_prefix};
+use bentlane_model::{Mapping, Scheme, without_prefix};
 use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, HOST};
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
 use hyper::body::{Body, Incoming};
 
+use self::folder::Answered;
 use crate::activity::Activity;
 use crate::error_page::{ErrorPage, PageFormat};
-use crate::failure::{Failure, Refusal, file_failure, looped, paused};
-use crate::files;
-use crate::files::FolderRules;
+use crate::failure::{Failure, Refusal, looped, paused};
 use crate::head_check::HeadFindings;
 use crate::headers::{
     HeadFlags, Origin, append_via, forwarded_prefix, join_cookies, map_request_urls, map_response,
@@ -85,14 +85,6 @@ struct RequestContext<'a> {
     found: Found<'a>,
     pool: &'a Arc<Pool>,
     table: &'a Arc<RoutingTable>,
-}
-
-/// What answers a request.
-enum Answered<'a> {
-    /// We do, with this.
-    Here(Box<Response<ResponseBody>>),
-    /// A target.
-    By(&'a Arc<Pool>),
 }
 
 impl Client {
@@ -330,40 +322,6 @@ impl Client {
             rules.edit_response(response.headers_mut());
         }
         Ok(response)
-    }
-
-    /// Answers with a file of `folder`, or leaves it to the app behind the folder.
-    async fn answer_with_file<'a>(
-        &self,
-        ask: &OutgoingRequest,
-        name: &str,
-        folder: &Folder,
-        found: Found<'a>,
-    ) -> Result<Answered<'a>, Box<ErrorPage>> {
-        let (rules, parts) = (found.rules, &ask.parts);
-        let app = rules.and_then(|rules| rules.behind_folder.as_ref());
-        if let Some(app) = app
-            && ask.upgrade.is_some()
-        {
-            return Ok(Answered::By(app));
-        }
-        let stripped = rules.and_then(|rules| rules.stripped.as_deref());
-        let path = without_prefix(parts.uri.path(), stripped.unwrap_or_default());
-        let how = FolderRules {
-            fallback: rules.and_then(|rules| rules.fallback.as_deref()),
-            sources: rules.is_some_and(|rules| rules.sources),
-            has_app: app.is_some(),
-        };
-        match (files::answer(folder, how, &path, parts).await, app) {
-            (Ok(response), _) => Ok(Answered::Here(Box::new(response))),
-            (Err(error), Some(app)) if error.is_for_app() => Ok(Answered::By(app)),
-            (Err(error), _) => Err(file_failure(
-                name,
-                found.routed.route,
-                parts.uri.path(),
-                &error,
-            )),
-        }
     }
 
     /// Answers with one of our own pages.

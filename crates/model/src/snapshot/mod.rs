@@ -1,3 +1,6 @@
+mod listening;
+mod naming;
+
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
@@ -13,15 +16,9 @@ use crate::destination::{Destination, DestinationId, place_of};
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
 use crate::route::Route;
-use crate::route_index::is_own;
 use crate::settings::{PinnedCert, Plain, TlsEnd};
 use crate::target::Target;
 use crate::zone::Zone;
-
-/// Routes that are looked at for the nearest ones, so that a wrong name costs little.
-const NEAREST_AMONG: usize = 1_000;
-/// How alike a name has to be to count as near (Jaro-Winkler, 1 is the same).
-const NEAR: f64 = 0.8;
 
 /// What a request is answered by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -369,27 +366,6 @@ impl Snapshot {
         &self.destinations
     }
 
-    /// The routes for raw TCP, with where each is listened for.
-    pub fn raw_routes(&self) -> impl Iterator<Item = RawRoute<'_>> {
-        self.raw.iter().filter_map(|entry| {
-            let route = &self.configuration.routes[entry.route];
-            match (route.settings.address?, route.address.port?) {
-                (IpAddr::V4(ip), port) if route.listens() => Some(RawRoute {
-                    route,
-                    ip,
-                    port,
-                    destination: entry.destination,
-                }),
-                _ => None,
-            }
-        })
-    }
-
-    /// Where HTTP is listened for on ports of its own.
-    pub fn http_ports(&self) -> impl Iterator<Item = (Ipv4Addr, u16)> {
-        self.http_ports.iter().copied()
-    }
-
     /// Whether TLS passes unopened for some name.
     #[must_use]
     pub fn has_unopened(&self) -> bool {
@@ -518,25 +494,6 @@ impl Snapshot {
         }
     }
 
-    /// The loopback addresses that names have for their own, with what they are the address of.
-    pub fn own_addresses(&self) -> impl Iterator<Item = (Ipv4Addr, &Pattern)> {
-        let routes = self.configuration.routes.iter();
-        let routes = routes.filter(|_| !self.plain);
-        routes.filter_map(|route| match route.settings.address? {
-            IpAddr::V4(ip) if is_own(ip.into()) => Some((ip, &route.address.pattern)),
-            _ => None,
-        })
-    }
-
-    /// The same, where we listen for HTTP: where no route leaves that to another program.
-    pub fn own_listeners(&self) -> impl Iterator<Item = Ipv4Addr> {
-        let routes = self.configuration.routes.iter().filter(|_| !self.plain);
-        let left = routes.filter(|route| route.address.port.is_none() && !route.listens());
-        let left: HashSet<IpAddr> = left.filter_map(|route| route.settings.address).collect();
-        let own = self.own_addresses().map(|(ip, _)| ip);
-        own.filter(move |ip| !left.contains(&IpAddr::V4(*ip)))
-    }
-
     /// Notes that `name` exists, and so does every name between it and its zone.
     fn add_node(&mut self, name: &str, zone: &Name) {
         for suffix in suffixes(name) {
@@ -583,49 +540,6 @@ impl Snapshot {
         let below = suffixes(name).skip(1);
         let below = below.filter_map(|suffix| self.below.get(suffix));
         self.exact.get(name).into_iter().chain(below)
-    }
-
-    /// The addresses of routes whose names come close to `name`, closest first. At most `most`, out
-    /// of the first thousands.
-    #[must_use]
-    pub fn nearest(&self, name: &str, most: usize) -> Vec<String> {
-        let routes = self.configuration.routes.iter().take(NEAREST_AMONG);
-        let scored = routes
-            .filter(|route| route.address.port.is_none())
-            .map(|route| {
-                let own = route.address.pattern.to_string();
-                (strsim::jaro_winkler(name, &own), route)
-            });
-        let mut scored: Vec<_> = scored.filter(|(score, _)| *score > NEAR).collect();
-        scored.sort_by(|(one, _), (other, _)| other.total_cmp(one));
-        let nearest = scored.into_iter().take(most);
-        nearest
-            .map(|(_, route)| route.address.to_string())
-            .collect()
-    }
-
-    /// A name that `route` answers for when a client asks: the exact name, or one label in front
-    /// of a wildcard's base. `None` when more specific routes leave it no such name.
-    #[must_use]
-    pub fn sample_name(&self, route: &Route) -> Option<Name> {
-        let candidates: Vec<Name> = match &route.address.pattern {
-            Pattern::Exact(name) => vec![name.clone()],
-            Pattern::Wildcard(base) => ["any", "some", "another"]
-                .iter()
-                .filter_map(|label| base.prepend(label).ok())
-                .collect(),
-        };
-        if route.is_raw() {
-            return candidates.into_iter().next();
-        }
-        let path = route.address.prefix.as_str();
-        candidates.into_iter().find(|name| {
-            let found = match route.address.port {
-                Some(port) => self.route_on_port(name.as_str(), port.get(), path),
-                None => self.route_for(name.as_str(), path),
-            };
-            found.is_some_and(|found| found.route.address == route.address)
-        })
     }
 
     fn longest_prefix<'a>(
