@@ -77,7 +77,7 @@ pub struct Facts {
 /// What clients of a route for raw TCP have begun with since it was last changed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct RawClients {
-    /// With a request of HTTP.
+    /// With a request of HTTP, all of them.
     pub speak_http: bool,
     /// With the request for TLS that PostgreSQL clients send before a handshake.
     pub ask_for_tls: bool,

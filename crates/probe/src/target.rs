@@ -137,7 +137,6 @@ impl TargetClient<'_> {
 
     fn is_tls(&self) -> bool {
         self.facts
-            .route
             .server()
             .scheme()
             .is_some_and(Scheme::is_tls)

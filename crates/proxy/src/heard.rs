@@ -26,6 +26,8 @@ const REQUESTS: [&[u8]; 8] = [
 #[derive(Debug, Default)]
 pub(crate) struct Heard {
     http: AtomicBool,
+    /// With anything else.
+    other: AtomicBool,
     postgres: AtomicBool,
 }
 
@@ -35,16 +37,18 @@ impl Heard {
     }
 
     pub(crate) fn clients(&self) -> RawClients {
+        let other = self.other.load(Ordering::Relaxed);
         RawClients {
-            speak_http: self.http.load(Ordering::Relaxed),
+            // One request on a port of another protocol is a mistake of its client.
+            speak_http: !other && self.http.load(Ordering::Relaxed),
             ask_for_tls: self.postgres.load(Ordering::Relaxed),
         }
     }
 
     fn first(&self, octets: &[u8]) {
-        if REQUESTS.iter().any(|begins| octets.starts_with(begins)) {
-            self.http.store(true, Ordering::Relaxed);
-        }
+        let is_http = REQUESTS.iter().any(|begins| octets.starts_with(begins));
+        let kind = if is_http { &self.http } else { &self.other };
+        kind.store(true, Ordering::Relaxed);
     }
 }
 
@@ -122,5 +126,7 @@ mod tests {
         client.read_to_end(&mut passed).await.unwrap();
         assert_eq!(passed, octets);
         assert_eq!(heard.clients().speak_http, wanted);
+        heard.first(b"*1\r\n");
+        assert!(!heard.clients().speak_http, "one of many");
     }
 }
