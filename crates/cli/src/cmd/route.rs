@@ -47,10 +47,10 @@ pub(crate) enum Route {
   bentlane route add shop.tarn.test 4330 --add-zone          with the zone tarn.test
   bentlane route add vm.moor.test https://198.51.100.10:8443 --target-tls none
   bentlane route add docs.moor.test folder:./docs
-  bentlane route add docs.moor.test folder:./docs --else 4310   an app for what is no file
+  bentlane route add shop.moor.test folder:. --else 4310     an app for what is no file
   bentlane route add www.moor.test redirect:https://booking.moor.test
   bentlane route add store.moor.test:5432 54021              raw TCP, on an address of its own
-  bentlane route add admin.moor.test:9443 4340 --protocol http   HTTPS on another port
+  bentlane route add a.moor.test:9443 4340 --protocol http   HTTPS on another port
   bentlane route add old.moor.test 4320 --host target        for an app that checks its Host
   bentlane route add --from routes.txt                       many at once, all or none")]
 pub(crate) struct Add {
