@@ -28,6 +28,7 @@ mod lifecycle;
 mod lookups;
 mod manners;
 mod namespace;
+mod port_list;
 mod ports;
 mod protocols;
 mod proxy;

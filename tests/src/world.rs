@@ -221,13 +221,19 @@ impl World {
     /// Runs a client command in this world.
     #[must_use]
     pub fn run(&self, args: &[&str]) -> Run {
-        run_command(
-            Command::new(binary())
-                .args(args)
-                .env("BENTLANE_DATA_DIR", self.data_dir())
-                .env("XDG_CONFIG_HOME", self.path("config"))
-                .env_remove("DISPLAY"),
-        )
+        run_command(&mut self.command(args))
+    }
+
+    /// The command that [`World::run`] runs.
+    #[must_use]
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(binary());
+        command
+            .args(args)
+            .env("BENTLANE_DATA_DIR", self.data_dir())
+            .env("XDG_CONFIG_HOME", self.path("config"))
+            .env_remove("DISPLAY");
+        command
     }
 
     /// Runs a client command that has to succeed; gives its output.

@@ -371,6 +371,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what listens on this machine. */
+        get: operations["list_ports"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/queries": {
         parameters: {
             query?: never;
@@ -1206,6 +1223,25 @@ export interface components {
             /** @description Whether it is on this machine's own network. */
             shares_network: boolean;
         };
+        /** @description A process that has a port. */
+        Holder: {
+            /** @description Its program's name. */
+            command: string;
+            /** @description Its working folder, if it is known. */
+            folder?: string | null;
+            /** @description Its command line, if it is known. */
+            line?: string;
+            /**
+             * Format: int32
+             * @description Its id.
+             */
+            pid: number;
+            /**
+             * Format: date-time
+             * @description When it was started, to the second, if it is known.
+             */
+            started?: string | null;
+        };
         /**
          * @description One step of the way from a name to the right answer.
          * @enum {string}
@@ -1421,6 +1457,36 @@ export interface components {
         Part: "lookups" | "hosts" | "trust";
         /** @description A secret that opens a key. It is never shown. */
         Passphrase: string;
+        /**
+         * @description What is spoken on a port.
+         * @enum {string}
+         */
+        PortProtocol: "http" | "tls" | "other";
+        /** @description A TCP port on which something listens, on a loopback or wildcard address. */
+        PortView: {
+            /** @description The addresses on which it listens; `0.0.0.0` and `::` are all of their family. */
+            addresses: string[];
+            /** @description Whether it is a port of the service itself. */
+            own: boolean;
+            /**
+             * Format: int32
+             * @description The port.
+             */
+            port: number;
+            process?: null | components["schemas"]["Holder"];
+            /** @description The addresses of the routes that lead to it. */
+            routes: string[];
+            speaks?: null | components["schemas"]["PortProtocol"];
+            /** @description The title of the first page. */
+            title?: string | null;
+            /** @description The name of the user whose process it is, or the number of one without a name. */
+            user: string;
+        };
+        /** @description What listens on this machine, in the order of the ports. */
+        Ports: {
+            /** @description The ports. */
+            ports: components["schemas"]["PortView"][];
+        };
         /** @description An error as RFC 9457 writes it: `application/problem+json`. */
         Problem: {
             /** @description What is wrong, in a sentence. */
@@ -3032,6 +3098,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ToReach"];
+                };
+            };
+        };
+    };
+    list_ports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ports"];
                 };
             };
         };

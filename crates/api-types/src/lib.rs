@@ -7,6 +7,7 @@ mod backup;
 mod certificates;
 mod checks;
 mod journal;
+mod ports;
 mod problem;
 mod queries;
 mod records;
@@ -25,6 +26,7 @@ pub use certificates::{
 };
 pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
 pub use journal::{Journal, MachineNote, UndoInput, Undone};
+pub use ports::{PortProtocol, PortView, Ports};
 pub use problem::{FieldError, Problem};
 pub use queries::{Queries, QueryCount, QueryView};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};

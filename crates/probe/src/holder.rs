@@ -88,6 +88,24 @@ pub fn other_on_443(https: &[SocketAddr]) -> Option<Holder> {
     port_holder(SocketAddr::new(https.first()?.ip(), HTTPS))
 }
 
+/// Every TCP socket that listens, with its user, and its process where that can be found: of this user's
+/// processes alone, except for root.
+pub(crate) fn listening() -> Vec<(SocketAddr, u32, Option<Holder>)> {
+    let sockets = tcp_sockets().filter(|socket| socket.is_unconnected);
+    let sockets: Vec<Socket> = sockets.collect();
+    let wanted = sockets.iter().map(|socket| (socket.inode, socket.local));
+    let holders = holders(&wanted.collect());
+    let held = sockets.into_iter();
+    held.map(|socket| {
+        (
+            socket.local,
+            socket.uid,
+            holders.get(&socket.local).cloned(),
+        )
+    })
+    .collect()
+}
+
 /// Every TCP socket that listens, with its process; those of other users are left out.
 #[must_use]
 pub fn listeners() -> HashMap<SocketAddr, Holder> {

@@ -14,6 +14,7 @@ mod handshake;
 mod holder;
 mod lookup;
 mod observe;
+mod ports;
 mod target;
 mod visit;
 
@@ -23,3 +24,4 @@ pub use holder::{
     listeners, other_on_443, peer_uid, port_holder, port_owner, runs, socket_holders, unit_of,
 };
 pub use observe::{ProbeLimits, Prober};
+pub use ports::{PortSeen, Spoken, ports, reachable, spoken};

@@ -12,8 +12,9 @@ use bentlane_checks::{
 };
 use bentlane_model::{Pattern, Route, Target, is_own};
 use rustls::client::Resumption;
+use rustls::crypto::CryptoProvider;
 use rustls::pki_types::CertificateDer;
-use rustls::{ClientConfig, RootCertStore};
+use rustls::{ClientConfig, ConfigBuilder, RootCertStore, WantsVerifier};
 use tokio::task::spawn_blocking;
 use url::Url;
 
@@ -54,6 +55,32 @@ pub struct Prober {
     index: Arc<Mutex<ListenerIndex>>,
 }
 
+/// The versions of HTTP that are offered (RFC 7301).
+const PROTOCOLS: [&[u8]; 2] = [b"h2", b"http/1.1"];
+
+fn builder(
+    provider: &Arc<CryptoProvider>,
+) -> io::Result<ConfigBuilder<ClientConfig, WantsVerifier>> {
+    ClientConfig::builder_with_provider(Arc::clone(provider))
+        .with_safe_default_protocol_versions()
+        .map_err(io::Error::other)
+}
+
+/// A client that takes any certificate.
+pub(crate) fn takes_any() -> io::Result<ClientConfig> {
+    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    let verifier = Arc::new(OneCertificate {
+        wanted: None,
+        provider: Arc::clone(&provider),
+    });
+    let mut config = builder(&provider)?
+        .dangerous()
+        .with_custom_certificate_verifier(verifier)
+        .with_no_client_auth();
+    config.alpn_protocols = PROTOCOLS.map(<[u8]>::to_vec).to_vec();
+    Ok(config)
+}
+
 impl Prober {
     /// A prober that trusts these `roots` alone.
     ///
@@ -68,32 +95,17 @@ impl Prober {
             trusted.add(root).map_err(io::Error::other)?;
         }
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-        let builder = || {
-            ClientConfig::builder_with_provider(Arc::clone(&provider))
-                .with_safe_default_protocol_versions()
-                .map_err(io::Error::other)
-        };
-        let both = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-        let mut tls = builder()?
+        let mut tls = builder(&provider)?
             .with_root_certificates(trusted)
             .with_no_client_auth();
         // A resumed session shows no certificate, and proves nothing.
         tls.resumption = Resumption::disabled();
         let tls_http1 = tls.clone();
-        tls.alpn_protocols.clone_from(&both);
-        let verifier = Arc::new(OneCertificate {
-            wanted: None,
-            provider: Arc::clone(&provider),
-        });
-        let mut takes_any = builder()?
-            .dangerous()
-            .with_custom_certificate_verifier(verifier)
-            .with_no_client_auth();
-        takes_any.alpn_protocols = both;
+        tls.alpn_protocols = PROTOCOLS.map(<[u8]>::to_vec).to_vec();
         Ok(Self {
             tls: Arc::new(tls),
             tls_http1: Arc::new(tls_http1),
-            takes_any: Arc::new(takes_any),
+            takes_any: Arc::new(takes_any()?),
             limits,
             index: Arc::default(),
         })

@@ -136,10 +136,7 @@ impl TargetClient<'_> {
     }
 
     fn is_tls(&self) -> bool {
-        self.facts
-            .server()
-            .scheme()
-            .is_some_and(Scheme::is_tls)
+        self.facts.server().scheme().is_some_and(Scheme::is_tls)
     }
 
     /// The name that the target's certificate is verified for.

@@ -19,6 +19,7 @@ use tokio::time::sleep;
 use tokio_util::sync::CancellationToken;
 use tracing::{error, info, warn};
 
+use crate::api::ports::PortProtocols;
 use crate::api::serve::{Site, serve_console, serve_socket};
 use crate::api::{self, Api, ServiceInfo};
 use crate::background_checks::Checks;
@@ -417,6 +418,7 @@ fn assemble(
         storage,
         events,
         sign_in: SignIn::default(),
+        port_protocols: PortProtocols::default(),
         info: ServiceInfo {
             data_dir: data_dir.clone(),
             started_at,

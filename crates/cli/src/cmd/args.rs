@@ -3,8 +3,8 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand};
 
 use super::{
-    authority, backup, cert, check, console, from_container, journal, record, restart, restore,
-    route, serve, setup, status, system, trace, traffic, undo, zone,
+    authority, backup, cert, check, console, from_container, journal, port, record, restart,
+    restore, route, serve, setup, status, system, trace, traffic, undo, zone,
 };
 use crate::format::Format;
 
@@ -92,6 +92,9 @@ pub(crate) enum Command {
     /// Add, list, show, edit and remove routes: which name leads to which port
     #[command(subcommand)]
     Route(route::Route),
+    /// List what listens on this machine
+    #[command(subcommand)]
+    Port(port::Port),
     /// Show, export, import and rotate the certificate authority, and protect its key
     #[command(subcommand)]
     Authority(authority::Authority),

@@ -46,16 +46,13 @@ pub(crate) enum Route {
   bentlane route add shop.moor.test 4330 --subdomains        every name below it, too
   bentlane route add shop.tarn.test 4330 --add-zone          with the zone tarn.test
   bentlane route add vm.moor.test https://198.51.100.10:8443 --target-tls none
-  bentlane route add docs.moor.test folder:./docs
-  bentlane route add shop.moor.test folder:. --else 4310     an app for what is no file
+  bentlane route add docs.moor.test folder:./docs            with --else 4310, an app for the rest
   bentlane route add www.moor.test redirect:https://booking.moor.test
   bentlane route add store.moor.test:5432 54021              raw TCP, on an address of its own
   bentlane route add a.moor.test:9443 4340 --protocol http   HTTPS on another port
-  bentlane route add old.moor.test 4320 --host target        for an app that checks its Host
   bentlane route add --from routes.txt                       many at once, all or none")]
 pub(crate) struct Add {
-    /// NAME[/PREFIX], or NAME:PORT for raw TCP, or NAME:PORT[/PREFIX] with `--protocol http`; NAME is a name
-    /// or '*.NAME'
+    /// NAME[/PREFIX] or NAME:PORT (raw TCP; HTTP with `--protocol http`); NAME may be '*.NAME'
     #[arg(required_unless_present = "from")]
     route: Option<String>,
     /// A port of this machine, HOST:PORT, https://HOST:PORT, h2c://HOST:PORT, folder:PATH or

@@ -5,22 +5,17 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use bentlane_api_types::Status;
-use bentlane_checks::{Holder, Page};
-use bentlane_probe::listeners;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::TcpStream;
+use bentlane_checks::Holder;
+use bentlane_probe::{Spoken, listeners, reachable, spoken};
 use tokio::task::JoinSet;
-use tokio::time::timeout;
 
 use crate::client::Client;
 use crate::error::CliError;
 
 /// A dev server that has not answered by then is left out.
 const PATIENCE: Duration = Duration::from_secs(2);
-/// Bytes of a first page.
-const LARGEST: u64 = 256 * 1024;
-/// Characters of a title, or of a description, that are shown.
-const LONGEST_TITLE: usize = 100;
+/// Characters of a description that are shown.
+const LONGEST: usize = 100;
 /// Ports below this are the system's.
 const FIRST_PORT: u16 = 1024;
 /// Programs that serve others than browsers, and our own.
@@ -49,15 +44,15 @@ pub(super) async fn apps(
         None => None,
     };
     let mut looking = JoinSet::new();
-    for (port, holder) in candidates(listeners(), taken, own) {
-        looking.spawn(async move { (port, title(port).await, holder) });
+    for (port, (at, holder)) in candidates(listeners(), taken, own) {
+        looking.spawn(async move { (port, spoken(at, PATIENCE).await, holder) });
     }
     let mut found = Vec::new();
     while let Some(looked) = looking.join_next().await {
-        if let Ok((port, Some(title), holder)) = looked {
+        if let Ok((port, Spoken::Http(title), holder)) = looked {
             found.push(App {
                 port,
-                title: Some(plain(&title)).filter(|title| !title.is_empty()),
+                title,
                 seen: plain(&holder.to_string()),
                 holder,
             });
@@ -70,19 +65,15 @@ pub(super) async fn apps(
 /// An untrusted text for a terminal: without control characters, and not too long.
 fn plain(text: &str) -> String {
     let shown = text.chars().filter(|c| !c.is_control());
-    shown
-        .take(LONGEST_TITLE)
-        .collect::<String>()
-        .trim()
-        .to_owned()
+    shown.take(LONGEST).collect::<String>().trim().to_owned()
 }
 
-/// The ports of loopback behind which an app can be, each with its process.
+/// The ports of loopback behind which an app can be, each with an address and its process.
 fn candidates(
     listeners: impl IntoIterator<Item = (SocketAddr, Holder)>,
     taken: &BTreeSet<u16>,
     service: Option<u32>,
-) -> BTreeMap<u16, Holder> {
+) -> BTreeMap<u16, (SocketAddr, Holder)> {
     let here = |ip: IpAddr| ip.is_loopback() || ip.is_unspecified();
     let is_app = |holder: &Holder| {
         Some(holder.pid) != service
@@ -91,39 +82,9 @@ fn candidates(
     };
     let all = listeners.into_iter();
     let all = all.filter(|(at, holder)| here(at.ip()) && at.port() >= FIRST_PORT && is_app(holder));
-    all.map(|(at, holder)| (at.port(), holder))
+    all.map(|(at, holder)| (at.port(), (reachable(at), holder)))
         .filter(|(port, _)| !taken.contains(port))
         .collect()
-}
-
-/// The title of the first page on a port; empty without one, `None` when it does not speak HTTP.
-async fn title(port: u16) -> Option<String> {
-    let asking = async {
-        let mut stream = match TcpStream::connect(("127.0.0.1", port)).await {
-            Ok(stream) => stream,
-            Err(_) => TcpStream::connect(("::1", port)).await.ok()?,
-        };
-        let request = format!(
-            "GET / HTTP/1.1\r\nHost: localhost:{port}\r\nAccept: text/html\r\nConnection: close\r\n\r\n"
-        );
-        stream.write_all(request.as_bytes()).await.ok()?;
-        let mut answer = Vec::new();
-        // What came until the end, or the error, is enough for a title.
-        let _ = stream.take(LARGEST).read_to_end(&mut answer).await;
-        Some(answer)
-    };
-    let answer = timeout(PATIENCE, asking).await.ok()??;
-    let answer = String::from_utf8_lossy(&answer);
-    let (head, body) = answer.split_once("\r\n\r\n").unwrap_or((&answer, ""));
-    if !head.starts_with("HTTP/1.") {
-        return None;
-    }
-    let page = Page {
-        fields: vec![("content-type".to_owned(), "text/html".to_owned())],
-        body: body.to_owned(),
-        ..Page::default()
-    };
-    Some(page.markup().title.unwrap_or_default())
 }
 
 #[cfg(test)]
@@ -141,9 +102,9 @@ mod tests {
     }
 
     #[test]
-    fn a_title_cannot_move_the_cursor() {
+    fn a_description_cannot_move_the_cursor() {
         assert_eq!(plain("\x1b[2JHuts\r\n "), "[2JHuts");
-        assert_eq!(plain(&"x".repeat(500)).len(), LONGEST_TITLE);
+        assert_eq!(plain(&"x".repeat(500)).len(), LONGEST);
     }
 
     #[test]

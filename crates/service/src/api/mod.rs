@@ -21,6 +21,7 @@ mod events;
 mod guard;
 mod journal;
 mod machine;
+pub(crate) mod ports;
 mod problem;
 mod queries;
 mod records;
@@ -78,6 +79,7 @@ pub(crate) struct Api {
     pub(crate) system_files: Arc<SystemFiles>,
     pub(crate) events: Events,
     pub(crate) sign_in: SignIn,
+    pub(crate) port_protocols: ports::PortProtocols,
     pub(crate) info: ServiceInfo,
 }
 
@@ -127,6 +129,7 @@ fn all() -> OpenApiRouter<Arc<Api>> {
         .merge(routes::router())
         .merge(checks::router())
         .merge(machine::router())
+        .merge(ports::router())
         .merge(traffic::router())
         .merge(authority::router())
         .merge(certificates::router())

@@ -1,0 +1,137 @@
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use axum::Json;
+use axum::extract::State;
+use bentlane_api_types::{PortProtocol, PortView, Ports};
+use bentlane_checks::Holder;
+use bentlane_model::{ContainerPlace, Route, Snapshot};
+use bentlane_probe::{PortSeen, Spoken, ports, spoken as spoken_at};
+use nix::unistd::{Uid, User};
+use time::OffsetDateTime;
+use tokio::task::{JoinSet, spawn_blocking};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::Api;
+
+/// A port that has not answered by then speaks something else.
+const PATIENCE: Duration = Duration::from_secs(1);
+
+/// A port of one process.
+type Place = (u16, u32, Option<OffsetDateTime>);
+
+/// What is spoken on ports, asked once for each process that has one.
+#[derive(Debug, Default)]
+pub(crate) struct PortProtocols(Mutex<HashMap<Place, Spoken>>);
+
+impl PortProtocols {
+    fn known(&self) -> HashMap<Place, Spoken> {
+        self.0
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+            .clone()
+    }
+
+    fn keep(&self, known: HashMap<Place, Spoken>) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = known;
+    }
+}
+
+pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
+    OpenApiRouter::new().routes(routes!(list_ports))
+}
+
+fn place(seen: &PortSeen) -> Option<Place> {
+    let Holder { pid, started, .. } = seen.holder.as_ref()?;
+    Some((seen.port, *pid, *started))
+}
+
+/// List what listens on this machine.
+#[utoipa::path(get, path = "/ports", responses((status = 200, body = Ports)))]
+async fn list_ports(State(api): State<Arc<Api>>) -> Json<Ports> {
+    let seen = spawn_blocking(ports).await.unwrap_or_default();
+    let spoken = spoken(&api, &seen).await;
+    let snapshot = api.snapshot();
+    let ports = seen.into_iter().map(|seen| {
+        let spoken = place(&seen).and_then(|place| spoken.get(&place));
+        let (speaks, title) = match spoken {
+            None => (None, None),
+            Some(Spoken::Http(title)) => (Some(PortProtocol::Http), title.clone()),
+            Some(Spoken::Tls) => (Some(PortProtocol::Tls), None),
+            Some(Spoken::Other) => (Some(PortProtocol::Other), None),
+        };
+        PortView {
+            own: is_own(&seen),
+            routes: routes_to(&snapshot, &seen),
+            user: user(seen.uid),
+            port: seen.port,
+            addresses: seen.addresses,
+            process: seen.holder,
+            speaks,
+            title,
+        }
+    });
+    Json(Ports {
+        ports: ports.collect(),
+    })
+}
+
+fn is_own(seen: &PortSeen) -> bool {
+    let holder = seen.holder.as_ref();
+    holder.is_some_and(|holder| holder.pid == std::process::id())
+}
+
+/// What is spoken on the ports of this user's other processes.
+async fn spoken(api: &Arc<Api>, seen: &[PortSeen]) -> HashMap<Place, Spoken> {
+    let before = api.port_protocols.known();
+    let mut known = HashMap::new();
+    let mut asking = JoinSet::new();
+    for seen in seen.iter().filter(|seen| !is_own(seen)) {
+        let (Some(place), Some(at)) = (place(seen), seen.at()) else {
+            continue;
+        };
+        if let Some(spoken) = before.get(&place) {
+            known.insert(place, spoken.clone());
+            continue;
+        }
+        asking.spawn(async move { (place, spoken_at(at, PATIENCE).await) });
+    }
+    while let Some(asked) = asking.join_next().await {
+        known.extend(asked);
+    }
+    api.port_protocols.keep(known.clone());
+    known
+}
+
+fn user(uid: u32) -> String {
+    let known = User::from_uid(Uid::from_raw(uid)).ok().flatten();
+    known.map_or_else(|| uid.to_string(), |user| user.name)
+}
+
+/// The routes that lead to a port.
+fn routes_to(snapshot: &Snapshot, seen: &PortSeen) -> Vec<String> {
+    let accepts = |at: &SocketAddr| {
+        let of_family = |ip: &IpAddr| ip.is_unspecified() && ip.is_ipv4() == at.ip().is_ipv4();
+        at.port() == seen.port
+            && seen
+                .addresses
+                .iter()
+                .any(|ip| *ip == at.ip() || of_family(ip))
+    };
+    let leads_there = |route: &&Route| match snapshot.container_of(route) {
+        Some(ContainerPlace::At(addresses)) => addresses.iter().any(accepts),
+        Some(_) => false,
+        None => {
+            let addresses = route.server().addresses();
+            addresses.is_ok_and(|all| all.iter().any(accepts))
+        }
+    };
+    let routes = snapshot.configuration().routes.iter();
+    routes
+        .filter(leads_there)
+        .map(|route| route.address.to_string())
+        .collect()
+}

@@ -1,0 +1,131 @@
+//! What listens on this machine.
+
+use std::io::Write;
+use std::net::{IpAddr, TcpListener};
+use std::path::Path;
+use std::thread;
+
+use bentlane_tests::{App, Background, World, make_certificate, reply, wait_until};
+use serde_json::Value;
+
+fn titled() -> App {
+    App::answering(0, |_| {
+        let page = "<title>\x1b[2JHighmoor</title>";
+        reply(200, &[("content-type", "text/html")], page)
+    })
+}
+
+/// What the list says of a port.
+fn listed(world: &World, port: &str) -> Option<Value> {
+    let listed = world.json(&["port", "list"]);
+    let ports = listed["ports"].as_array().unwrap().iter();
+    let number: u16 = port.parse().unwrap();
+    let mut of_port = ports.filter(|it| it["port"] == number);
+    of_port.next().cloned()
+}
+
+/// A server that speaks first.
+fn greets() -> String {
+    let listener = TcpListener::bind("[::1]:0").unwrap();
+    let port = listener.local_addr().unwrap().port().to_string();
+    thread::spawn(move || {
+        for stream in listener.incoming() {
+            // A client that is gone needs no greeting.
+            let _ = stream.unwrap().write_all(b"220 larkfell ready\r\n");
+        }
+    });
+    port
+}
+
+#[test]
+fn what_listens_is_listed_with_what_it_speaks_and_its_routes() {
+    let world = World::with_routes(&[]);
+    let file = |name: &str| world.path(name).display().to_string();
+    let (certificate, key) = (file("app.pem"), file("app.key"));
+    make_certificate(&["-subj", "/CN=app", "-days", "9"], &certificate, &key);
+    let (http, silent) = (titled(), App::echo());
+    let tls = App::tls(Path::new(&certificate), Path::new(&key));
+    world.ok(&["route", "add", "a.moor.test", &http.port()]);
+    world.ok(&[
+        "route",
+        "add",
+        "b.moor.test/api",
+        &format!("http://127.0.0.1:{}", http.port()),
+    ]);
+    let greets = greets();
+    for (port, speaks, ip) in [
+        (&http.port(), "http", "127.0.0.1"),
+        (&tls.port(), "tls", "127.0.0.1"),
+        (&silent.port(), "other", "127.0.0.1"),
+        (&greets, "other", "::1"),
+    ] {
+        let listed = listed(&world, port).unwrap();
+        assert_eq!(listed["speaks"], speaks, "{listed:#}");
+        assert_eq!(listed["process"]["pid"], std::process::id());
+        assert_eq!(listed["addresses"], serde_json::json!([ip]));
+    }
+    let of_app = listed(&world, &http.port()).unwrap();
+    assert_eq!(of_app["title"], "\u{fffd}[2JHighmoor");
+    assert_eq!(
+        of_app["routes"],
+        serde_json::json!(["a.moor.test", "b.moor.test/api"])
+    );
+    let own = listed(&world, &world.address("https").port().to_string()).unwrap();
+    assert_eq!(
+        (&own["own"], &own["speaks"]),
+        (&Value::Bool(true), &Value::Null)
+    );
+    let table = world.ok(&["port", "list"]);
+    let line = table
+        .lines()
+        .find(|line| line.starts_with(&http.port()))
+        .unwrap();
+    assert!(
+        line.contains("http \"\u{fffd}[2JHighmoor\"") && line.contains("a.moor.test"),
+        "{line}"
+    );
+    let ips = |port: &Value| {
+        let all = port["addresses"].as_array().unwrap().clone();
+        all.into_iter()
+            .map(|ip| ip.as_str().unwrap().parse::<IpAddr>().unwrap())
+    };
+    let all = world.json(&["port", "list"])["ports"]
+        .as_array()
+        .unwrap()
+        .clone();
+    assert!(
+        all.iter()
+            .all(|port| ips(port).all(|ip| ip.is_loopback() || ip.is_unspecified()))
+    );
+}
+
+#[test]
+fn ports_that_open_and_close_are_followed() {
+    let world = World::with_routes(&[]);
+    let mut command = world.command(&["port", "list", "--follow", "--format", "json"]);
+    let follower = Background::start(&mut command, world.path("follower.log"));
+    // It tells what is new since it has begun.
+    let app = wait_until("the follower to begin", || {
+        let app = titled();
+        let opened = format!("\"port\":{},", app.port());
+        wait_for(&follower, &["\"change\":\"opened\"", &opened]).then_some(app)
+    });
+    let closed = format!("\"port\":{},", app.port());
+    drop(app);
+    assert!(wait_for(&follower, &["\"change\":\"closed\"", &closed]));
+}
+
+/// Whether a line with all of these parts comes within some seconds.
+fn wait_for(follower: &Background, parts: &[&str]) -> bool {
+    for _ in 0..40 {
+        let said = follower.output();
+        if said
+            .lines()
+            .any(|line| parts.iter().all(|part| line.contains(part)))
+        {
+            return true;
+        }
+        bentlane_tests::pause(std::time::Duration::from_millis(100));
+    }
+    false
+}
