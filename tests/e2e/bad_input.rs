@@ -151,7 +151,7 @@ fn the_api_names_the_field_too() {
         (
             r#"{"name":"a.moor.test","to":"1","colour":"red"}"#,
             422,
-            "there is no setting `colour`; there are: address, strip_prefix",
+            "there is no setting `colour`; there are: address, listen, strip_prefix",
         ),
         (r#"{"name":"#, 400, "EOF"),
     ];

@@ -28,7 +28,7 @@ mod lifecycle;
 mod lookups;
 mod manners;
 mod namespace;
-mod port_list;
+mod port_commands;
 mod ports;
 mod protocols;
 mod proxy;

@@ -93,7 +93,14 @@ fn keeps_what_a_person_set(world: &World, address: &str, command: &str) {
     assert_eq!(after["note"], "mine");
     let revision = || world.get("/journal?limit=1")["entries"][0]["revision"].clone();
     let made = revision();
-    carry_out(world, command);
+    if command.contains(" route add ") {
+        let words = shlex::split(command).unwrap();
+        let words: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
+        let refused = world.run(&words);
+        assert!(refused.stderr.contains("is there already"), "{refused:?}");
+    } else {
+        carry_out(world, command);
+    }
     assert_eq!((settings(), revision()), (after, made), "{command}");
 }
 

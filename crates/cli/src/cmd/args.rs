@@ -92,7 +92,7 @@ pub(crate) enum Command {
     /// Add, list, show, edit and remove routes: which name leads to which port
     #[command(subcommand)]
     Route(route::Route),
-    /// List what listens on this machine
+    /// List what listens on this machine, and suggest free ports
     #[command(subcommand)]
     Port(port::Port),
     /// Show, export, import and rotate the certificate authority, and protect its key

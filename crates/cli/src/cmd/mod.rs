@@ -66,7 +66,7 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
         Command::Record(record) => wait(record.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),
-        Command::Port(port) => wait(port.run(&client()?, output)),
+        Command::Port(port) => wait(port.run(client, output)),
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
         Command::Cert(cert) => wait(cert.run(&client()?, output)),
         Command::System(system) => wait(system.run(client, &data_dir, output)),

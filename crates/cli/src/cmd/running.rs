@@ -63,7 +63,7 @@ pub(super) async fn apps(
 }
 
 /// An untrusted text for a terminal: without control characters, and not too long.
-fn plain(text: &str) -> String {
+pub(super) fn plain(text: &str) -> String {
     let shown = text.chars().filter(|c| !c.is_control());
     shown.take(LONGEST).collect::<String>().trim().to_owned()
 }

@@ -1,12 +1,18 @@
-//! What listens on this machine.
+//! What listens on this machine, and ports that are suggested.
 
 use std::io::Write;
 use std::net::{IpAddr, TcpListener};
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
+use std::process::Command;
 use std::thread;
 
-use bentlane_tests::{App, Background, World, make_certificate, reply, wait_until};
+use bentlane_tests::{
+    App, Background, Start, World, make_certificate, reply, reserve_port, wait_until,
+};
 use serde_json::Value;
+
+use crate::servers::listening;
 
 fn titled() -> App {
     App::answering(0, |_| {
@@ -100,6 +106,29 @@ fn what_listens_is_listed_with_what_it_speaks_and_its_routes() {
 }
 
 #[test]
+fn the_folder_of_a_process_cannot_move_the_cursor() {
+    let world = World::with_routes(&[]);
+    let folder = world.path("huts\x1b[2J");
+    std::fs::create_dir(&folder).unwrap();
+    let port = reserve_port();
+    let mut command = Command::new("python3");
+    command.args([
+        "-m",
+        "http.server",
+        "--bind",
+        "127.0.0.1",
+        &port.to_string(),
+    ]);
+    let log = world.path("site.log");
+    let _site = listening(command.current_dir(folder), port, log);
+    let table = world.ok(&["port", "list"]);
+    assert!(
+        table.contains("huts[2J") && !table.contains('\x1b'),
+        "{table}"
+    );
+}
+
+#[test]
 fn ports_that_open_and_close_are_followed() {
     let world = World::with_routes(&[]);
     let mut command = world.command(&["port", "list", "--follow", "--format", "json"]);
@@ -128,4 +157,76 @@ fn wait_for(follower: &Background, parts: &[&str]) -> bool {
         bentlane_tests::pause(std::time::Duration::from_millis(100));
     }
     false
+}
+
+#[test]
+fn ports_are_suggested_and_written_to_an_environment_file() {
+    let world = World::asleep(Start::default());
+    let folder = world.path("huts");
+    std::fs::create_dir(&folder).unwrap();
+    let suggest = |args: &[&str]| {
+        let folder = folder.display().to_string();
+        world.run(&[&["port", "suggest", "--folder", &folder], args].concat())
+    };
+    let port = |args: &[&str]| {
+        let suggested = suggest(&[&["--format", "json"], args].concat()).json();
+        u16::try_from(suggested["ports"][0]["port"].as_u64().unwrap()).unwrap()
+    };
+    let usual = port(&["--name", "web"]);
+    assert_eq!(port(&["--name", "web"]), usual);
+    let listener = TcpListener::bind(("127.0.0.1", usual));
+    assert_ne!(port(&["--name", "web"]), usual, "another program has it");
+    drop(listener);
+
+    let file = folder.join(".env");
+    let path = file.display().to_string();
+    let before = "KEY=secret\nPORT_WEB=1\n";
+    std::fs::write(&file, before).unwrap();
+    std::fs::set_permissions(&file, PermissionsExt::from_mode(0o640)).unwrap();
+    let write = ["--name", "web,db", "--write", &path];
+    let refused = suggest(&write);
+    assert_eq!(refused.code, 2, "nobody can be asked: {refused:?}");
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), before);
+    let written = suggest(&[&write[..], &["--yes"]].concat());
+    assert_eq!(written.code, 0, "{written:?}");
+    let line = format!("PORT_WEB={usual}\n");
+    assert!(written.stderr.contains(&format!("+ {line}")), "{written:?}");
+    assert!(
+        written.stderr.contains("sets PORT_WEB in line 2, too"),
+        "{written:?}"
+    );
+    let text = std::fs::read_to_string(&file).unwrap();
+    assert!(text.starts_with(before) && text.contains(&line), "{text}");
+    let mode = std::fs::metadata(&file).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o640);
+    let again = suggest(&[&write[..], &["--yes"]].concat());
+    assert!(again.stderr.contains("has these ports"), "{again:?}");
+
+    for (content, part) in [
+        (
+            &b"# Ports of `bentlane port suggest`\nPORT_WEB=1\n"[..],
+            "have no end",
+        ),
+        (b"KEY=\xff\n", "not UTF-8"),
+    ] {
+        std::fs::write(&file, content).unwrap();
+        let refused = suggest(&[&write[..], &["--yes"]].concat());
+        assert!(
+            refused.code != 0 && refused.stderr.contains(part),
+            "{refused:?}"
+        );
+        assert_eq!(std::fs::read(&file).unwrap(), content);
+    }
+    for (args, part) in [
+        (&["--name", "web,1"][..], "`1` is no name"),
+        (&["--name", "a-b,a_b"], "PORT_A_B"),
+        (&["0"], "1..=100"),
+        (&["--folder", "/nowhere"], "cannot be used multiple times"),
+    ] {
+        let refused = suggest(args);
+        assert!(
+            refused.code == 2 && refused.stderr.contains(part),
+            "{refused:?}"
+        );
+    }
 }

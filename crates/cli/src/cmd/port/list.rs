@@ -1,27 +1,19 @@
-//! `bentlane port`
-
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::time::Duration;
 
 use bentlane_api_types::{PortProtocol, PortView, Ports};
-use clap::{Args, Subcommand};
+use clap::Args;
 use serde_json::json;
 use tokio::time::sleep;
 
+use super::super::running::plain;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
 use crate::output::{Output, table};
 
 /// How often what listens is looked at.
 const EVERY: Duration = Duration::from_secs(1);
-
-/// `bentlane port`
-#[derive(Debug, Subcommand)]
-pub(crate) enum Port {
-    /// List what listens on this machine, with its process, what it speaks and the routes to it
-    List(List),
-}
 
 /// `bentlane port list`
 #[derive(Debug, Args)]
@@ -35,15 +27,8 @@ pub(crate) struct List {
     follow: bool,
 }
 
-impl Port {
-    pub(crate) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
-        let Self::List(list) = self;
-        list.run(client, output).await
-    }
-}
-
 impl List {
-    async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
+    pub(super) async fn run(self, client: &Client, output: &Output) -> Result<Answer, CliError> {
         let mut seen: Ports = client.get("/ports").await?;
         if !self.follow || !output.is_json() {
             output.data(&seen, |ports| {
@@ -124,10 +109,10 @@ fn row(port: &PortView) -> [String; 7] {
         None => speaks.to_owned(),
     };
     let process = match &port.process {
-        Some(process) => format!("{} ({})", process.command, process.pid),
+        Some(process) => format!("{} ({})", plain(&process.command), process.pid),
         None => String::new(),
     };
-    let folder = port.process.as_ref().and_then(|it| it.folder.clone());
+    let folder = port.process.as_ref().and_then(|it| it.folder.as_deref());
     let routes = match port.own {
         true => "Bent Lane".to_owned(),
         false => port.routes.join(", "),
@@ -138,7 +123,7 @@ fn row(port: &PortView) -> [String; 7] {
         speaks,
         process,
         port.user.clone(),
-        folder.unwrap_or_default(),
+        folder.map(plain).unwrap_or_default(),
         routes,
     ]
 }
