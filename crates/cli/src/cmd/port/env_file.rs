@@ -1,6 +1,7 @@
 //! Ports in an environment file: lines `VARIABLE=PORT` between two lines of ours.
 
 use std::collections::HashMap;
+use std::ops::Range;
 
 /// The lines around ours.
 const BEGIN: &str = "# Ports of `bentlane port suggest`";
@@ -23,70 +24,78 @@ pub(super) struct Edit {
     pub(super) elsewhere: Vec<(usize, String)>,
 }
 
-/// The places of our first and last line, if they are there.
-fn block(lines: &[&str]) -> Result<Option<(usize, usize)>, Unclosed> {
-    let Some(begin) = lines.iter().position(|line| line.trim() == BEGIN) else {
+/// Where our lines are in a file, from the first to the last, if they are there.
+fn block(text: &str) -> Result<Option<Range<usize>>, Unclosed> {
+    let lines = || places(text).skip_while(|(_, line)| line.trim() != BEGIN);
+    let Some((start, _)) = lines().next() else {
         return Ok(None);
     };
-    let length = lines[begin..].iter().position(|line| line.trim() == END);
-    Ok(Some((begin, begin + length.ok_or(Unclosed)?)))
+    let mut ends = lines().filter(|(_, line)| line.trim() == END);
+    let (end, line) = ends.next().ok_or(Unclosed)?;
+    Ok(Some(start..end + line.len()))
+}
+
+/// Each line with its end, and where it begins.
+fn places(text: &str) -> impl Iterator<Item = (usize, &str)> {
+    text.split_inclusive('\n').scan(0, |at, line| {
+        let begins = *at;
+        *at += line.len();
+        Some((begins, line))
+    })
 }
 
 /// The ports in our lines, by variable.
 pub(super) fn ports(text: &str) -> Result<HashMap<String, u16>, Unclosed> {
-    let lines: Vec<&str> = text.lines().collect();
-    let Some((begin, end)) = block(&lines)? else {
-        return Ok(HashMap::new());
-    };
-    let pair = |line: &&str| {
+    let ours = block(text)?.map_or("", |block| &text[block]);
+    let pair = |line: &str| {
         let (variable, port) = line.trim().split_once('=')?;
         Some((variable.to_owned(), port.parse().ok()?))
     };
-    Ok(lines[begin..end].iter().filter_map(pair).collect())
+    Ok(ours.lines().filter_map(pair).collect())
 }
 
 /// The file with these variables between our lines, which are added at its end when they are not there.
+/// Everything else stays as it is, to the byte.
 pub(super) fn edited(text: &str, variables: &[(String, u16)]) -> Result<Edit, Unclosed> {
-    let lines: Vec<&str> = text.lines().collect();
-    let found = block(&lines)?;
+    let found = block(text)?;
     let wanted: Vec<String> = variables
         .iter()
         .map(|(variable, port)| format!("{variable}={port}"))
         .collect();
-    let (before, present, after) = match found {
-        Some((begin, end)) => (&lines[..begin], &lines[begin + 1..end], &lines[end + 1..]),
-        None => (&lines[..], &[][..], &[][..]),
-    };
+    let lines = format!("{BEGIN}\n{}\n{END}\n", wanted.join("\n"));
     let sets = |line: &str| {
         let line = line.trim().trim_start_matches("export ").trim_start();
         let variable = line.split_once('=')?.0.trim_end();
         let known = variables.iter().any(|(ours, _)| ours == variable);
         known.then(|| variable.to_owned())
     };
-    let numbered = lines
-        .iter()
+    let is_ours = |at: usize| found.as_ref().is_some_and(|block| block.contains(&at));
+    let others = places(text)
         .enumerate()
-        .filter(|(at, _)| found.is_none_or(|(begin, end)| *at < begin || *at > end));
-    let elsewhere = numbered.filter_map(|(at, line)| Some((at + 1, sets(line)?)));
-    let mut all: Vec<&str> = before.to_vec();
-    if found.is_none() && !text.is_empty() {
-        all.push("");
-    }
-    all.push(BEGIN);
-    all.extend(wanted.iter().map(String::as_str));
-    all.push(END);
-    all.extend(after);
+        .filter(|(_, (at, _))| !is_ours(*at));
+    let elsewhere = others.filter_map(|(number, (_, line))| Some((number + 1, sets(line)?)));
+    let elsewhere = elsewhere.collect();
+    let present = found.clone().map_or("", |block| &text[block]).lines();
+    let present: Vec<&str> = present
+        .filter(|line| ![BEGIN, END].contains(&line.trim()))
+        .collect();
+    let after = match found {
+        Some(block) => [&text[..block.start], &lines, &text[block.end..]].concat(),
+        None if text.is_empty() => lines,
+        None if text.ends_with('\n') => format!("{text}\n{lines}"),
+        None => format!("{text}\n\n{lines}"),
+    };
     let is_new = |line: &&String| !present.contains(&line.as_str());
     let is_gone = |line: &&&str| !wanted.iter().any(|it| it == **line);
     Ok(Edit {
-        text: all.join("\n") + "\n",
+        text: after,
         removed: present
             .iter()
             .filter(is_gone)
             .map(|it| (*it).to_owned())
             .collect(),
         added: wanted.iter().filter(is_new).cloned().collect(),
-        elsewhere: elsewhere.collect(),
+        elsewhere,
     })
 }
 
@@ -126,6 +135,16 @@ mod tests {
         assert_eq!(edit.text, wanted);
         assert_eq!(edit.removed, ["PORT_WEB=1", "PORT_DB=2"]);
         assert_eq!(edit.elsewhere, [(7, "PORT_WEB".to_owned())]);
+    }
+
+    #[test]
+    fn other_lines_keep_their_ends() {
+        let text = format!("A=1\r\n{BEGIN}\nPORT_WEB=1\n{END}\nB=2\r\nC=3");
+        let edit = edited(&text, &web(20_100)).unwrap();
+        let wanted = format!("A=1\r\n{BEGIN}\nPORT_WEB=20100\n{END}\nB=2\r\nC=3");
+        assert_eq!(edit.text, wanted);
+        let edit = edited("A=1\r\n", &web(20_100)).unwrap();
+        assert!(edit.text.starts_with("A=1\r\n\n"));
     }
 
     #[test]

@@ -146,11 +146,11 @@ fn suggest(
     let is_ours = |port: u16| kept.values().any(|kept| *kept == port);
     let project = folder.display().to_string();
     let free = suggested_ports(&project, &new, |port| is_taken(port) || is_ours(port));
-    let mut free = free.ok_or_else(|| CliError::Value {
+    let free = free.ok_or_else(|| CliError::Value {
         field: "port suggest",
         reason: "there are not that many free ports".to_owned(),
     })?;
-    let mut free = free.drain(..);
+    let mut free = free.into_iter();
     let ports = names.into_iter().filter_map(|(name, variable)| {
         let port = keeps(&variable).or_else(|| free.next())?;
         Some(SuggestedPort {
@@ -160,7 +160,7 @@ fn suggest(
         })
     });
     Ok(Suggested {
-        folder: project.clone(),
+        folder: project,
         ports: ports.collect(),
     })
 }
