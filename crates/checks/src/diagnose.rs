@@ -172,7 +172,6 @@ mod tests {
             clients: RawClients::default(),
             left_to: None,
             usual_port: 17443,
-            https_port: 17443,
             http_port: 17080,
             deep: false,
             patience: Duration::from_secs(10),

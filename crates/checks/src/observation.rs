@@ -54,8 +54,6 @@ pub struct Facts {
     pub listener: SocketAddr,
     /// The port of the TLS listeners.
     pub usual_port: u16,
-    /// The port for clients of the route over TLS: its own, or that of the TLS listeners.
-    pub https_port: u16,
     /// The port of the plain HTTP listener.
     pub http_port: u16,
     /// Whether to look further than the page itself: at what it asks, and at the app without us.
@@ -94,6 +92,12 @@ impl Facts {
             Some(own) => (*own, port).into(),
             None => (self.listener.ip(), port).into(),
         }
+    }
+
+    /// The port for clients of the route over TLS: its own, or that of the TLS listeners.
+    #[must_use]
+    pub fn https_port(&self) -> u16 {
+        self.route.https_port(self.usual_port)
     }
 
     /// What the check proves: where the route leads, or what listens in our place.

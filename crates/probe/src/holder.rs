@@ -88,24 +88,6 @@ pub fn other_on_443(https: &[SocketAddr]) -> Option<Holder> {
     port_holder(SocketAddr::new(https.first()?.ip(), HTTPS))
 }
 
-/// Every TCP socket that listens, with its user, and its process where that can be found: of this user's
-/// processes alone, except for root.
-pub(crate) fn listening() -> Vec<(SocketAddr, u32, Option<Holder>)> {
-    let sockets = tcp_sockets().filter(|socket| socket.is_unconnected);
-    let sockets: Vec<Socket> = sockets.collect();
-    let wanted = sockets.iter().map(|socket| (socket.inode, socket.local));
-    let holders = holders(&wanted.collect());
-    let held = sockets.into_iter();
-    held.map(|socket| {
-        (
-            socket.local,
-            socket.uid,
-            holders.get(&socket.local).cloned(),
-        )
-    })
-    .collect()
-}
-
 /// Every TCP socket that listens, with its process; those of other users are left out.
 #[must_use]
 pub fn listeners() -> HashMap<SocketAddr, Holder> {
@@ -118,24 +100,48 @@ pub fn listeners() -> HashMap<SocketAddr, Holder> {
 pub(crate) struct ListenerIndex {
     read_at: Option<Instant>,
     listeners: Arc<HashMap<SocketAddr, Holder>>,
+    /// The same with the processes of other users, which are not known.
+    sockets: Arc<Vec<ListeningSocket>>,
     /// By the socket's inode; `None` for one of another user.
     known: HashMap<u64, Option<Holder>>,
+}
+
+/// A TCP socket that listens.
+#[derive(Clone, Debug)]
+pub(crate) struct ListeningSocket {
+    pub(crate) at: SocketAddr,
+    /// The user whose it is.
+    pub(crate) uid: u32,
+    /// The process, when it is one of this user's, or root asks.
+    pub(crate) holder: Option<Holder>,
 }
 
 impl ListenerIndex {
     /// The listeners, as they were a second ago or less.
     pub(crate) fn listeners(&mut self, now: Instant) -> Arc<HashMap<SocketAddr, Holder>> {
+        self.refresh(now);
+        Arc::clone(&self.listeners)
+    }
+
+    /// The sockets that listen, as they were a second ago or less.
+    pub(crate) fn sockets(&mut self, now: Instant) -> Arc<Vec<ListeningSocket>> {
+        self.refresh(now);
+        Arc::clone(&self.sockets)
+    }
+
+    fn refresh(&mut self, now: Instant) {
         let is_recent = |at: Instant| now.saturating_duration_since(at) < READ_EVERY;
         if !self.read_at.is_some_and(is_recent) {
             self.read();
             self.read_at = Some(now);
         }
-        Arc::clone(&self.listeners)
     }
 
     fn read(&mut self) {
         let listening = tcp_sockets().filter(|socket| socket.is_unconnected);
+        let listening: Vec<Socket> = listening.collect();
         let sockets: HashMap<u64, SocketAddr> = listening
+            .iter()
             .map(|socket| (socket.inode, socket.local))
             .collect();
         let lives = |holder: &Holder| pid(holder).and_then(|pid| Process::new(pid).ok()).is_some();
@@ -151,11 +157,16 @@ impl ListenerIndex {
         for (inode, at) in new {
             self.known.insert(inode, found.remove(&at));
         }
-        let held = sockets.into_iter().filter_map(|(inode, at)| {
-            let holder = self.known.get(&inode)?.clone()?;
-            Some((at, holder))
+        let sockets = listening.into_iter().map(|socket| ListeningSocket {
+            at: socket.local,
+            uid: socket.uid,
+            holder: self.known.get(&socket.inode).cloned().flatten(),
         });
+        let sockets: Vec<ListeningSocket> = sockets.collect();
+        let held = sockets.iter();
+        let held = held.filter_map(|socket| Some((socket.at, socket.holder.clone()?)));
         self.listeners = Arc::new(held.collect());
+        self.sockets = Arc::new(sockets);
     }
 }
 
@@ -195,9 +206,15 @@ struct Socket {
 impl Socket {
     /// Whether it has this address, or is bound to a wildcard address that includes it.
     fn accepts_at(&self, address: SocketAddr) -> bool {
-        let ip = self.local.ip();
-        self.local.port() == address.port() && (ip == address.ip() || ip.is_unspecified())
+        stands_for(self.local, address)
     }
+}
+
+/// Whether a socket with the address `own` accepts at `address`: with the same, or with a wildcard
+/// address, which on most systems includes both families.
+pub(crate) fn stands_for(own: SocketAddr, address: SocketAddr) -> bool {
+    let ip = own.ip();
+    own.port() == address.port() && (ip == address.ip() || ip.is_unspecified())
 }
 
 fn plain(at: SocketAddr) -> SocketAddr {

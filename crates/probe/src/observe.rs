@@ -19,8 +19,9 @@ use tokio::task::spawn_blocking;
 use url::Url;
 
 use crate::handshake::Stream;
-use crate::holder::ListenerIndex;
+use crate::holder::{ListenerIndex, stands_for};
 use crate::lookup::LookupTransport;
+use crate::ports::{PortSeen, ports_of};
 use crate::target::TargetClient;
 use crate::visit::ListenerClient;
 use crate::{connect, files, handshake, lookup};
@@ -304,6 +305,16 @@ impl Prober {
         }
     }
 
+    /// What listens on this machine, as [`ports`](crate::ports) gives it, as it was a second ago or less.
+    pub async fn ports(&self) -> Vec<PortSeen> {
+        let index = Arc::clone(&self.index);
+        let read = move || {
+            let mut index = index.lock().unwrap_or_else(PoisonError::into_inner);
+            ports_of(&index.sockets(Instant::now()))
+        };
+        spawn_blocking(read).await.unwrap_or_default()
+    }
+
     /// Forgets which processes listen where, so that the next check reads it again.
     pub fn forget_listeners(&self) {
         *self.index.lock().unwrap_or_else(PoisonError::into_inner) = ListenerIndex::default();
@@ -372,8 +383,7 @@ fn leaves_a_chance(seen: &Observations) -> bool {
 fn holder_of(holders: &HashMap<SocketAddr, Holder>, at: SocketAddr) -> Option<&Holder> {
     holders.get(&at).or_else(|| {
         let mut holders = holders.iter();
-        let stands_for = |own: &SocketAddr| own.port() == at.port() && own.ip().is_unspecified();
-        holders.find_map(|(own, holder)| stands_for(own).then_some(holder))
+        holders.find_map(|(own, holder)| stands_for(*own, at).then_some(holder))
     })
 }
 

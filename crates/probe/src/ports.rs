@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::sync::{Arc, OnceLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use bentlane_checks::{Holder, Page};
 use rustls::ClientConfig;
@@ -12,7 +12,7 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 
 use crate::handshake::secure;
-use crate::holder::listening;
+use crate::holder::{ListenerIndex, ListeningSocket, stands_for};
 use crate::observe::takes_any;
 
 /// How long a server that speaks first has for that.
@@ -55,6 +55,13 @@ impl PortSeen {
         let ip = self.addresses.first()?;
         Some(reachable((*ip, self.port).into()))
     }
+
+    /// Whether a connection to this address is accepted there.
+    #[must_use]
+    pub fn accepts_at(&self, address: SocketAddr) -> bool {
+        let mut own = self.addresses.iter();
+        own.any(|ip| stands_for((*ip, self.port).into(), address))
+    }
 }
 
 /// Where a client of this machine reaches what listens at `at`: on loopback, when that is every address.
@@ -72,15 +79,20 @@ pub fn reachable(at: SocketAddr) -> SocketAddr {
 /// with one port are two.
 #[must_use]
 pub fn ports() -> Vec<PortSeen> {
+    ports_of(&ListenerIndex::default().sockets(Instant::now()))
+}
+
+/// The ports of these sockets.
+pub(crate) fn ports_of(sockets: &[ListeningSocket]) -> Vec<PortSeen> {
     let mut seen: BTreeMap<(u16, u32, Option<u32>), PortSeen> = BTreeMap::new();
     let here = |ip: IpAddr| ip.is_loopback() || ip.is_unspecified();
-    for (at, uid, holder) in listening().into_iter().filter(|(at, ..)| here(at.ip())) {
-        let key = (at.port(), uid, holder.as_ref().map(|holder| holder.pid));
+    for ListeningSocket { at, uid, holder } in sockets.iter().filter(|it| here(it.at.ip())) {
+        let key = (at.port(), *uid, holder.as_ref().map(|holder| holder.pid));
         let port = seen.entry(key).or_insert_with(|| PortSeen {
             port: at.port(),
             addresses: Vec::new(),
-            uid,
-            holder,
+            uid: *uid,
+            holder: holder.clone(),
         });
         port.addresses.push(at.ip());
         port.addresses.sort();

@@ -29,12 +29,8 @@ pub(crate) struct TargetClient<'a> {
 impl TargetClient<'_> {
     /// Asks for the path and query of `url`, one of the route's, with one thing changed.
     pub(crate) async fn ask(&self, url: &Url, trial: Trial) -> Direct {
-        let Facts {
-            route,
-            name,
-            https_port,
-            ..
-        } = self.facts;
+        let Facts { route, name, .. } = self.facts;
+        let https_port = self.facts.https_port();
         let path = match route.settings.strip_prefix {
             true => without_prefix(url.path(), route.address.prefix.as_str()),
             false => url.path().into(),
@@ -43,7 +39,7 @@ impl TargetClient<'_> {
         let own = self.facts.server().authority().unwrap_or_default();
         let scheme = if self.is_tls() { "https" } else { "http" };
         let asked = format!("{scheme}://{own}{path}{}", query.unwrap_or_default());
-        let public = match *https_port {
+        let public = match https_port {
             443 => name.to_string(),
             port => format!("{name}:{port}"),
         };
@@ -117,7 +113,7 @@ impl TargetClient<'_> {
         };
         let directly = try_(Trial::Direct, trials).await;
         let forwarding = try_(Trial::WithoutForwarding, trials).await;
-        let without_port = self.facts.https_port != 443 && try_(Trial::WithoutPort, trials).await;
+        let without_port = self.facts.https_port() != 443 && try_(Trial::WithoutPort, trials).await;
         if !(directly || forwarding || without_port) {
             return;
         }

@@ -5,8 +5,14 @@ pub(crate) fn user_name(uid: Option<u32>) -> String {
     let Some(uid) = uid else {
         return "an unknown user".to_owned();
     };
-    match User::from_uid(Uid::from_raw(uid)) {
-        Ok(Some(user)) => format!("{} (uid {uid})", user.name),
-        Ok(None) | Err(_) => format!("uid {uid}"),
+    match name_of(uid) {
+        Some(name) => format!("{name} (uid {uid})"),
+        None => format!("uid {uid}"),
     }
+}
+
+/// A user's name, if the system knows one.
+pub(crate) fn name_of(uid: u32) -> Option<String> {
+    let user = User::from_uid(Uid::from_raw(uid)).ok().flatten();
+    user.map(|user| user.name)
 }

@@ -8,8 +8,11 @@ use serde_json::Value;
 use time::{Duration, OffsetDateTime};
 
 use crate::browsers::CHROMIUM_LIKE;
+use crate::files::read_file;
 use crate::profiles::profiles;
 
+/// Bytes of such a file.
+const LARGEST: u64 = 16 * 1024 * 1024;
 /// Bytes of Firefox's records: a checksum, a score and a day, two each; a host; and a value, both with
 /// zeros behind.
 const RECORD: usize = 286;
@@ -25,14 +28,14 @@ pub fn browsers_forcing_https(home: &Path) -> Vec<ForcedHttps> {
         let profiles = fs::read_dir(home.join(folder)).into_iter().flatten();
         for profile in profiles.flatten() {
             let file = profile.path().join("TransportSecurity");
-            if let Ok(text) = fs::read_to_string(&file) {
-                all.extend(of_chromium(&text).map(|seen| seen.in_file(browser, &file)));
+            if let Ok(octets) = read_file(&file, LARGEST) {
+                all.extend(of_chromium(&octets).map(|seen| seen.in_file(browser, &file)));
             }
         }
     }
     for profile in profiles(home) {
         let file = profile.join("SiteSecurityServiceState.bin");
-        if let Ok(octets) = fs::read(&file) {
+        if let Ok(octets) = read_file(&file, LARGEST) {
             all.extend(of_firefox(&octets).map(|seen| seen.in_file("Firefox", &file)));
         }
     }
@@ -58,8 +61,8 @@ impl Seen {
 }
 
 /// The entries of a file `TransportSecurity`.
-fn of_chromium(text: &str) -> impl Iterator<Item = Seen> + use<> {
-    let file: Value = serde_json::from_str(text).unwrap_or_default();
+fn of_chromium(text: &[u8]) -> impl Iterator<Item = Seen> + use<> {
+    let file: Value = serde_json::from_slice(text).unwrap_or_default();
     let entries = file["sts"].as_array().cloned().unwrap_or_default();
     entries.into_iter().filter_map(|entry| {
         let seconds = entry["expiry"].as_f64()?;
@@ -90,7 +93,7 @@ fn of_firefox(octets: &[u8]) -> impl Iterator<Item = Seen> {
         let (is_set, subdomains) = (parts.next()? == SET, parts.next()? == "1");
         let until = OffsetDateTime::UNIX_EPOCH.checked_add(Duration::milliseconds(until))?;
         let host = ForcedHost::Name(host);
-        (is_set && !until.eq(&OffsetDateTime::UNIX_EPOCH)).then_some(Seen {
+        (is_set && until != OffsetDateTime::UNIX_EPOCH).then_some(Seen {
             host,
             subdomains,
             until,

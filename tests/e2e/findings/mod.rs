@@ -8,7 +8,7 @@ mod targets;
 
 use std::process::Command;
 
-use bentlane_tests::{App, Background, World, events, reply, reserve_port, wait_until};
+use bentlane_tests::{App, Background, Run, World, events, reply, reserve_port, wait_until};
 use hyper::Request;
 use hyper::body::Incoming;
 use rstest::rstest;
@@ -62,10 +62,15 @@ fn check_deep(world: &World, address: &str) -> Value {
 }
 
 /// Runs a command that begins with `bentlane`, as it was shown.
-pub(crate) fn carry_out(world: &World, command: &str) {
+fn run_shown(world: &World, command: &str) -> Run {
     let words = shlex::split(command).unwrap();
     let words: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
-    world.ok(&words);
+    world.run(&words)
+}
+
+/// The same, and it has to succeed.
+pub(crate) fn carry_out(world: &World, command: &str) {
+    run_shown(world, command).ok();
 }
 
 /// Runs the command of a fix twice: what a person has set stays, and the second time nothing changes.
@@ -94,9 +99,7 @@ fn keeps_what_a_person_set(world: &World, address: &str, command: &str) {
     let revision = || world.get("/journal?limit=1")["entries"][0]["revision"].clone();
     let made = revision();
     if command.contains(" route add ") {
-        let words = shlex::split(command).unwrap();
-        let words: Vec<&str> = words.iter().skip(1).map(String::as_str).collect();
-        let refused = world.run(&words);
+        let refused = run_shown(world, command);
         assert!(refused.stderr.contains("is there already"), "{refused:?}");
     } else {
         carry_out(world, command);

@@ -334,7 +334,7 @@ fn leaked(facts: &Facts, seen: &Observations, visit: &Visit, to: &str) -> Option
             Fix::text(format!(
                 "configure the app to build URLs from the whole `Host`, or from `X-Forwarded-Host` and \
                  `X-Forwarded-Port`: the port is {}",
-                facts.https_port
+                facts.https_port()
             )),
         ));
     }

@@ -171,14 +171,14 @@ fn past(facts: &Facts, url: &str) -> Option<Url> {
     let (host, port) = (url.host_str()?, url.port_or_known_default()?);
     let is_ours = facts.snapshot.zone_of(host).is_some();
     // Names of a zone below `localhost` are routes, and the port says whose.
-    let served = [facts.https_port, facts.usual_port, facts.http_port].contains(&port);
+    let served = [facts.https_port(), facts.usual_port, facts.http_port].contains(&port);
     let is_ours = is_ours && !served && facts.routed(&url).is_none();
     (is_ours || (is_loopback(host) && !served)).then_some(url)
 }
 
 /// Where the client of a dev server's live reload takes its port from.
 fn live_reload(facts: &Facts, url: &Url, page: &str) -> Fix {
-    let port = facts.https_port;
+    let port = facts.https_port();
     let known = [
         (
             "vite",

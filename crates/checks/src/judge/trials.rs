@@ -71,7 +71,7 @@ fn forwarding_refused(facts: &Facts, seen: &Observations, page: &Page) -> Findin
 fn host_refused(facts: &Facts, seen: &Observations, page: &Page) -> Option<Finding> {
     let (name, host) = (&facts.name, facts.server().authority().unwrap_or_default());
     let (summary, fix) = if seen.trials.success(Trial::WithoutPort).is_some() {
-        let port = facts.https_port;
+        let port = facts.https_port();
         let summary = format!(
             "the app accepts the host {name}, and responds with {} to {name}:{port}",
             page.status

@@ -90,8 +90,15 @@ struct Served {
     /// Its routes on the ports of the listeners, the longest path prefix first.
     entries: Vec<Entry>,
     /// The same on ports of their own.
-    on_ports: Vec<(u16, Entry)>,
+    on_ports: Vec<Entry>,
     resolution: Resolution,
+}
+
+impl Served {
+    /// All of its routes.
+    fn all(&self) -> impl Iterator<Item = &Entry> {
+        self.entries.iter().chain(&self.on_ports)
+    }
 }
 
 /// How the names of a pattern resolve, where that is not as their zone says.
@@ -159,7 +166,7 @@ impl Snapshot {
             if route.is_raw() {
                 snapshot.raw.push(entry);
             } else if let Some(port) = route.address.port {
-                served.on_ports.push((port.get(), entry));
+                served.on_ports.push(entry);
                 if let Some(IpAddr::V4(ip)) = route.settings.address
                     && route.listens()
                 {
@@ -184,8 +191,7 @@ impl Snapshot {
             let prefix = |entry: &Entry| &configuration.routes[entry.route].address.prefix;
             let longest_first = |entry: &Entry| Reverse(prefix(entry).specificity());
             served.entries.sort_by_key(longest_first);
-            let on_ports = &mut served.on_ports;
-            on_ports.sort_by_key(|(_, entry)| longest_first(entry));
+            served.on_ports.sort_by_key(longest_first);
         }
         snapshot.configuration = configuration;
         snapshot.containers = containers;
@@ -216,8 +222,7 @@ impl Snapshot {
                 let known = &configuration.routes[entry.route].address;
                 (&known.prefix, &known.port) == (prefix, port)
             };
-            let on_ports = served.on_ports.iter().map(|(_, entry)| entry);
-            if route.is_raw() || served.entries.iter().chain(on_ports).any(is_taken) {
+            if route.is_raw() || served.all().any(is_taken) {
                 continue;
             }
             let entry = Entry {
@@ -225,7 +230,7 @@ impl Snapshot {
                 destination,
             };
             match port {
-                Some(port) => served.on_ports.push((port.get(), entry)),
+                Some(_) => served.on_ports.push(entry),
                 None => served.entries.push(entry),
             }
             if let (None, Some(address)) = (served.resolution.address, route.settings.address) {
@@ -294,10 +299,8 @@ impl Snapshot {
             Pattern::Wildcard(_) => &self.below,
         };
         let served = table.get(address.pattern.base());
-        let on_listeners = served.into_iter().flat_map(|it| &it.entries);
-        let on_ports = served.into_iter().flat_map(|it| &it.on_ports);
         let raw = address.port.map(|_| &self.raw).into_iter().flatten();
-        let entries = on_listeners.chain(on_ports.map(|(_, entry)| entry));
+        let entries = served.into_iter().flat_map(Served::all);
         entries.chain(raw).find_map(|entry| {
             let route = self.configuration.routes.get(entry.route)?;
             (route.address == *address).then_some(route)
@@ -395,9 +398,7 @@ impl Snapshot {
             return None;
         }
         let served = self.served(name)?;
-        let on_ports = served.on_ports.iter().map(|(_, entry)| entry);
-        let entries = served.entries.iter().chain(on_ports);
-        let mut routes = entries.map(|it| &self.configuration.routes[it.route]);
+        let mut routes = served.all().map(|it| &self.configuration.routes[it.route]);
         routes.find_map(|route| route.settings.cert.as_ref())
     }
 
@@ -527,10 +528,12 @@ impl Snapshot {
         if self.http_ports.is_empty() {
             return None;
         }
+        let is_of_port = |entry: &&Entry| {
+            let own = self.configuration.routes[entry.route].address.port;
+            own.is_some_and(|own| own.get() == port)
+        };
         let on_port = |served: &'_ Served| {
-            let entries = served.on_ports.iter();
-            let entries = entries.filter(|(own, _)| *own == port);
-            self.longest_prefix(entries.map(|(_, entry)| entry), path)
+            self.longest_prefix(served.on_ports.iter().filter(is_of_port), path)
         };
         self.all_served(name).find_map(on_port)
     }

@@ -27,8 +27,7 @@ impl Client {
                 if let Some(found) = found {
                     exchange.set_route(found.routed.position, found.logs(), &parts.headers);
                 }
-                let port = self.only_port.unwrap_or(self.https_port);
-                redirect::to_https(&name, port, path)
+                redirect::to_https(&name, self.https_port_here(), path)
             }
             Err(reason) => {
                 exchange.asks("", path);
@@ -38,6 +37,11 @@ impl Client {
         exchange.answered(response.status(), Arc::clone(&table.snapshot));
         response.body_mut().record_to(exchange);
         response
+    }
+
+    /// The port for clients of HTTPS where this connection came to.
+    fn https_port_here(&self) -> u16 {
+        self.only_port.unwrap_or(self.https_port)
     }
 
     /// The answer to a request over plain HTTP; `None` where it is served.
@@ -50,7 +54,7 @@ impl Client {
         table: &RoutingTable,
     ) -> Option<Result<Response<ResponseBody>, Box<ErrorPage>>> {
         let route = found.map(|found| found.routed.route);
-        let here = self.only_port.unwrap_or(self.https_port);
+        let here = self.https_port_here();
         let https_port = route.map_or(here, |route| route.https_port(here));
         match table.snapshot.plain_for(name, route) {
             Plain::Serve => None,

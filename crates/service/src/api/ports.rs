@@ -1,5 +1,5 @@
 use std::collections::HashMap;
-use std::net::{IpAddr, SocketAddr};
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -8,14 +8,14 @@ use axum::extract::State;
 use bentlane_api_types::{PortProtocol, PortView, Ports};
 use bentlane_checks::Holder;
 use bentlane_model::{ContainerPlace, Route, Snapshot};
-use bentlane_probe::{PortSeen, Spoken, ports, spoken as spoken_at};
-use nix::unistd::{Uid, User};
+use bentlane_probe::{PortSeen, Spoken, spoken as spoken_at};
 use time::OffsetDateTime;
-use tokio::task::{JoinSet, spawn_blocking};
+use tokio::task::JoinSet;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::Api;
+use crate::users::name_of;
 
 /// A port that has not answered by then speaks something else.
 const PATIENCE: Duration = Duration::from_secs(1);
@@ -52,7 +52,7 @@ fn place(seen: &PortSeen) -> Option<Place> {
 /// List what listens on this machine.
 #[utoipa::path(get, path = "/ports", responses((status = 200, body = Ports)))]
 async fn list_ports(State(api): State<Arc<Api>>) -> Json<Ports> {
-    let seen = spawn_blocking(ports).await.unwrap_or_default();
+    let seen = api.checks.checker.ports().await;
     let spoken = spoken(&api, &seen).await;
     let snapshot = api.snapshot();
     let ports = seen.into_iter().map(|seen| {
@@ -66,7 +66,7 @@ async fn list_ports(State(api): State<Arc<Api>>) -> Json<Ports> {
         PortView {
             own: is_own(&seen),
             routes: routes_to(&snapshot, &seen),
-            user: user(seen.uid),
+            user: name_of(seen.uid).unwrap_or_else(|| seen.uid.to_string()),
             port: seen.port,
             addresses: seen.addresses,
             process: seen.holder,
@@ -106,21 +106,9 @@ async fn spoken(api: &Arc<Api>, seen: &[PortSeen]) -> HashMap<Place, Spoken> {
     known
 }
 
-fn user(uid: u32) -> String {
-    let known = User::from_uid(Uid::from_raw(uid)).ok().flatten();
-    known.map_or_else(|| uid.to_string(), |user| user.name)
-}
-
 /// The routes that lead to a port.
 fn routes_to(snapshot: &Snapshot, seen: &PortSeen) -> Vec<String> {
-    let accepts = |at: &SocketAddr| {
-        let of_family = |ip: &IpAddr| ip.is_unspecified() && ip.is_ipv4() == at.ip().is_ipv4();
-        at.port() == seen.port
-            && seen
-                .addresses
-                .iter()
-                .any(|ip| *ip == at.ip() || of_family(ip))
-    };
+    let accepts = |at: &SocketAddr| seen.accepts_at(*at);
     let leads_there = |route: &&Route| match snapshot.container_of(route) {
         Some(ContainerPlace::At(addresses)) => addresses.iter().any(accepts),
         Some(_) => false,

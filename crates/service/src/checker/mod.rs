@@ -16,7 +16,7 @@ use bentlane_checks::{
     RawClients, Since, Trace, Verdict, advice_for_route, advice_for_zone, diagnose, trace,
 };
 use bentlane_model::{Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
-use bentlane_probe::{ProbeLimits, Prober};
+use bentlane_probe::{PortSeen, ProbeLimits, Prober};
 use bentlane_proxy::Proxy;
 use bentlane_queue::BoundedQueue;
 use bentlane_store::StoredVerdict;
@@ -329,7 +329,6 @@ impl RouteChecker {
             left_to: (!route.listens()).then(|| Target::at(listener)),
             listener,
             usual_port,
-            https_port,
             http_port: self.http_port,
             deep: options.deep,
             patience: options.patience.min(first_byte.saturating_add(LATER)),
@@ -339,6 +338,11 @@ impl RouteChecker {
             snapshot,
             now: OffsetDateTime::now_utc(),
         })
+    }
+
+    /// What listens on this machine.
+    pub(crate) async fn ports(&self) -> Vec<PortSeen> {
+        self.prober.load_full().ports().await
     }
 
     /// What clients of the route have begun with, if it is one for raw TCP.

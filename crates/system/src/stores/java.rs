@@ -1,13 +1,12 @@
 //! Java's trust store, read without starting Java, which takes half a second.
 
-use std::fs::File;
-use std::io::{self, Read};
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use bentlane_ca::chain_pem;
-use rustix::fs::OFlags;
 use rustls::pki_types::CertificateDer;
+
+use crate::file_error::FileError;
+use crate::files::read_file;
 
 /// What a store in Java's own format (JKS) begins with.
 const MAGIC: u32 = 0xFEED_FEED;
@@ -23,14 +22,8 @@ const LONGEST: u64 = 64 * 1024 * 1024;
 ///
 /// # Errors
 /// When it cannot be read.
-pub(super) fn trusted(path: &Path) -> io::Result<Option<Vec<String>>> {
-    let mut options = File::options();
-    // Not to wait for what may be a pipe.
-    let flags = OFlags::NONBLOCK.bits().cast_signed();
-    let file = options.read(true).custom_flags(flags).open(path)?;
-    let mut octets = Vec::new();
-    file.take(LONGEST).read_to_end(&mut octets)?;
-    Ok(certificates(&octets))
+pub(super) fn trusted(path: &Path) -> Result<Option<Vec<String>>, FileError> {
+    Ok(certificates(&read_file(path, LONGEST)?))
 }
 
 /// The certificates of a store that has nothing else.
