@@ -30,7 +30,7 @@ fn listed(world: &World, port: &str) -> Option<Value> {
     of_port.next().cloned()
 }
 
-/// A server that speaks first.
+/// A server that sends first.
 fn greets() -> String {
     let listener = TcpListener::bind("[::1]:0").unwrap();
     let port = listener.local_addr().unwrap().port().to_string();
@@ -44,7 +44,7 @@ fn greets() -> String {
 }
 
 #[test]
-fn what_listens_is_listed_with_what_it_speaks_and_its_routes() {
+fn what_listens_is_listed_with_its_protocol_and_routes() {
     let world = World::with_routes(&[]);
     let file = |name: &str| world.path(name).display().to_string();
     let (certificate, key) = (file("app.pem"), file("app.key"));
@@ -59,14 +59,14 @@ fn what_listens_is_listed_with_what_it_speaks_and_its_routes() {
         &format!("http://127.0.0.1:{}", http.port()),
     ]);
     let greets = greets();
-    for (port, speaks, ip) in [
+    for (port, protocol, ip) in [
         (&http.port(), "http", "127.0.0.1"),
         (&tls.port(), "tls", "127.0.0.1"),
         (&silent.port(), "other", "127.0.0.1"),
         (&greets, "other", "::1"),
     ] {
         let listed = listed(&world, port).unwrap();
-        assert_eq!(listed["speaks"], speaks, "{listed:#}");
+        assert_eq!(listed["protocol"], protocol, "{listed:#}");
         assert_eq!(listed["process"]["pid"], std::process::id());
         assert_eq!(listed["addresses"], serde_json::json!([ip]));
     }
@@ -78,7 +78,7 @@ fn what_listens_is_listed_with_what_it_speaks_and_its_routes() {
     );
     let own = listed(&world, &world.address("https").port().to_string()).unwrap();
     assert_eq!(
-        (&own["own"], &own["speaks"]),
+        (&own["own"], &own["protocol"]),
         (&Value::Bool(true), &Value::Null)
     );
     let table = world.ok(&["port", "list"]);
@@ -133,7 +133,7 @@ fn ports_that_open_and_close_are_followed() {
     let world = World::with_routes(&[]);
     let mut command = world.command(&["port", "list", "--follow", "--format", "json"]);
     let follower = Background::start(&mut command, world.path("follower.log"));
-    // It tells what is new since it has begun.
+    // It reports what is new since it started.
     let app = wait_until("the follower to begin", || {
         let app = titled();
         let opened = format!("\"port\":{},", app.port());

@@ -148,7 +148,7 @@ fn take_what_goes_together(world: &World, first: u16, address: &str) {
     for (args, part) in [
         (
             &["route", "edit", address, "--unset", "protocol"][..],
-            "speaks another protocol",
+            "uses another protocol",
         ),
         (
             &["route", "add", &format!("a.moor.test:{first}/x"), "1"],

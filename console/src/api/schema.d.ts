@@ -1458,7 +1458,7 @@ export interface components {
         /** @description A secret that opens a key. It is never shown. */
         Passphrase: string;
         /**
-         * @description What is spoken on a port.
+         * @description The protocol of a port.
          * @enum {string}
          */
         PortProtocol: "http" | "tls" | "other";
@@ -1474,9 +1474,9 @@ export interface components {
              */
             port: number;
             process?: null | components["schemas"]["Holder"];
+            protocol?: null | components["schemas"]["PortProtocol"];
             /** @description The addresses of the routes that lead to it. */
             routes: string[];
-            speaks?: null | components["schemas"]["PortProtocol"];
             /** @description The title of the first page. */
             title?: string | null;
             /** @description The name of the user whose process it is, or the number of one without a name. */
@@ -1759,8 +1759,8 @@ export interface components {
              */
             plain?: string | null;
             /**
-             * @description What clients speak on the port of the address: `tcp` for bytes that pass as they are, or `http` for
-             *     HTTP over TLS, with all that routes for HTTP have
+             * @description The protocol on the port of the address: `tcp` passes bytes on unchanged, `http` is HTTP over TLS
+             *     with everything that HTTP routes have
              * @default null
              */
             protocol?: string | null;

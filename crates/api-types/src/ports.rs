@@ -19,9 +19,9 @@ pub struct PortView {
     /// The process; absent when it is another user's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub process: Option<Holder>,
-    /// What is spoken there; absent for processes of other users, which are not asked.
+    /// Its protocol; absent for processes of other users, which are not asked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub speaks: Option<PortProtocol>,
+    pub protocol: Option<PortProtocol>,
     /// The title of the first page.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
@@ -31,7 +31,7 @@ pub struct PortView {
     pub own: bool,
 }
 
-/// What is spoken on a port.
+/// The protocol of a port.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PortProtocol {

@@ -281,7 +281,7 @@ kinds! {
         "Clients send HTTP requests to a route for raw TCP, which passes bytes as they are: without HTTPS, forwarding headers, traffic and checks of the response. `--protocol http` on the same port has all of these.";
     /// PostgreSQL clients ask for TLS where it begins at once.
     PostgresRefused = "postgres-refused", Warning at Answer:
-        "A PostgreSQL client asked for TLS with a request in the clear, as its protocol wants it, and the route expects a handshake at once (`--tls here`): the client was refused. `--tls postgres` answers such requests.";
+        "A PostgreSQL client asked for TLS with a plaintext request, as its protocol requires, and the route expects a handshake at once (`--tls here`): the client was refused. `--tls postgres` answers such requests.";
     /// The app has not answered yet.
     StillStarting = "still-starting", Warning at Answer:
         "The app accepted the request and has not responded within the time of a check, while a client would still wait: the app compiles or connects on the first request. `bentlane check --wait 2m` waits as long as clients do, and reports an app that hangs as `answer-late`.";

@@ -121,7 +121,7 @@ impl Rejection {
 /// A route as a person typed it, field by field.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RouteDraft<'a> {
-    /// A name or `*.NAME`, with `:PORT` behind it for a port of its own.
+    /// A name or `*.NAME`, followed by `:PORT` for a route with a port.
     pub name: &'a str,
     /// A path prefix; `None` and `/` are every path.
     pub prefix: Option<&'a str>,

@@ -17,7 +17,7 @@ use crate::zone::{Zone, suggested_zone};
 pub(crate) struct RouteIndex<'a> {
     zones: HashSet<&'a str>,
     routes: HashMap<&'a Address, &'a Route>,
-    /// A route for each port of a name: all of them speak one protocol.
+    /// A route for each port of a name: all of them have the same protocol.
     ports: HashMap<(&'a Pattern, NonZeroU16), &'a Route>,
     /// The addresses that names resolve to by their routes' choice.
     pub(crate) addresses: HashMap<&'a Pattern, IpAddr>,
@@ -88,7 +88,7 @@ impl<'a> RouteIndex<'a> {
             .port
             .and_then(|port| self.ports.get(&(&address.pattern, port)));
         if let Some(other) = other.filter(|other| other.is_raw() != route.is_raw()) {
-            let reason = format!("`{}` speaks another protocol on that port", other.address);
+            let reason = format!("`{}` uses another protocol on that port", other.address);
             return Err(Rejection::Taken(Invalid::new("protocol", reason)));
         }
         self.insert(route);

@@ -46,8 +46,8 @@ settings! {
         plain: Option<Plain> as String, "HOW", "the zone's", rare;
         /// The certificate to show: the first name of an imported one, or `issued` for one made here
         cert: Option<PinnedCert> as String, "NAME", "the best that covers the name", rare;
-        /// What clients speak on the port of the address: `tcp` for bytes that pass as they are, or `http` for
-        /// HTTP over TLS, with all that routes for HTTP have
+        /// The protocol on the port of the address: `tcp` passes bytes on unchanged, `http` is HTTP over TLS
+        /// with everything that HTTP routes have
         protocol: Option<Protocol> as String, "PROTOCOL", "tcp where the address has a port", rare;
         /// Where TLS ends: `here`, at the target (`passthrough`), or here for clients of PostgreSQL, which ask
         /// for it first (`postgres`)
@@ -179,9 +179,9 @@ words! {
 }
 
 words! {
-    /// What clients speak on the port of an address.
+    /// The protocol on the port of an address.
     Protocol, "protocol" {
-        /// Bytes that pass as they are.
+        /// Bytes that are passed on unchanged.
         Tcp = "tcp",
         /// HTTP over TLS.
         Http = "http",

@@ -1,4 +1,4 @@
-//! The TCP ports of this machine on which something listens, and what is spoken there.
+//! The TCP ports of this machine on which something listens, and their protocols.
 
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -15,7 +15,7 @@ use crate::handshake::secure;
 use crate::holder::{ListenerIndex, ListeningSocket, stands_for};
 use crate::observe::takes_any;
 
-/// How long a server that speaks first has for that.
+/// How long to wait for a server that sends first.
 const FIRST_WORD: Duration = Duration::from_millis(150);
 /// Bytes of a first page.
 const LARGEST: u64 = 256 * 1024;

@@ -32,8 +32,8 @@ pub(crate) enum Opening {
     Refused(&'static str),
 }
 
-/// Whether a client begins with a request for TLS in the clear, which is left unread. One that says
-/// nothing keeps this waiting.
+/// Whether a client begins with a plaintext request for TLS, which is left unread. This waits as long
+/// as the client sends nothing.
 pub(crate) async fn asks_for_tls(stream: &TcpStream) -> bool {
     let mut asked = [0; LENGTH];
     loop {

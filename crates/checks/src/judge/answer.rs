@@ -65,7 +65,7 @@ fn other_protocol(facts: &Facts) -> Option<Finding> {
         return None;
     }
     let http = ("protocol", Protocol::Http.as_str().into());
-    // Clients that spoke to it in the clear go on to.
+    // Clients that use plaintext keep working.
     let action = match facts.route.settings.tls {
         Some(TlsEnd::Here) => Action::edit(&address, [http]),
         _ => Action::edit(&address, [http, ("plain", Plain::Serve.as_str().into())]),

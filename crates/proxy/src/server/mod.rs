@@ -292,7 +292,7 @@ impl Serving {
         self.listen("https", listener, end, Self::serve_tls)
     }
 
-    /// Accepts HTTP for the routes of `port` until `end`: over TLS, and in the clear as they say.
+    /// Accepts HTTP for the routes of `port` until `end`: over TLS, and in plaintext where their settings allow it.
     pub(crate) fn listen_port(
         &self,
         listener: StdListener,

@@ -17,7 +17,7 @@ use utoipa_axum::routes;
 use super::Api;
 use crate::users::name_of;
 
-/// A port that has not answered by then speaks something else.
+/// A port that has not answered by then has another protocol.
 const PATIENCE: Duration = Duration::from_secs(1);
 
 /// A port of one process.
@@ -57,7 +57,7 @@ async fn list_ports(State(api): State<Arc<Api>>) -> Json<Ports> {
     let snapshot = api.snapshot();
     let ports = seen.into_iter().map(|seen| {
         let spoken = place(&seen).and_then(|place| spoken.get(&place));
-        let (speaks, title) = match spoken {
+        let (protocol, title) = match spoken {
             None => (None, None),
             Some(Spoken::Http(title)) => (Some(PortProtocol::Http), title.clone()),
             Some(Spoken::Tls) => (Some(PortProtocol::Tls), None),
@@ -70,7 +70,7 @@ async fn list_ports(State(api): State<Arc<Api>>) -> Json<Ports> {
             port: seen.port,
             addresses: seen.addresses,
             process: seen.holder,
-            speaks,
+            protocol,
             title,
         }
     });

@@ -19,8 +19,8 @@ const EVERY: Duration = Duration::from_secs(1);
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   bentlane port list
-  bentlane port list --follow                               and what begins and ends to listen
-  bentlane port list --format json | jq '.ports[] | select(.speaks == \"http\").port'")]
+  bentlane port list --follow                               and what opens and closes
+  bentlane port list --format json | jq '.ports[] | select(.protocol == \"http\").port'")]
 pub(crate) struct List {
     /// Go on, with a line for each port that opens or closes, until interrupted
     #[arg(long)]
@@ -33,7 +33,7 @@ impl List {
         if !self.follow || !output.is_json() {
             output.data(&seen, |ports| {
                 let heading = [
-                    "PORT", "AT", "SPEAKS", "PROCESS", "USER", "FOLDER", "ROUTES",
+                    "PORT", "AT", "PROTOCOL", "PROCESS", "USER", "FOLDER", "ROUTES",
                 ];
                 table(heading, ports.ports.iter().map(row).collect())
             })?;
@@ -72,12 +72,12 @@ impl Change {
 }
 
 fn told(change: Change, port: &PortView) -> String {
-    let [number, at, speaks, process, _, folder, routes] = row(port);
+    let [number, at, protocol, process, _, folder, routes] = row(port);
     let parts = [
         change.as_str(),
         &number,
         &at,
-        &speaks,
+        &protocol,
         &process,
         &folder,
         &routes,
@@ -103,10 +103,10 @@ fn changes<'a>(before: &'a Ports, now: &'a Ports) -> Vec<(Change, &'a PortView)>
 }
 
 fn row(port: &PortView) -> [String; 7] {
-    let speaks = port.speaks.map(PortProtocol::as_str).unwrap_or_default();
-    let speaks = match &port.title {
-        Some(title) => format!("{speaks} \"{title}\""),
-        None => speaks.to_owned(),
+    let protocol = port.protocol.map(PortProtocol::as_str).unwrap_or_default();
+    let protocol = match &port.title {
+        Some(title) => format!("{protocol} \"{title}\""),
+        None => protocol.to_owned(),
     };
     let process = match &port.process {
         Some(process) => format!("{} ({})", plain(&process.command), process.pid),
@@ -120,7 +120,7 @@ fn row(port: &PortView) -> [String; 7] {
     [
         port.port.to_string(),
         at(&port.addresses),
-        speaks,
+        protocol,
         process,
         port.user.clone(),
         folder.map(plain).unwrap_or_default(),
@@ -151,7 +151,7 @@ mod tests {
             addresses: vec![IpAddr::from([127, 0, 0, 1])],
             user: user.to_owned(),
             process: None,
-            speaks: None,
+            protocol: None,
             title: None,
             routes: Vec::new(),
             own: false,

@@ -13,7 +13,7 @@ use crate::output::Output;
 /// `bentlane port`
 #[derive(Debug, Subcommand)]
 pub(crate) enum Port {
-    /// List what listens on this machine, with its process, what it speaks and the routes to it
+    /// List what listens on this machine, with its process, protocol and routes
     List(list::List),
     /// Suggest free ports for a project, the same each time
     Suggest(suggest::Suggest),

@@ -42,7 +42,7 @@ pub(crate) struct Suggest {
     /// The project's folder
     #[arg(long, value_name = "DIR", default_value = ".")]
     folder: PathBuf,
-    /// Write them to this environment file of the project, between two lines of our own; the rest stays
+    /// Write them to this environment file, in a marked block; the rest of the file stays as it is
     #[arg(long, value_name = "FILE")]
     write: Option<PathBuf>,
     /// Do not ask before the file is changed
