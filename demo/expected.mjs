@@ -6,6 +6,7 @@ const expected = {
   'booking.moor.test': null,
   'booking.moor.test/api': null,
   'docs.moor.test': null,
+  'lookout.moor.test': 'app-crashed',
   'parking.moor.test': 'target-refuses',
   'pass.moor.test': 'target-speaks-tls',
   'summit.moor.test': 'route-loop',
@@ -19,6 +20,8 @@ const worst = (findings) => findings.find(({ severity }) => severity !== 'hint')
 const found = Object.fromEntries(
   verdicts.map(({ address, findings }) => [address, worst(findings)?.slug ?? null]),
 );
+// Tiles come from a container, where an engine runs.
+if ('tiles.moor.test' in found) expected['tiles.moor.test'] = null;
 const addresses = new Set([...Object.keys(expected), ...Object.keys(found)]);
 const wrong = [...addresses].filter((address) => expected[address] !== found[address]);
 for (const address of wrong) {

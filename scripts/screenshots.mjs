@@ -66,42 +66,57 @@ async function picture(name) {
   await writeFile(`${folder}/${name}.png`, Buffer.from(data, 'base64'));
 }
 
-try {
-  await devtools('Emulation.setDeviceMetricsOverride', {
-    width: 1280,
-    height: 800,
+const size = (width, height) =>
+  devtools('Emulation.setDeviceMetricsOverride', {
+    width,
+    height,
     deviceScaleFactor: 1,
     mobile: false,
   });
+
+/** The console's pages: the picture, the address, and what is there once the page is. */
+const pages = [
+  ['console', '#routes?open=pass.moor.test', '[data-slug=target-speaks-tls]'],
+  ['console-traffic', '#traffic', '[data-exchange="/api/none"]'],
+  ['console-running', '#running?app=lookout', '[role=log] div:nth-child(10)'],
+  ['console-names', '#names?name=mail.moor.test&tab=records', '[data-form=record]'],
+  ['console-certificates', '#certificates?tab=served', 'tbody tr:nth-child(8)'],
+  ['console-system', '#system?tab=machine', '#plan ~ * li, section li'],
+];
+
+try {
+  await size(1280, 800);
   await scheme('light');
   await open(link);
-  await until("document.querySelectorAll('[data-passed]').length >= 9");
+  await until("document.querySelectorAll('[data-passed]').length >= 11");
   await until(`document.querySelector('[aria-label="This machine"]')`);
-  await picture('console');
+  for (const [name, hash, there] of pages) {
+    await open(`${origin}/${hash}`);
+    await until(`document.querySelector('${there}')`);
+    if (name === 'console-traffic') {
+      await run(`document.querySelector('[data-exchange="/api/huts/3"] button').click()`);
+    }
+    await picture(name);
+  }
+  // One in dark colours, and one as on a phone.
   await scheme('dark');
-  await picture('console-dark');
-  await scheme('light');
-  await open(`${origin}/#route/booking.moor.test`);
-  await until("document.querySelectorAll('main tbody tr').length >= 6");
+  await open(`${origin}/#route/summit.moor.test`);
+  await until("document.querySelector('#hops')");
   await picture('console-route');
-  await open(`${origin}/#names`);
-  await until("document.querySelectorAll('main tbody').length >= 3");
-  await picture('console-names');
-  await open(`${origin}/#certificates`);
-  await until("document.querySelectorAll('main tbody').length >= 2");
-  await picture('console-certificates');
-  await open(`${origin}/#traffic`);
-  await until("document.querySelectorAll('[data-exchange]').length >= 8");
-  await until("document.querySelectorAll('main tbody').length >= 2");
-  await picture('console-traffic');
+  await scheme('light');
+  await size(390, 844);
+  await open(`${origin}/#journal`);
+  await until("document.querySelectorAll('[data-revision]').length >= 8");
+  await picture('console-journal');
+  await size(1280, 800);
 
   const base = (name) => `https://${name}.moor.test:17443/`;
-  await open(base('parking'));
-  await until("document.querySelector('h1')");
-  await picture('page-target-down');
-  await open(base('tiles'));
-  await until("document.querySelector('h1')");
-  await picture('page-no-route');
+  await open(base('lookout'));
+  await until("document.querySelector('#restart')");
+  await picture('page-app-crashed');
+  await open(base('map'));
+  await until("document.querySelector('#output').childNodes.length >= 4");
+  await picture('page-app-starting');
 } finally {
   await session('DELETE', '').catch(() => undefined);
   driver.kill();

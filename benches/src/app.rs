@@ -55,7 +55,10 @@ pub(crate) fn serve() {
         .build()
         .unwrap();
     runtime.block_on(async {
-        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).await.unwrap();
+        let port = std::env::var("PORT").map_or(0, |port| port.parse().unwrap());
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port))
+            .await
+            .unwrap();
         println!("{}", listener.local_addr().unwrap());
         while let Ok((stream, _)) = listener.accept().await {
             stream.set_nodelay(true).unwrap();

@@ -168,6 +168,7 @@ fn configuration(routes: usize, zones: usize) -> Configuration {
         revision: 1,
         zones: (0..zones).map(zone).collect(),
         routes: (0..routes).map(route).collect(),
+        ..Configuration::default()
     }
 }
 

@@ -13,9 +13,11 @@
 )]
 
 mod app;
+mod apps;
 mod bare;
 mod checks;
 mod clients;
+mod console;
 mod dns;
 mod grow;
 mod load;
@@ -111,6 +113,10 @@ enum Part {
     Growth,
     /// Checks
     Checks,
+    /// Apps that the service runs
+    Apps,
+    /// The console in a browser
+    Console,
 }
 
 fn main() -> ExitCode {
@@ -203,6 +209,14 @@ fn run(bentlane: &Path, scale: Scale, only: &[Part]) -> (Report, ExitCode) {
     if wanted(Part::Checks) {
         let upstream = responder.address();
         checks::measure(bentlane, dir, upstream, scale, &mut report);
+    }
+    if wanted(Part::Apps) {
+        let upstream = responder.address();
+        apps::measure(bentlane, dir, upstream, scale, &mut report);
+    }
+    if wanted(Part::Console) {
+        let upstream = responder.address();
+        console::measure(bentlane, dir, upstream, &target, scale, &mut report);
     }
 
     report.print();

@@ -138,7 +138,20 @@ impl Subject {
         assert!(edited.status.success(), "{edited:?}");
     }
 
-    fn post(&self, path: &str, body: &str) {
+    /// Has something done that changes no configuration.
+    pub(crate) fn act(&self, path: &str) {
+        let mut api = UnixStream::connect(self.data_dir.join("api.sock")).unwrap();
+        write!(
+            api,
+            "POST /api/v1/{path} HTTP/1.1\r\nhost: localhost\r\ncontent-length: 0\r\n\r\n"
+        )
+        .unwrap();
+        let mut answer = [0; 12];
+        api.read_exact(&mut answer).unwrap();
+        assert_eq!(&answer, b"HTTP/1.1 200");
+    }
+
+    pub(crate) fn post(&self, path: &str, body: &str) {
         let mut api = UnixStream::connect(self.data_dir.join("api.sock")).unwrap();
         write!(
             api,
@@ -213,7 +226,7 @@ impl Subject {
         self.address("dns")
     }
 
-    fn address(&self, listener: &str) -> SocketAddr {
+    pub(crate) fn address(&self, listener: &str) -> SocketAddr {
         let text = self.status["listeners"][listener][0].as_str().unwrap();
         text.parse().unwrap()
     }

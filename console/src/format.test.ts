@@ -5,7 +5,7 @@ import {
   duration,
   inOneLine,
   leadsTo,
-  octets,
+  bytes,
   perSecond,
   resolvesTo,
   sentence,
@@ -29,14 +29,14 @@ describe('duration', () => {
   });
 });
 
-describe('octets', () => {
+describe('bytes', () => {
   it.each([
     [0, '0 B'],
     [1_024, '1.0 kB'],
     [5_300_000, '5.3 MB'],
     [2_000_000_000, '2.0 GB'],
   ])('%i is %s', (count, text) => {
-    expect(octets(count)).toBe(text);
+    expect(bytes(count)).toBe(text);
   });
 });
 
@@ -52,7 +52,7 @@ it('adds the steps of an exchange', () => {
 });
 
 describe('summary', () => {
-  const route = (passed?: boolean): Route => ({
+  const route = (passed?: boolean, stopped = false): Route => ({
     address: 'a.test',
     name: 'a.test',
     prefix: '/',
@@ -61,13 +61,17 @@ describe('summary', () => {
     resolves_to: [],
     values: { origin: '', callback_base: '', host: '', port: 443 },
     settings: {},
-    verdict: passed === undefined ? undefined : ({ passed } as Verdict),
+    verdict:
+      passed === undefined
+        ? undefined
+        : ({ passed, hops: stopped ? [{ state: 'not-tried' }] : [] } as unknown as Verdict),
   });
 
   it.each([
     [[], true, 'no route yet'],
     [[route(true)], true, '1 route, every hop proved'],
     [[route(true)], false, '1 route: 1 ready'],
+    [[route(true), route(true, true)], true, '2 routes: 1 proved, 1 stopped until a visit'],
     [[route(true), route(false)], true, '2 routes: 1 proved, 1 broken'],
     [[route(), route(false)], true, '2 routes: 1 broken, 1 being checked'],
   ])('case %#', (routes, reached, text) => {
@@ -76,6 +80,7 @@ describe('summary', () => {
 });
 
 it('says where a route leads', () => {
+  expect(leadsTo('app:huts')).toBe('leads to the app huts');
   expect(leadsTo('4310')).toBe('leads to port 4310');
   expect(leadsTo('http://box:80')).toBe('leads to http://box:80');
   expect(leadsTo('folder:/docs')).toBe('answers with the files of /docs');

@@ -15,7 +15,7 @@ export function totalOf({ queue_us, connect_us, first_byte_us, last_byte_us }: T
 }
 
 /** A number of bytes in a readable unit. */
-export function octets(count: number): string {
+export function bytes(count: number): string {
   if (count < 1_000) return `${count} B`;
   if (count < 1_000_000) return `${(count / 1_000).toFixed(1)} kB`;
   if (count < 1_000_000_000) return `${(count / 1_000_000).toFixed(1)} MB`;
@@ -32,6 +32,7 @@ export function leadsTo(to: string): string {
   if (to.startsWith('redirect:')) return `redirects to ${to.slice('redirect:'.length)}`;
   if (to.startsWith('folder:')) return `answers with the files of ${to.slice('folder:'.length)}`;
   if (to.startsWith('container:')) return `leads to the container ${to.slice('container:'.length)}`;
+  if (to.startsWith('app:')) return `leads to the app ${to.slice('app:'.length)}`;
   return /^\d+$/.test(to) ? `leads to port ${to}` : `leads to ${to}`;
 }
 
@@ -46,13 +47,17 @@ export function opens(route: Route): boolean {
 export function summary(routes: readonly Route[], reached: boolean): string {
   const noun = routes.length === 1 ? 'route' : 'routes';
   const broken = routes.filter((route) => route.verdict?.passed === false).length;
-  const proved = routes.filter((route) => route.verdict?.passed === true).length;
+  const waits = (route: Route) => route.verdict?.hops.some((hop) => hop.state === 'not-tried');
+  const stopped = routes.filter((route) => route.verdict?.passed === true && waits(route)).length;
+  const whole = routes.filter((route) => route.verdict?.passed === true).length;
+  const proved = whole - stopped;
   if (routes.length === 0) return 'no route yet';
   if (reached && proved === routes.length) return `${routes.length} ${noun}, every hop proved`;
   const parts = [
     proved > 0 ? `${proved} ${reached ? 'proved' : 'ready'}` : '',
     broken > 0 ? `${broken} broken` : '',
-    proved + broken < routes.length ? `${routes.length - proved - broken} being checked` : '',
+    stopped > 0 ? `${stopped} stopped until a visit` : '',
+    whole + broken < routes.length ? `${routes.length - whole - broken} being checked` : '',
   ];
   return `${routes.length} ${noun}: ${parts.filter((part) => part !== '').join(', ')}`;
 }
@@ -80,6 +85,20 @@ export function resolvesTo({ ipv4, ipv6, answers }: ZoneSettings): string {
 /** The time of day of a moment, to the second. */
 export function clock(moment: string): string {
   return new Date(moment).toLocaleTimeString(undefined, { hour12: false });
+}
+
+/** Whether a moment is of today, in this place. */
+export function isToday(moment: string, now: Date = new Date()): boolean {
+  return new Date(moment).toDateString() === now.toDateString();
+}
+
+/** A moment to the millisecond, with the time zone. */
+export function exactly(moment: string): string {
+  return new Date(moment).toLocaleString(undefined, {
+    dateStyle: 'full',
+    timeStyle: 'long',
+    hour12: false,
+  });
 }
 
 /** The day and the time of a moment, both of this place. */
@@ -110,4 +129,10 @@ export function share(from: string, until: string, now: number = Date.now()): nu
   const [start, end] = [Date.parse(from), Date.parse(until)];
   if (!(end > start)) return 1;
   return Math.min(Math.max((now - start) / (end - start), 0), 1);
+}
+
+/** Names in a sentence. */
+export function list(names: readonly string[]): string {
+  if (names.length < 2) return names.join('');
+  return `${names.slice(0, -1).join(', ')} and ${names.at(-1)}`;
 }

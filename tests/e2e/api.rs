@@ -151,6 +151,7 @@ fn every_operation_of_the_document_exists_and_behaves() {
                 .replace("{address}", "a.moor.test")
                 .replace("{name}", "fell.test")
                 .replace("{id}", "7")
+                .replace("{system}", "macos")
                 .replace("/api/v1", "");
             let method = method.to_uppercase();
             let args = ["-X", &method, "--max-time", "20", "-w", "\n%{http_code}"];

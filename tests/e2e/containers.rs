@@ -53,8 +53,17 @@ fn routes_follow_their_containers() {
         "Tiles",
     ]);
     wait_for(&world, "tiles.moor.test", None);
+    let listed = world.json(&["port", "list"]);
+    let mut ports = listed["ports"].as_array().unwrap().iter();
+    let tiles = ports.find(|port| port["container"] == "tiles").unwrap();
+    assert_eq!(tiles["routes"][0], "tiles.moor.test", "{tiles}");
     let page = world.curl(&["https://tiles.moor.test/"]).ok();
     assert_eq!(page, "<title>Tiles</title>");
+    world.ok(&["route", "add", "*.box.moor.test", "--container-from-name"]);
+    wait_until("the container by its name", || {
+        let page = world.curl(&["https://tiles.box.moor.test/"]);
+        (page.stdout == "<title>Tiles</title>").then_some(())
+    });
 
     engine.ok(&["stop", "--time", "0", "tiles"]);
     let found = wait_for(&world, "tiles.moor.test", Some("container-stopped"));
@@ -71,10 +80,23 @@ fn routes_follow_their_containers() {
     ports_are_the_published_ones(&world, &engine);
     routes_are_checked_from_containers(&world, &engine);
 
+    // Without its engine a container is served where it was, and a new one is not found.
     engine.silence();
-    let found = wait_for(&world, "tiles.moor.test", Some("engine-silent"));
+    wait_until("a word about the engine", || {
+        let checked = world.run(&["check", "--routes-only", "tiles.moor.test"]);
+        (checked.code == 0 && checked.stdout.contains("engine-silent")).then_some(())
+    });
+    assert!(
+        world
+            .curl(&["https://tiles.moor.test/"])
+            .ok()
+            .contains("Tiles")
+    );
+    world.ok(&["route", "add", "unknown.moor.test", "container:unknown"]);
+    let found = wait_for(&world, "unknown.moor.test", Some("engine-silent"));
     assert_eq!(found["hop"], "connect");
     engine.serve();
+    wait_for(&world, "unknown.moor.test", Some("container-gone"));
     wait_for(&world, "tiles.moor.test", None);
 
     let refused = world.run(&["route", "add", "x.moor.test", "container:-x"]);

@@ -6,6 +6,7 @@
 )]
 
 mod api;
+mod apps;
 mod attacks;
 mod authority;
 mod backup;
@@ -14,6 +15,7 @@ mod certificates;
 mod changes;
 mod checks;
 mod console;
+mod container_labels;
 mod containers;
 mod database;
 mod dns;
@@ -30,6 +32,7 @@ mod manners;
 mod namespace;
 mod port_commands;
 mod ports;
+mod projects;
 mod protocols;
 mod proxy;
 mod raw_tcp;

@@ -18,7 +18,7 @@ pub(crate) fn script(name: &str, args: &[&str]) -> Command {
     command
 }
 
-fn python() -> PathBuf {
+pub(crate) fn python() -> PathBuf {
     let python = repository().join("tests/apps/.python/bin/python");
     assert!(
         python.exists(),

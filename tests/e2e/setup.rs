@@ -222,3 +222,36 @@ fn the_first_minute_of_the_readme_works() {
     let outcome = Namespace::run(&world, &script);
     outcome.expect(&[("minute", &["every hop proved", "the huts", "exit 0"])]);
 }
+
+/// A machine is set up for a project: with its zone, and all that its file says.
+const PROJECT: &str = r#"
+cat > "$FOLDER/huts/bentlane.toml" <<'END'
+zone = "hut.test"
+[routes]
+"larkfell.hut.test" = { to = 4310, expect = { text = "huts" } }
+[requires]
+lookups = true
+trust = true
+standard_ports = true
+END
+step plan; "$BENTLANE" setup --dry-run --project "$FOLDER/huts"
+step project; "$BENTLANE" setup --yes --project "$FOLDER/huts" 2>&1; echo "exit $?"
+"$BENTLANE" setup --undo --yes >/dev/null 2>&1
+"#;
+
+#[test]
+fn a_machine_is_set_up_for_a_project() {
+    let world = World::asleep(Start::default());
+    let outcome = Namespace::run(&world, &format!("{CLEAN}{PROJECT}"));
+    outcome.expect(&[
+        ("plan", &["zone     hut.test"]),
+        (
+            "project",
+            &[
+                "new      route   larkfell.hut.test",
+                "1 route, every hop proved",
+                "https://larkfell.hut.test/\nexit 0",
+            ],
+        ),
+    ]);
+}

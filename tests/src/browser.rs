@@ -1,6 +1,6 @@
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use fantoccini::elements::Element;
 use fantoccini::{Client, ClientBuilder, Locator};
@@ -11,6 +11,7 @@ use crate::process::{Background, run, run_command, wait_until};
 
 /// How long a page may take to show what is waited for.
 const PATIENCE: Duration = Duration::from_secs(30);
+const LOOK_AGAIN: Duration = Duration::from_millis(50);
 
 /// A headless browser with its own profile, that trusts a world's root.
 #[derive(Debug)]
@@ -82,6 +83,44 @@ impl Browser {
     /// Waits for an element by CSS selector.
     pub async fn find(&self, selector: &str) -> Element {
         self.wait_for(Locator::Css(selector)).await
+    }
+
+    /// Waits for an element by XPath.
+    pub async fn find_path(&self, path: &str) -> Element {
+        self.wait_for(Locator::XPath(path)).await
+    }
+
+    /// Waits until no element matches a CSS selector.
+    ///
+    /// # Panics
+    /// When one still does after half a minute.
+    pub async fn gone(&self, selector: &str) {
+        let start = Instant::now();
+        loop {
+            let left = self.client.find_all(Locator::Css(selector)).await.unwrap();
+            if left.is_empty() {
+                return;
+            }
+            assert!(start.elapsed() < PATIENCE, "{selector} is still there");
+            tokio::time::sleep(LOOK_AGAIN).await;
+        }
+    }
+
+    /// What the accessibility rules of axe-core (WCAG 2 A and AA, and its own of good practice) have
+    /// against the page, a line for each rule.
+    pub async fn accessibility_faults(&self) -> Vec<String> {
+        let rules = concat!(
+            env!("CARGO_MANIFEST_DIR"),
+            "/../console/node_modules/axe-core/axe.min.js"
+        );
+        let rules = std::fs::read_to_string(rules).unwrap();
+        self.client.execute(&rules, vec![]).await.unwrap();
+        let script = "const done = arguments[0]; axe.run({ resultTypes: ['violations'] }).then(
+            ({ violations }) => done(violations.map(({ id, help, nodes }) =>
+                `${id}: ${help}: ${nodes.map((node) => node.html.slice(0, 200)).join(' ')}`)),
+            (error) => done([String(error)]))";
+        let faults = self.client.execute_async(script, vec![]).await.unwrap();
+        serde_json::from_value(faults).unwrap()
     }
 
     /// Waits for an element by its visible text, within elements of one tag.

@@ -1,6 +1,8 @@
 use std::fs;
-use std::path::PathBuf;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use crate::process::{Background, Run, run_command, wait_until};
 use crate::world::World;
@@ -10,23 +12,30 @@ use crate::world::World;
 pub struct Containers {
     folder: PathBuf,
     service: Option<Background>,
+    /// One engine at a time: they allocate addresses of the same network.
+    _alone: MutexGuard<'static, ()>,
 }
+
+static ALONE: Mutex<()> = Mutex::new(());
 
 impl Containers {
     /// Starts the engine, with all its files in the world's folder.
     #[must_use]
     pub fn start(world: &World) -> Self {
+        let alone = ALONE.lock().unwrap_or_else(PoisonError::into_inner);
         let folder = world.path("containers");
         fs::create_dir_all(folder.join("image/bin")).unwrap();
         fs::create_dir_all(folder.join("image/www")).unwrap();
         fs::create_dir_all(folder.join("image/tls")).unwrap();
         fs::copy("/bin/busybox", folder.join("image/bin/busybox")).unwrap();
+        std::os::unix::fs::symlink("busybox", folder.join("image/bin/sh")).unwrap();
         fs::write(folder.join("image/www/index.html"), "<title>Tiles</title>").unwrap();
-        let settings = "[containers]\ndefault_ulimits = [\"nofile=1024:1024\",\"nproc=4096:4096\"]\n[engine]\nruntime = \"runc\"\n";
+        let settings = "[containers]\ndefault_ulimits = [\"nofile=1024:1024\",\"nproc=4096:4096\"]\n[engine]\nruntime = \"runc\"\nlock_type = \"file\"\n";
         fs::write(folder.join("containers.conf"), settings).unwrap();
         let mut engine = Self {
             folder,
             service: None,
+            _alone: alone,
         };
         let image = engine.folder.join("image.tar").display().to_string();
         let source = engine.folder.join("image").display().to_string();
@@ -72,6 +81,19 @@ impl Containers {
             .args(["--root", &own("root"), "--runroot", &own("run")])
             .args(["--storage-driver", "vfs"]);
         command
+    }
+
+    /// Runs podman-compose on the compose file in `folder`.
+    #[track_caller]
+    pub fn compose(&self, folder: &Path, args: &[&str]) -> Run {
+        let client = self.folder.join("podman");
+        let url = format!("unix://{}", self.socket().display());
+        let script = format!("#!/bin/sh\nexec /usr/bin/podman --remote --url {url} \"$@\"\n");
+        fs::write(&client, script).unwrap();
+        fs::set_permissions(&client, fs::Permissions::from_mode(0o755)).unwrap();
+        let mut command = Command::new("podman-compose");
+        command.current_dir(folder);
+        run_command(command.arg("--podman-path").arg(client).args(args))
     }
 
     /// Runs the engine's own client.

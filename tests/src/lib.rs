@@ -19,6 +19,7 @@ mod namespace;
 mod ports;
 mod postgres;
 mod process;
+mod simulated_engine;
 mod upstream;
 mod world;
 
@@ -32,5 +33,6 @@ pub use process::{
     Background, Run, binary, figure, json, make_certificate, pause, repository, rounds, run,
     run_command, signal, wait_until,
 };
+pub use simulated_engine::{EngineManner, SimulatedEngine};
 pub use upstream::Upstream;
 pub use world::{Start, World};

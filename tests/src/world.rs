@@ -21,6 +21,7 @@ use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
 use crate::postgres::SharedDatabase;
+use crate::ports::reserve_port;
 use crate::process::{Background, Run, binary, run, run_command, signal, wait_until};
 
 /// A service with its own data folder, on free ports.
@@ -55,6 +56,19 @@ impl World {
     #[must_use]
     pub fn new() -> Self {
         Self::with(Start {
+            shared_database: true,
+            ..Start::default()
+        })
+    }
+
+    /// A world on ports that it keeps, as a restart needs.
+    #[must_use]
+    pub fn on_kept_ports() -> Self {
+        let places = ["dns", "http", "https", "console"];
+        let flags = places.map(|what| format!("--{what}=127.0.0.1:{}", reserve_port()));
+        Self::with(Start {
+            flags: flags.to_vec(),
+            own_places: true,
             shared_database: true,
             ..Start::default()
         })

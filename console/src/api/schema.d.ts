@@ -4,6 +4,150 @@
  */
 
 export interface paths {
+    "/api/v1/apps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the apps. */
+        get: operations["list_apps"];
+        put?: never;
+        /** Add an app, with routes that lead to it. */
+        post: operations["add_app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show one app. */
+        get: operations["show_app"];
+        put?: never;
+        post?: never;
+        /** Remove an app; if it runs, it is stopped. */
+        delete: operations["remove_app"];
+        options?: never;
+        head?: never;
+        /**
+         * Change an app's settings by a JSON merge patch (RFC 7396): `null` unsets. One that runs goes on as it was
+         *     started.
+         */
+        patch: operations["edit_app"];
+        trace?: never;
+    };
+    "/api/v1/apps/{name}/by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say what to run an app with in a terminal. */
+        get: operations["prepare_app_by_hand"];
+        /** Have a process that somebody started in a terminal take the place of an app until it ends. */
+        put: operations["take_app_by_hand"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{name}/environment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show the environment that an app gets, without the values of secrets. */
+        get: operations["show_app_environment"];
+        put?: never;
+        /** Read the environment of an app from the user's login shell again. */
+        post: operations["refresh_app_environment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{name}/output": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read what an app printed. */
+        get: operations["read_app_output"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{name}/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop an app if it runs, and start it. */
+        post: operations["restart_app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{name}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start an app, unless it runs. */
+        post: operations["start_app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{name}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop an app. */
+        post: operations["stop_app"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/authority": {
         parameters: {
             query?: never;
@@ -279,6 +423,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/containers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the containers of all engines. */
+        get: operations["list_containers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/containers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show one container. */
+        get: operations["show_container"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/containers/{name}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a container, unless it runs. */
+        post: operations["start_container"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/containers/{name}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a container, which has ten seconds to end. */
+        post: operations["stop_container"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -288,7 +500,8 @@ export interface paths {
         };
         /**
          * Follow what happens, as server-sent events.
-         * @description `configuration` reports a new revision, `verdict` the result of a check, `lagged` that events were
+         * @description `configuration` reports a new revision, `verdict` the result of a check, `app` how an app is,
+         *     `lagged` that events were
          *     missed and everything is best read again.
          */
         get: operations["follow_events"];
@@ -354,6 +567,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machine/guides/{system}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show how a system that Bent Lane does not run on finds the names and trusts the root. */
+        get: operations["show_guide"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machine/names": {
         parameters: {
             query?: never;
@@ -371,6 +601,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machine/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what `system attach` would change for the user of the service. */
+        get: operations["show_plan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/names/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Explain what the resolver answers for a name. It is asked as a program of this machine would. */
+        get: operations["explain_name"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the networks of containers. */
+        get: operations["list_networks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/{name}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the containers on a bridge network ask the resolver and use the proxy. */
+        post: operations["open_network"];
+        /** No longer let them. */
+        delete: operations["close_network"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/ports": {
         parameters: {
             query?: never;
@@ -382,6 +681,62 @@ export interface paths {
         get: operations["list_ports"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/project.schema.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The text of a project file as a JSON Schema (2020-12). */
+        get: operations["show_project_schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the projects that were loaded. */
+        get: operations["list_projects"];
+        put?: never;
+        /** Load a project's file, and replace what came from it before: all of it, or nothing. */
+        post: operations["load_project"];
+        /** Take out all that came from a project's file. */
+        delete: operations["unload_project"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/projects/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give the text of a project file for what exists: what came from the file, and the apps below its
+         *     folder with the routes to them.
+         */
+        post: operations["export_project"];
         delete?: never;
         options?: never;
         head?: never;
@@ -639,6 +994,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/states": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List how the routes have been lately: each change between passing and broken. */
+        get: operations["list_states"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -707,6 +1079,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Chart what passed the proxy: how many requests, and how long they took, over time. */
+        get: operations["chart_traffic"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traffic/summary": {
         parameters: {
             query?: never;
@@ -736,6 +1125,23 @@ export interface paths {
         put?: never;
         /** Undo a change, unless what it touched has changed since. That is a change, too. */
         post: operations["undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/upstreams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the upstream resolvers, and how each has answered. */
+        get: operations["list_upstreams"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -828,6 +1234,13 @@ export interface components {
             /** @enum {string} */
             type: "remove-cert";
         } | {
+            /** @description Whether it is stopped first, if it runs. */
+            again: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @enum {string} */
+            type: "start-app";
+        } | {
             /** @enum {string} */
             type: "rotate-authority";
         } | {
@@ -851,6 +1264,255 @@ export interface components {
          * @enum {string}
          */
         AdviceKind: "multicast-dns" | "public-suffix" | "real-domain" | "forced-https" | "unreserved" | "single-label";
+        /** @description What to run an app with in a terminal. */
+        AppByHand: {
+            /** @description The command. */
+            command: string;
+            /** @description The whole environment, with the ports; names and values that are no text are left out. */
+            environment: {
+                [key: string]: string;
+            };
+            /** @description The folder. */
+            folder: string;
+            /** @description What the process has to be reported with. */
+            mark: string;
+        };
+        /** @description The environment of an app, without its ports. */
+        AppEnvironment: {
+            /** @description Its variables, by name. */
+            variables: components["schemas"]["VariableView"][];
+        };
+        /** @description An app to add. */
+        AppInput: {
+            /** @description Its name: lower-case letters, digits and hyphens. */
+            name: string;
+            /** @description Routes to add with it; where one has no target, it leads to the app. */
+            routes?: components["schemas"]["RouteInput"][];
+            /** @description Its settings, as a merge patch to the defaults. */
+            settings: components["schemas"]["AppSettings"];
+        };
+        /** @description The apps, by name. */
+        AppList: {
+            /** @description The apps. */
+            apps: components["schemas"]["AppView"][];
+        };
+        /** @description Some of an app's output. */
+        AppOutput: {
+            /**
+             * Format: int64
+             * @description The number of the last line.
+             */
+            last: number;
+            /** @description The lines, the oldest first. */
+            lines: components["schemas"]["OutputLineView"][];
+        };
+        /** @description Why an app does not run although it should. */
+        AppProblem: {
+            /**
+             * Format: int32
+             * @description The code.
+             */
+            code: number;
+            /** @enum {string} */
+            type: "exited";
+        } | {
+            /** @description Its name, such as `SIGSEGV`. */
+            signal: string;
+            /** @enum {string} */
+            type: "killed";
+        } | {
+            /** @description How long was waited, in words. */
+            limit: string;
+            /** @enum {string} */
+            type: "not-ready";
+            /** @description What was waited for, in words. */
+            waited_for: string;
+        } | {
+            /** @enum {string} */
+            type: "command-missing";
+        } | {
+            /** @enum {string} */
+            type: "folder-missing";
+        } | {
+            /** @description The app that has it, if it is one. */
+            app?: string | null;
+            /** @description Who has it, where that is known. */
+            holder?: string | null;
+            /**
+             * Format: int32
+             * @description The port.
+             */
+            port: number;
+            /**
+             * Format: date-time
+             * @description Since when that program runs, where that is known.
+             */
+            since?: string | null;
+            /** @enum {string} */
+            type: "port-held";
+        } | {
+            /** @description Why. */
+            reason: string;
+            /** @enum {string} */
+            type: "not-started";
+        };
+        /** @description A route that leads to an app. */
+        AppRoute: {
+            /** @description Its address. */
+            address: string;
+            /** @description The URL to visit. */
+            url: string;
+        };
+        /** @description What an app runs, and when. */
+        AppSettings: {
+            /**
+             * @description What to run, as one would type it; `$PORT` is its port
+             * @default
+             */
+            command?: string | null;
+            /**
+             * @description A variable of its environment, `NAME=VALUE`
+             * @default []
+             */
+            env?: string[] | null;
+            /**
+             * @description A file with variables of its environment, a `NAME=VALUE` on each line
+             * @default []
+             */
+            env_file?: string[] | null;
+            /**
+             * @description The folder that it runs in
+             * @default
+             */
+            folder?: string | null;
+            /**
+             * @description A file that it writes its log to, such as `log/*.log`, to be shown with its output
+             * @default []
+             */
+            log?: string[] | null;
+            /**
+             * @description A note about the app
+             * @default null
+             */
+            note?: string | null;
+            /**
+             * Format: int32
+             * @description The port that it listens on
+             * @default null
+             */
+            port?: number | null;
+            /**
+             * @description Names of its ports, where it has several: `web` is handed over as PORT_WEB
+             * @default []
+             */
+            ports?: string[] | null;
+            /**
+             * @description When it is ready: once it listens (`port`), answers a path (`/health`), or prints a text
+             *     (`output:TEXT`)
+             * @default port
+             */
+            ready?: string | null;
+            /**
+             * @description Restart it when a file changes that matches, such as `src/**\/*.py`; files that git ignores do not
+             *     count
+             * @default []
+             */
+            restart_on?: string[] | null;
+            /**
+             * @description What starts it: the first request (`visit`), the start of the service (`service`), or you alone
+             *     (`manual`)
+             * @default visit
+             */
+            start?: string | null;
+            /**
+             * @description How long to wait until it is ready, such as `30s` or `5m`
+             * @default null
+             */
+            start_timeout?: string | null;
+            /**
+             * @description Stop it once nothing was asked of it for so long, such as `30m`, or `never`
+             * @default never
+             */
+            stop_when_idle?: string | null;
+            /**
+             * @description Run it in a terminal of its own, so that it prints colours, and each line at once
+             * @default null
+             */
+            terminal?: boolean | null;
+        };
+        /**
+         * @description What an app does at the moment.
+         * @enum {string}
+         */
+        AppState: "stopped" | "starting" | "running" | "stopping" | "crashed" | "crash-loop";
+        /** @description An app, as it is at a moment. */
+        AppStatus: {
+            /**
+             * Format: date-time
+             * @description When it is started again by itself.
+             */
+            again_at?: string | null;
+            /** @description Whether it runs in a terminal (`bentlane app run`). */
+            by_hand?: boolean;
+            /** @description What changed below its folder since it last started well, the latest first. */
+            changed?: components["schemas"]["ChangedFile"][];
+            /** @description What it runs. */
+            command: string;
+            /**
+             * Format: int32
+             * @description How often it crashed in a row.
+             */
+            crashes?: number;
+            /** @description The folder that it runs in. */
+            folder: string;
+            /** @description Where it listens. */
+            listens?: string[];
+            /** @description Folders of its log files that are not there. */
+            logs_missing?: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description The last lines that it printed, without colours. */
+            output?: string[];
+            /**
+             * Format: int32
+             * @description Its first process, while it runs.
+             */
+            pid?: number | null;
+            /**
+             * Format: int32
+             * @description The port that it got in `PORT`.
+             */
+            port?: number | null;
+            problem?: null | components["schemas"]["AppProblem"];
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since?: string | null;
+            /** @description Whether the first request starts it. */
+            starts_on_visit: boolean;
+            /** @description What it does. */
+            state: components["schemas"]["AppState"];
+        };
+        /** @description An app, and how it is. */
+        AppView: {
+            /** @description What is wrong with it. */
+            findings: components["schemas"]["Finding"][];
+            /** @description Its name. */
+            name: string;
+            /** @description Who has the port that was chosen for it, when it is added. */
+            port_notes?: string[];
+            /** @description Its ports, by name; that of its only port is empty. */
+            ports: {
+                [key: string]: number;
+            };
+            /** @description The routes that lead to it. */
+            routes: components["schemas"]["AppRoute"][];
+            /** @description What it runs, and when. */
+            settings: components["schemas"]["AppSettings"];
+            /** @description How it is. */
+            status: components["schemas"]["AppStatus"];
+        };
         /** @description What the user has to do, since the service cannot. */
         Attention: {
             /** @description The command that fixes it. */
@@ -947,6 +1609,16 @@ export interface components {
             /** @description The first finding, in a sentence. */
             summary: string;
         };
+        /** @description A process that somebody started in a terminal, to take the place of an app. */
+        ByHandInput: {
+            /** @description The mark that its environment was given with. */
+            mark: string;
+            /**
+             * Format: int32
+             * @description The number of its process.
+             */
+            pid: number;
+        };
         /** @description How many connections there may be, and what that is derived from. */
         Capacity: {
             /** @description Clients' connections to the proxy at a time. */
@@ -1015,6 +1687,16 @@ export interface components {
             /** @description What, in a sentence without its full stop. */
             what: string;
         };
+        /** @description A file that was written since an app last started well. */
+        ChangedFile: {
+            /**
+             * Format: date-time
+             * @description When it was written.
+             */
+            at: string;
+            /** @description Its path below the app's folder. */
+            path: string;
+        };
         /** @description Which routes to check, and how. */
         CheckRequest: {
             /** @description The routes' addresses, or names and URLs that lead to them; all routes when it is empty. */
@@ -1034,6 +1716,79 @@ export interface components {
              */
             wait_s?: number | null;
         };
+        /** @description The containers of all engines, by name. */
+        ContainerList: {
+            /** @description The containers. */
+            containers: components["schemas"]["ContainerView"][];
+            /** @description The engines. */
+            engines: components["schemas"]["EngineView"][];
+        };
+        /** @description A route that leads to a container. */
+        ContainerRoute: {
+            /** @description Its address. */
+            address: string;
+            /** @description Whether the label of a container asks for it. */
+            of_label: boolean;
+            /** @description The URL to visit. */
+            url: string;
+        };
+        /** @description A container, as its engine reports it. */
+        ContainerSeen: {
+            /** @description When it was made, as the engine writes it (RFC 3339). */
+            created?: string;
+            /** @description The socket of its engine. */
+            engine?: string;
+            /** @description Ports that its image says it listens on. */
+            exposed: number[];
+            health?: null | components["schemas"]["Health"];
+            /** @description Ports of this machine that it has, or will have once it runs. */
+            host_ports?: number[];
+            /** @description Its id. */
+            id?: string;
+            /** @description The image that it was made from: its digest. */
+            image?: string | null;
+            /** @description The image as it was asked for. */
+            image_name?: string | null;
+            /** @description What its label `bentlane.routes` says. */
+            label?: string | null;
+            /** @description Whether that label came with the image, and counts for nothing. */
+            label_of_image?: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description The networks that it is on. */
+            networks: string[];
+            /**
+             * Format: int32
+             * @description The process that it was started with, while it runs.
+             */
+            pid?: number | null;
+            /** @description The project of the compose file that it is from. */
+            project?: string | null;
+            /** @description Ports inside it, and where this machine passes them in. */
+            published: [
+                number,
+                string
+            ][];
+            /** @description Its own addresses that can be reached from this machine. */
+            reachable: string[];
+            /** @description Whether it runs. */
+            running: boolean;
+            /** @description The service of the compose file that it is one of. */
+            service?: string | null;
+            /** @description The engine's word for its state, such as `running` or `exited`. */
+            state?: string;
+        };
+        /** @description A container, and the routes that lead to it. */
+        ContainerView: components["schemas"]["ContainerSeen"] & {
+            /** @description Where it can be connected to, by the port that a route without one means. */
+            at: string[];
+            /** @description What is wrong with it. */
+            findings: components["schemas"]["Finding"][];
+            /** @description The command that gives it a route, while it has none and could have one. */
+            route_command?: string | null;
+            /** @description The routes that lead to it. */
+            routes: components["schemas"]["ContainerRoute"][];
+        };
         /** @description The database. */
         DatabaseStatus: {
             /** @description Why it does not. */
@@ -1044,10 +1799,24 @@ export interface components {
             reachable: boolean;
         };
         /**
+         * @description What decides how the resolver answers for a name.
+         * @enum {string}
+         */
+        DecidedBy: "record" | "route" | "zone" | "no-such-name" | "upstream" | "not-ours";
+        /**
          * @description How an exchange ended.
          * @enum {string}
          */
         Ending: "whole" | "stream" | "upgraded" | "client-left" | "target-broke-off";
+        /** @description A container engine. */
+        EngineView: {
+            /** @description How many containers it has, as far as is known. */
+            containers: number;
+            /** @description Why it does not answer; absent while it does. */
+            fault?: string | null;
+            /** @description Its socket. */
+            socket: string;
+        };
         /**
          * @description One request and its response, as the proxy saw them. Bodies and
          *     header fields are no part of it, and neither are values of a query that may be secrets.
@@ -1205,7 +1974,7 @@ export interface components {
          * @description The kinds of findings.
          * @enum {string}
          */
-        FindingKind: "ResolverSilent" | "ResolverRefuses" | "ResolvesElsewhere" | "NameOutsideZones" | "HostsOverride" | "DnsPortHeld" | "NameserverFirst" | "NegativeCached" | "SystemNotAsking" | "HostsOneFamily" | "BrowserAsksElsewhere" | "ContainerAsksElsewhere" | "ContainerLoopback" | "MulticastName" | "PublicName" | "ForcedHttps" | "UnreservedSuffix" | "WildcardSingleLabel" | "ListenerHeld" | "ContainerCutOff" | "ListenerUnreachable" | "CertificateRefused" | "PairExpired" | "PairEarly" | "PairNotCovering" | "PairKeyMismatch" | "PairEndsSoon" | "ClockOff" | "ClockSet" | "BeyondTheRoot" | "HandshakeFailed" | "RootDistrusted" | "OlderRootTrusted" | "PlainRefused" | "BrowserForcesHttps" | "RouteMissing" | "TargetRefuses" | "TargetSilent" | "TargetUnknown" | "TargetUnreachable" | "TargetOtherFamily" | "TargetMoved" | "TargetChangedHands" | "OldConfiguration" | "ContainerStopped" | "ContainerGone" | "ContainerUnpublished" | "ContainerElsewhere" | "EngineSilent" | "RoutePaused" | "TooManyConnections" | "TargetSpeaksTls" | "TargetSpeaksPlain" | "TargetExpired" | "TargetOtherName" | "TargetUntrusted" | "TargetTlsFailed" | "RouteLoop" | "ForwardingRefused" | "BetterDirectly" | "OwnAddressOnly" | "RedirectLeaves" | "HostRefused" | "SchemeLoop" | "RedirectLoop" | "OriginLeaked" | "PortLost" | "RedirectDowngrades" | "AnswerMissing" | "AnswerCut" | "AnswerMalformed" | "AnswerOversized" | "RawCarriesHttp" | "PostgresRefused" | "StillStarting" | "AnswerLate" | "FileMissing" | "FolderUnreadable" | "SourcesNotServed" | "AppFails" | "UpgradeRefused" | "EventsBuffered" | "EventsMissing" | "CookieDropped" | "AccessLogUnwritable" | "HstsTooWide" | "PreflightRefused" | "PageBypassesRoutes" | "MixedContent" | "RouteShadowed" | "SlowAtFirst" | "OtherApp" | "StatusDiffers" | "TextDiffers" | "HeaderDiffers" | "ValueDiffers";
+        FindingKind: "resolver-silent" | "resolver-refuses" | "resolves-elsewhere" | "name-outside-zones" | "hosts-override" | "dns-port-held" | "nameserver-first" | "negative-cached" | "system-not-asking" | "hosts-one-family" | "browser-asks-elsewhere" | "container-asks-elsewhere" | "container-loopback" | "multicast-name" | "public-name" | "forced-https" | "unreserved-suffix" | "wildcard-single-label" | "listener-held" | "container-cut-off" | "listener-unreachable" | "certificate-refused" | "pair-expired" | "pair-early" | "pair-not-covering" | "pair-key-mismatch" | "pair-ends-soon" | "clock-off" | "clock-set" | "beyond-the-root" | "handshake-failed" | "root-distrusted" | "older-root-trusted" | "plain-refused" | "browser-forces-https" | "route-missing" | "target-refuses" | "target-silent" | "target-unknown" | "target-unreachable" | "target-other-family" | "target-moved" | "target-changed-hands" | "old-configuration" | "name-leads-nowhere" | "app-stopped" | "app-starting" | "app-crashed" | "app-crash-loop" | "app-not-ready" | "app-listens-elsewhere" | "app-log-missing" | "app-command-missing" | "app-folder-missing" | "app-port-held" | "container-stopped" | "container-gone" | "container-unpublished" | "container-elsewhere" | "container-starting" | "container-unhealthy" | "container-port-unclear" | "replica-unreachable" | "replica-failing" | "label-invalid" | "label-name-taken" | "engine-silent" | "project-file-missing" | "route-paused" | "too-many-connections" | "target-speaks-tls" | "target-speaks-plain" | "target-expired" | "target-other-name" | "target-untrusted" | "target-tls-failed" | "route-loop" | "forwarding-refused" | "better-directly" | "own-address-only" | "redirect-leaves" | "host-refused" | "scheme-loop" | "redirect-loop" | "origin-leaked" | "port-lost" | "redirect-downgrades" | "answer-missing" | "answer-cut" | "answer-malformed" | "answer-oversized" | "raw-carries-http" | "postgres-refused" | "still-starting" | "answer-late" | "file-missing" | "folder-unreadable" | "sources-not-served" | "app-fails" | "upgrade-refused" | "events-buffered" | "events-missing" | "cookie-dropped" | "access-log-unwritable" | "hsts-too-wide" | "preflight-refused" | "page-bypasses-routes" | "mixed-content" | "route-shadowed" | "slow-at-first" | "other-app" | "status-differs" | "text-differs" | "header-differs" | "value-differs";
         /** @description What resolves a finding: words, and the command where there is one. */
         Fix: {
             action?: null | components["schemas"]["Action"];
@@ -1222,6 +1991,27 @@ export interface components {
             seen: Record<string, never>[];
             /** @description Whether it is on this machine's own network. */
             shares_network: boolean;
+        };
+        /** @description How another system finds the names and trusts the root. */
+        Guide: {
+            /** @description What to call the script's file. */
+            file_name: string;
+            /** @description A script that does it, and undoes it with `undo`. */
+            script: string;
+            /** @description The steps, in words. */
+            text: string;
+        };
+        /**
+         * @description What the health check of a container came to.
+         * @enum {string}
+         */
+        Health: "starting" | "healthy" | "unhealthy";
+        /** @description Something that a project asks for and another one, or a person, has. */
+        Held: {
+            /** @description The file of the project that has it; absent when a person made it. */
+            file?: string | null;
+            /** @description What it is, such as "route `a.moor.test`". */
+            what: string;
         };
         /** @description A process that has a port. */
         Holder: {
@@ -1267,7 +2057,7 @@ export interface components {
          * @description How a hop came out.
          * @enum {string}
          */
-        HopState: "passed" | "broken" | "not-reached" | "not-declared";
+        HopState: "passed" | "broken" | "not-reached" | "not-declared" | "not-tried";
         /** @description A pair from elsewhere: where its files are on the service's machine. */
         ImportRequest: {
             /** @description The file with the certificate and its chain, PEM or DER. */
@@ -1319,14 +2109,14 @@ export interface components {
             at: string;
             /** @description The value before. */
             before?: unknown;
-            /** @description `zone`, `route`, `routes` or `machine`. */
+            /** @description `zone`, `route`, `routes`, `app` or `machine`. */
             kind: string;
             /**
              * Format: int64
              * @description The revision that the change made.
              */
             revision: number;
-            /** @description The zone's name, the route's address, or the files of the machine. */
+            /** @description The name of the zone or app, the route's address, or the files of the machine. */
             subject: string;
             /**
              * Format: int64
@@ -1409,6 +2199,15 @@ export interface components {
          * @enum {string}
          */
         MachinePart: "lookups" | "trust" | "ports" | "browser";
+        /** @description What `system attach` would change on this machine. */
+        MachinePlan: {
+            /** @description The command that carries it out. */
+            command: string;
+            /** @description What cannot be done, and why. */
+            left_out?: string[];
+            /** @description The changes; none when all of it is attached. */
+            steps: components["schemas"]["PlannedStep"][];
+        };
         /**
          * @description Whether programs on this machine reach what routes serve: the part of a proof that is the same for
          *     every route.
@@ -1423,6 +2222,25 @@ export interface components {
             items: components["schemas"]["MachineItem"][];
             /** @description Whether nothing failed. */
             passed: boolean;
+        };
+        /** @description What the resolver answers for a name, and what decided that. */
+        NameExplanation: {
+            /** @description The addresses that the resolver gives for it now. */
+            addresses: string[];
+            /** @description What decided. */
+            decided_by: components["schemas"]["DecidedBy"];
+            /** @description The error that it gives in place of addresses, such as `NXDOMAIN`. */
+            error?: string | null;
+            /** @description The name. */
+            name: string;
+            /** @description That in a sentence. */
+            reason: string;
+            /** @description The records of the zone's file for this name, as such a file has them (RFC 1035 §5.1). */
+            records?: string[];
+            /** @description The route that serves `https://NAME/`. */
+            route?: string | null;
+            /** @description The zone that the name is in. */
+            zone?: string | null;
         };
         /** @description A name that a check looks up and connects to. */
         NameToLookUp: {
@@ -1450,6 +2268,50 @@ export interface components {
             /** @description In the order asked for. */
             names: components["schemas"]["NameToLookUp"][];
         };
+        /** @description A network of containers. */
+        NetworkView: {
+            /** @description What makes it, such as `bridge`. */
+            driver: string;
+            /** @description The socket of its engine. */
+            engine: string;
+            /** @description Why names are not answered on it although it is open. */
+            fault?: string | null;
+            /** @description The address of the machine on it. */
+            gateway?: string | null;
+            /** @description Whether its containers may ask our resolver and use our proxy. */
+            is_open: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Why it cannot be opened; absent when it can. */
+            refusal?: string | null;
+            /** @description Its addresses, such as `10.88.0.0/16`. */
+            subnet?: string | null;
+        };
+        /** @description The networks of all engines. */
+        Networks: {
+            /** @description The networks. */
+            networks: components["schemas"]["NetworkView"][];
+        };
+        /** @description A line of an app's output. */
+        OutputLineView: {
+            /**
+             * Format: date-time
+             * @description When it was printed.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Its number: each line has a higher one.
+             */
+            number: number;
+            /**
+             * @description Where: `terminal`, `stdout`, `stderr`, the name of a log file, or `bentlane` for what the service
+             *     says.
+             */
+            stream: string;
+            /** @description Its text, with colours (ECMA-48 SGR) and without other control functions. */
+            text: string;
+        };
         /**
          * @description A part of this machine that can be attached.
          * @enum {string}
@@ -1457,6 +2319,44 @@ export interface components {
         Part: "lookups" | "hosts" | "trust";
         /** @description A secret that opens a key. It is never shown. */
         Passphrase: string;
+        /**
+         * @description What happens to something when a file is loaded.
+         * @enum {string}
+         */
+        PlannedAction: "new" | "changed" | "gone";
+        /** @description A zone, route, app or record that loading a file changes. */
+        PlannedChange: {
+            /** @description What it becomes, in words. */
+            after?: string | null;
+            /** @description What it was, in words. */
+            before?: string | null;
+            /** @description What happens to it. */
+            change: components["schemas"]["PlannedAction"];
+            /** @description `zone`, `route`, `app` or `record`. */
+            kind: string;
+            /** @description Its name or address. */
+            name: string;
+        };
+        /** @description A command that loading a file lets be run. */
+        PlannedCommand: {
+            /** @description The app. */
+            app: string;
+            /** @description The command that it had. */
+            before?: string | null;
+            /** @description The command. */
+            command: string;
+            /** @description Its folder. */
+            folder: string;
+        };
+        /** @description A change of this machine. */
+        PlannedStep: {
+            /** @description The lines that it loses and gains, each with `-` or `+` before it. */
+            lines?: string[];
+            /** @description The file or trust store. */
+            path: string;
+            /** @description What is done to it, in words. */
+            what: string;
+        };
         /**
          * @description The protocol of a port.
          * @enum {string}
@@ -1466,6 +2366,10 @@ export interface components {
         PortView: {
             /** @description The addresses on which it listens; `0.0.0.0` and `::` are all of their family. */
             addresses: string[];
+            /** @description The app that has it. */
+            app?: string | null;
+            /** @description The container to which it is passed on. */
+            container?: string | null;
             /** @description Whether it is a port of the service itself. */
             own: boolean;
             /**
@@ -1500,6 +2404,78 @@ export interface components {
             status: number;
             /** @description The status code's own words. */
             title: string;
+        };
+        /** @description What to write into a project file. */
+        ProjectExport: {
+            /** @description The file, which may not be there yet: its whole path. */
+            file: string;
+            /** @description Its present content, whose comments stay. */
+            text?: string | null;
+        };
+        /** @description A project's file to load. */
+        ProjectLoad: {
+            /**
+             * Format: int64
+             * @description The revision of the plan that was agreed to: with another one in force, nothing is loaded.
+             */
+            based_on?: number | null;
+            /** @description The file: its whole path. */
+            file: string;
+            /** @description Whether it takes what other projects have, or a person made. */
+            take_over?: boolean;
+            /** @description Its content. */
+            text: string;
+            /** @description The zone below which its names are moved, for a further working copy. */
+            zone?: string | null;
+        };
+        /** @description What loading a file changes. */
+        ProjectPlan: {
+            /** @description What it names beyond its folder and this machine. */
+            beyond: string[];
+            /** @description What is new, changed or gone. */
+            changes: components["schemas"]["PlannedChange"][];
+            /** @description Commands that are new or changed: loading the file lets them be run. */
+            commands: components["schemas"]["PlannedCommand"][];
+            /** @description The file. */
+            file: string;
+            /** @description What it takes from others. */
+            held: components["schemas"]["Held"][];
+            /** @description What is worth knowing beforehand, such as who has a port. */
+            notes: string[];
+            /** @description What it needs of the machine. */
+            requires: components["schemas"]["Requires"];
+            /**
+             * Format: int64
+             * @description The revision that it is made for.
+             */
+            revision: number;
+            /** @description How many of its routes, apps and records stay as they are. */
+            same: number;
+        };
+        /** @description A project file as it would be written. */
+        ProjectText: {
+            /** @description Its content. */
+            text: string;
+        };
+        /** @description A project that was loaded. */
+        ProjectView: {
+            /** @description Its apps. */
+            apps: string[];
+            /** @description Why its file cannot be read; absent when it can. */
+            fault?: string | null;
+            /** @description Its file. */
+            file: string;
+            /** @description Whether its file has another content than when it was loaded. */
+            is_changed: boolean;
+            /** @description The addresses of its routes. */
+            routes: string[];
+            /** @description The zone below which its names were moved. */
+            zone?: string | null;
+        };
+        /** @description The projects that were loaded, by file. */
+        Projects: {
+            /** @description The projects. */
+            projects: components["schemas"]["ProjectView"][];
         };
         /** @description How the root's key is kept from now on. */
         Protect: {
@@ -1614,6 +2590,19 @@ export interface components {
             /** @description The records, by zone and owner. */
             records: components["schemas"]["RecordView"][];
         };
+        /** @description What a project needs of the machine. */
+        Requires: {
+            /** @description Whether a container engine has to answer. */
+            engine?: boolean;
+            /** @description Whether the machine's own lookups have to reach us. */
+            lookups?: boolean;
+            /** @description Whether we have to listen on the ports 80 and 443. */
+            standard_ports?: boolean;
+            /** @description Whether a trust store has to trust the root. */
+            trust?: boolean;
+            /** @description The version of Bent Lane, such as `>=0.2`. */
+            version?: string | null;
+        };
         /** @description A service that is about to start again. */
         Restarting: {
             /**
@@ -1641,6 +2630,8 @@ export interface components {
         };
         /** @description What was restored. */
         Restored: {
+            /** @description Its apps. */
+            apps: number;
             /** @description Whether the journal of the backup was taken over, as into a database that has none. */
             journal: boolean;
             /** @description Whether its keys were. */
@@ -1654,6 +2645,13 @@ export interface components {
             routes: number;
             /** @description Its zones. */
             zones: number;
+        };
+        /** @description How a route has been. */
+        RouteHistory: {
+            /** @description Its address. */
+            address: string;
+            /** @description The changes of its state, oldest first; the first may be from before the time asked for. */
+            changes: components["schemas"]["RouteStateChange"][];
         };
         /** @description A route to add. */
         RouteInput: components["schemas"]["RouteSettings"] & {
@@ -1671,6 +2669,15 @@ export interface components {
         RouteInputs: {
             /** @description The routes. */
             routes: components["schemas"]["RouteInput"][];
+        };
+        /** @description A name below a wildcard, and where it leads. */
+        RouteMatch: {
+            /** @description The name. */
+            name: string;
+            /** @description The target that the name says. */
+            to: string;
+            /** @description Where to open it. */
+            url: string;
         };
         /**
          * @description What to change of a route, as a JSON merge patch (RFC 7396): what is left out stays, and `null`
@@ -1759,6 +2766,11 @@ export interface components {
              */
             plain?: string | null;
             /**
+             * @description The ports that names may lead to, such as `3000-9999`, for a route with `port-from-name`
+             * @default null
+             */
+            ports?: string | null;
+            /**
              * @description The protocol on the port of the address: `tcp` passes bytes on unchanged, `http` is HTTP over TLS
              *     with everything that HTTP routes have
              * @default null
@@ -1790,6 +2802,12 @@ export interface components {
              * @default []
              */
             set_headers?: string[] | null;
+            /**
+             * @description Whether a request starts the container that the route leads to while it is stopped: `visit` or
+             *     `manual`
+             * @default manual
+             */
+            start?: string | null;
             /**
              * @description Remove the route's prefix from the path; `X-Forwarded-Prefix` has it
              * @default false
@@ -1823,6 +2841,23 @@ export interface components {
              * @default false
              */
             trust_forwarded?: boolean | null;
+        };
+        /** @description The state of a route from a moment on. */
+        RouteStateChange: {
+            /**
+             * Format: date-time
+             * @description From when.
+             */
+            at: string;
+            /** @description Whether it passed and broke in turn, several times within minutes. */
+            flapping?: boolean;
+            /** @description Whether its check passed. */
+            passed: boolean;
+        };
+        /** @description How routes have been over a time. */
+        RouteStates: {
+            /** @description The routes of which something is known, by address. */
+            routes: components["schemas"]["RouteHistory"][];
         };
         /** @description What the exchanges of one route come to. */
         RouteTraffic: {
@@ -1890,10 +2925,18 @@ export interface components {
             address: string;
             /** @description What is questionable about its name. */
             advice?: components["schemas"]["Advice"][];
+            /** @description Where its names lead now, when it takes the port, the app or the container from the name. */
+            matches?: components["schemas"]["RouteMatch"][];
             /** @description The name or `*.NAME`. */
             name: string;
+            /** @description The container or service whose label asks for it; absent for a route of one's own. */
+            of_container?: string | null;
+            /** @description Who has the port that it leads to, when it is added. */
+            port_notes?: string[];
             /** @description The path prefix, `/` for every path. */
             prefix: string;
+            /** @description The file of the project that it came from; absent for one that a person added. */
+            project?: string | null;
             /** @description What its name resolves to. */
             resolves_to: string[];
             /** @description The settings that are set. */
@@ -2031,6 +3074,8 @@ export interface components {
             data_dir: string;
             /** @description The database. */
             database: components["schemas"]["DatabaseStatus"];
+            /** @description The container engines. */
+            engines?: components["schemas"]["EngineView"][];
             /** @description Where it listens. */
             listeners: components["schemas"]["Listeners"];
             /** @description How many routes passed their last check. */
@@ -2056,6 +3101,8 @@ export interface components {
             started_at: string;
             /** @description How many routes have an app that had not answered yet at their last check. */
             starting?: number;
+            /** @description Routes to apps that are stopped until they are visited. */
+            stopped: number;
             /** @description The tasks that run for as long as the service does. */
             tasks: components["schemas"]["TaskView"][];
             /** @description The upstream resolvers for names outside the zones; `null` if there is none. */
@@ -2198,6 +3245,49 @@ export interface components {
              */
             not_kept: number;
         };
+        /** @description What the exchanges of a span of time come to. */
+        TrafficPoint: {
+            /**
+             * Format: date-time
+             * @description When the span begins.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description How many got a status of 500 or more, or were broken off by the target.
+             */
+            errors: number;
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            exchanges: number;
+            /**
+             * Format: int64
+             * @description The time that half of them took at most, in microseconds.
+             */
+            p50_us: number;
+            /**
+             * Format: int64
+             * @description The time that 95 of a hundred took at most.
+             */
+            p95_us: number;
+            /**
+             * Format: int64
+             * @description The time that 99 of a hundred took at most.
+             */
+            p99_us: number;
+        };
+        /** @description How many requests there were, and how long they took, over time. */
+        TrafficSeries: {
+            /** @description A point for each time span, oldest first, those without a request included. */
+            points: components["schemas"]["TrafficPoint"][];
+            /**
+             * Format: int32
+             * @description Seconds that each point stands for.
+             */
+            seconds: number;
+        };
         /** @description What the exchanges of a time come to. */
         TrafficSummary: {
             /**
@@ -2220,6 +3310,8 @@ export interface components {
         };
         /** @description A change to undo. */
         UndoInput: {
+            /** @description In place of the revision: the `Idempotency-Key` with which the change was made. */
+            key?: string | null;
             /**
              * Format: int64
              * @description The revision that it made; the latest that is in force when it is left out.
@@ -2239,6 +3331,40 @@ export interface components {
         /** @description What opens the root's key. */
         Unlock: {
             passphrase?: null | components["schemas"]["Passphrase"];
+        };
+        /** @description An upstream resolver, and how it has answered since the start. */
+        UpstreamView: {
+            /** @description Where it is asked. */
+            address: string;
+            /**
+             * Format: int64
+             * @description Questions that it answered.
+             */
+            answered: number;
+            /** @description What was wrong with its last answer; absent while it answers. */
+            error?: string | null;
+            /**
+             * Format: int64
+             * @description Questions that it did not answer, or not with anything usable.
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description How long its last answer took, in microseconds.
+             */
+            took_us?: number | null;
+        };
+        /** @description The upstream resolvers. */
+        Upstreams: {
+            /** @description In the order of preference. */
+            upstreams: components["schemas"]["UpstreamView"][];
+        };
+        /** @description A variable of an app's environment. */
+        VariableView: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its value; absent when it is a secret. */
+            value?: string | null;
         };
         /** @description What a check of one route came to. */
         Verdict: {
@@ -2356,6 +3482,454 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_apps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppList"];
+                };
+            };
+        };
+    };
+    add_app: {
+        parameters: {
+            query?: {
+                /** @description Only say whether the app could be added. */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppInput"];
+            };
+        };
+        responses: {
+            /** @description with `dry_run`: it could be added */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_app: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_app: {
+        parameters: {
+            query?: {
+                /** @description Whether the routes that lead to it go with it. Without this an app that has routes stays. */
+                with_routes?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_app: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppSettings"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prepare_app_by_hand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppByHand"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_app_by_hand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByHandInput"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_app_environment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppEnvironment"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refresh_app_environment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppEnvironment"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_app_output: {
+        parameters: {
+            query?: {
+                /** @description Only lines behind the one with this number. */
+                after?: number;
+                /** @description How many of the last lines at most; 20,000 by default and at most. */
+                limit?: number;
+                /** @description Whether to wait up to 20 s until there is such a line, or the app is in another state. */
+                wait?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppOutput"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restart_app: {
+        parameters: {
+            query?: {
+                /** @description Whether to answer only once it is ready or stopped, or cannot become so. */
+                wait?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_app: {
+        parameters: {
+            query?: {
+                /** @description Whether to answer only once it is ready or stopped, or cannot become so. */
+                wait?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_app: {
+        parameters: {
+            query?: {
+                /** @description Whether to answer only once it is ready or stopped, or cannot become so. */
+                wait?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_authority: {
         parameters: {
             query?: never;
@@ -2954,6 +4528,128 @@ export interface operations {
             };
         };
     };
+    list_containers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContainerList"];
+                };
+            };
+        };
+    };
+    show_container: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContainerView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_container: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContainerView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_container: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContainerView"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     follow_events: {
         parameters: {
             query?: never;
@@ -3083,6 +4779,36 @@ export interface operations {
             };
         };
     };
+    show_guide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description `macos`, `windows`, `wsl` or `phone` */
+                system: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guide"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_names_to_reach: {
         parameters: {
             query?: never;
@@ -3102,6 +4828,162 @@ export interface operations {
             };
         };
     };
+    show_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachinePlan"];
+                };
+            };
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain_name: {
+        parameters: {
+            query: {
+                /** @description The name, such as `booking.moor.test`. */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NameExplanation"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_networks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Networks"];
+                };
+            };
+        };
+    };
+    open_network: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkView"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    close_network: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_ports: {
         parameters: {
             query?: never;
@@ -3117,6 +4999,177 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ports"];
+                };
+            };
+        };
+    };
+    show_project_schema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+        };
+    };
+    list_projects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Projects"];
+                };
+            };
+        };
+    };
+    load_project: {
+        parameters: {
+            query?: {
+                /** @description Only say what loading it would change. */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectLoad"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectPlan"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unload_project: {
+        parameters: {
+            query: {
+                /** @description The file: its whole path. */
+                file: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProjectExport"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectText"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3769,6 +5822,44 @@ export interface operations {
             };
         };
     };
+    list_states: {
+        parameters: {
+            query?: {
+                /** @description How many hours to look back, 1 to 168; 24 by default. */
+                hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteStates"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_status: {
         parameters: {
             query?: never;
@@ -3911,6 +6002,40 @@ export interface operations {
             };
         };
     };
+    chart_traffic: {
+        parameters: {
+            query?: {
+                /** @description Only of the route with this address. */
+                route?: string;
+                /** @description How many seconds to look back, 3600 at most; 900 by default. */
+                seconds?: number;
+                /** @description Seconds that each point stands for, a multiple of 10; 10 by default. */
+                step?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrafficSeries"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sum_up_traffic: {
         parameters: {
             query?: {
@@ -4022,6 +6147,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_upstreams: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upstreams"];
                 };
             };
         };

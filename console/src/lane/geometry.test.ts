@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest';
 import type { Hop, HopReport, HopState } from '../api/types';
-import { inWords, layOut } from './geometry';
+import { LARGE, inWords, layOut } from './geometry';
 
 const HOPS: Hop[] = ['resolve', 'handshake', 'connect', 'answer', 'expect'];
 
@@ -9,13 +9,13 @@ function hops(...states: HopState[]): HopReport[] {
 }
 
 it('is straight while every hop passes', () => {
-  const marks = layOut(hops('passed', 'passed', 'passed', 'passed'));
+  const marks = layOut(hops('passed', 'passed', 'passed', 'passed'), LARGE);
   expect(new Set(marks.map((mark) => mark.y)).size).toBe(1);
   expect(marks.map((mark) => mark.way !== undefined)).toEqual([false, true, true, true]);
 });
 
 it('bends away from the hop that broke', () => {
-  const marks = layOut(hops('passed', 'broken', 'not-reached', 'not-reached'));
+  const marks = layOut(hops('passed', 'broken', 'not-reached', 'not-reached'), LARGE);
   const [first, broken, beyond, last] = marks;
   expect(broken?.y).toBe(first?.y);
   expect(beyond?.y).toBeGreaterThan(broken?.y ?? 0);

@@ -1,18 +1,20 @@
 import type { FormEvent } from 'react';
-import { useEffect, useId, useState } from 'react';
-import { Button } from '../Button';
-import { addZone, tryZone } from '../api/client';
+import { useEffect, useState } from 'react';
+import { addZone, tryZone } from '../api/changes';
 import { inOneLine } from '../format';
+import { Button } from '../shared/Button';
+import { TextField } from '../shared/Field';
+import { useChange } from '../state/useChange';
 
 /** How long to wait after a key before the service is asked. */
 const PAUSE_MS = 250;
 
 /** Adds a zone; the service says while one types what is wrong or questionable about its name. */
 export function ZoneForm() {
-  const id = useId();
   const [name, setName] = useState('');
   const [reason, setReason] = useState<string>();
   const [advice, setAdvice] = useState<string>();
+  const change = useChange();
 
   useEffect(() => {
     if (name === '') return;
@@ -37,45 +39,39 @@ export function ZoneForm() {
     };
   }, [name]);
 
-  const submit = async (event: FormEvent) => {
+  const submit = (event: FormEvent) => {
     event.preventDefault();
-    try {
-      await addZone(name);
-      setName('');
-      setReason(undefined);
-      setAdvice(undefined);
-    } catch (error) {
-      setReason(error instanceof Error ? error.message : String(error));
-    }
+    change.mutate(
+      {
+        done: `Added the zone ${name.trim()}`,
+        make: (key) => addZone(name.trim(), false, key),
+        isSaidByForm: true,
+      },
+      {
+        onSuccess: () => {
+          setName('');
+          setReason(undefined);
+          setAdvice(undefined);
+        },
+        onError: (error) => setReason(error.message),
+      },
+    );
   };
   return (
-    <form className="max-w-md" onSubmit={(event) => void submit(event)} noValidate>
-      <label htmlFor={id} className="block font-medium">
-        Zone
-      </label>
-      <div className="mt-1 flex gap-2">
-        <input
-          id={id}
-          className="w-full rounded-md border border-muted bg-card px-3 py-1.5 font-mono text-[15px]"
+    <form className="flex max-w-xl items-start gap-2" onSubmit={submit} noValidate data-form="zone">
+      <div className="grow">
+        <TextField
+          label="New zone"
           placeholder="moor.test"
-          autoComplete="off"
-          spellCheck={false}
-          aria-invalid={reason !== undefined}
-          aria-describedby={`${id}-note`}
           value={name}
-          onChange={(event) => setName(event.target.value)}
+          reason={reason}
+          hint={advice}
+          onText={setName}
         />
-        <Button kind="primary" type="submit">
-          Add zone
-        </Button>
       </div>
-      <p
-        id={`${id}-note`}
-        role={reason === undefined ? undefined : 'alert'}
-        className={`mt-1 text-[14px] ${reason === undefined ? '' : 'text-vermilion'}`}
-      >
-        {reason ?? advice}
-      </p>
+      <Button kind="primary" type="submit" className="mt-[23px]" disabled={change.isPending}>
+        Add zone
+      </Button>
     </form>
   );
 }

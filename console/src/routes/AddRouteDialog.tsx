@@ -1,62 +1,83 @@
-import * as Dialog from '@radix-ui/react-dialog';
-import type { ComponentProps, FormEvent } from 'react';
-import { useEffect, useId, useState } from 'react';
-import { Button } from '../Button';
-import { Problem, addRoute, tryRoute } from '../api/client';
+import { useQuery } from '@tanstack/react-query';
+import type { FormEvent } from 'react';
+import { useEffect, useState } from 'react';
+import { addRoute, tryRoute } from '../api/changes';
+import { appsQuery, containersQuery, portsQuery } from '../api/queries';
 import type { RouteInput } from '../api/types';
 import { inOneLine } from '../format';
+import { SettingField } from '../route/SettingField';
+import type { Reasons } from '../route/formReasons';
+import { mergePatches, reasonsOf } from '../route/formReasons';
+import { entered, nameOf, patchOf, settingsByTopic } from '../route/settings';
+import { Button } from '../shared/Button';
+import { Dialog } from '../shared/Dialog';
+import { TextField } from '../shared/Field';
+import { Fault } from '../shared/Notice';
+import { routePath } from '../state/place';
+import { goTo, setParams } from '../state/usePlace';
+import { useChange } from '../state/useChange';
+import { suggestedTargets } from './suggestions';
 
-type Fields = { name: string; prefix: string; to: string };
-type FieldName = keyof Fields;
-type Reasons = Partial<Record<FieldName | 'form', string>>;
-
-const EMPTY: Fields = { name: '', prefix: '', to: '' };
 /** How long to wait after a key before the service is asked. */
 const PAUSE_MS = 250;
 
 interface AddRouteDialogProps {
+  /** What the page's address has: a target to begin with, `route` for none; undefined when it is closed. */
+  wanted: string | undefined;
+  /** A name to begin with. */
+  name: string | undefined;
   /** The zone whose name the examples use. */
   zone: string;
 }
 
 /** Adds a route. The service validates while one types, so that its rules are the only ones. */
-export function AddRouteDialog({ zone }: AddRouteDialogProps) {
-  const [open, setOpen] = useState(false);
+export function AddRouteDialog({ wanted, name, zone }: AddRouteDialogProps) {
+  const close = () => setParams({ add: undefined, name: undefined });
   return (
-    <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger asChild>
-        <Button kind="primary">Add route</Button>
-      </Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-black/40" />
-        <Dialog.Content className="fixed top-[12vh] left-1/2 w-[min(32rem,calc(100vw-2rem))] -translate-x-1/2 rounded-lg border border-rule bg-paper p-6 shadow-xl">
-          <Dialog.Title className="text-xl font-semibold">Add route</Dialog.Title>
-          <Dialog.Description className="mt-1 text-muted">
-            A name in one of your zones, and the port on which the app listens.
-          </Dialog.Description>
-          <RouteForm zone={zone} onDone={() => setOpen(false)} />
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Dialog
+      title="Add route"
+      about="A name in one of your zones, and what it leads to."
+      open={wanted !== undefined}
+      onClose={close}
+      wide
+    >
+      <RouteForm
+        zone={zone}
+        to={wanted === 'route' ? '' : (wanted ?? '')}
+        name={name ?? ''}
+        onClose={close}
+      />
+    </Dialog>
   );
 }
 
-function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
-  const [fields, setFields] = useState(EMPTY);
-  const [touched, setTouched] = useState<ReadonlySet<FieldName>>(new Set());
+function RouteForm({
+  zone,
+  to,
+  name,
+  onClose,
+}: {
+  zone: string;
+  to: string;
+  name: string;
+  onClose: () => void;
+}) {
+  const [fields, setFields] = useState<Readonly<Record<string, string>>>({ name, prefix: '', to });
+  const [touched, setTouched] = useState<ReadonlySet<string>>(new Set());
   const [reasons, setReasons] = useState<Reasons>({});
   const [advice, setAdvice] = useState<string>();
-  const [saving, setSaving] = useState(false);
+  const change = useChange();
 
   useEffect(() => {
     if (touched.size === 0) return;
     let current = true;
     const timer = setTimeout(() => {
-      tryRoute(input(fields)).then(
+      tryRoute(inputOf(fields)).then(
         (route) => {
           if (!current) return;
           setReasons({});
-          setAdvice(inOneLine(route.advice ?? []));
+          const lines = [inOneLine(route.advice ?? []), ...(route.port_notes ?? [])];
+          setAdvice(lines.filter((line) => line !== undefined && line !== '').join(' '));
         },
         (error: unknown) => {
           if (!current) return;
@@ -71,62 +92,84 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
     };
   }, [fields, touched]);
 
-  const change = (field: FieldName) => (value: string) => {
+  const set = (field: string) => (value: string) => {
     setFields((before) => ({ ...before, [field]: value }));
     setTouched((before) => new Set(before).add(field));
   };
-  const submit = async (event: FormEvent) => {
+  const submit = (event: FormEvent) => {
     event.preventDefault();
-    setTouched(new Set(['name', 'prefix', 'to']));
-    setSaving(true);
-    try {
-      await addRoute(input(fields));
-      onDone();
-    } catch (error) {
-      setReasons(reasonsOf(error));
-    } finally {
-      setSaving(false);
-    }
+    setTouched((before) => new Set([...before, 'name', 'prefix', 'to']));
+    const input = inputOf(fields);
+    const address = `${input.name}${input.prefix ?? ''}`;
+    change.mutate(
+      { done: `Added ${address}`, make: (key) => addRoute(input, key), isSaidByForm: true },
+      {
+        onSuccess: () => {
+          onClose();
+          goTo(routePath(address));
+        },
+        onError: (error) => setReasons(reasonsOf(error)),
+      },
+    );
   };
   // A field that was not visited yet is not wrong, only empty.
-  const reason = (field: FieldName) => (touched.has(field) ? reasons[field] : undefined);
+  const reason = (field: string) => (touched.has(field) ? reasons[field] : undefined);
+  const unseen = Object.entries(reasons).filter(([field]) => fields[field] === undefined);
   return (
-    <form className="mt-5 grid gap-4" onSubmit={(event) => void submit(event)} noValidate>
-      <Field
-        label="Name"
-        hint="*. in front means every name below"
-        placeholder={`booking.${zone}`}
-        value={fields.name}
-        reason={reason('name')}
-        onText={change('name')}
-      />
-      <Field
-        label="Path prefix"
-        hint="optional: leave it out for every path"
-        placeholder="/api"
-        value={fields.prefix}
-        reason={reason('prefix')}
-        onText={change('prefix')}
-      />
-      <Field
-        label="Leads to"
-        hint="a port, https://HOST:PORT, folder:PATH or redirect:URL"
+    <form className="mt-4 grid grid-cols-1 gap-3" onSubmit={submit} noValidate>
+      <div className="grid grid-cols-1 gap-3 sm:grid-cols-[2fr_1fr]">
+        <TextField
+          label="Name"
+          hint="*. in front means every name below"
+          placeholder={`booking.${zone}`}
+          value={fields.name}
+          reason={reason('name')}
+          onText={set('name')}
+        />
+        <TextField
+          label="Path prefix"
+          hint="optional: leave it out for every path"
+          placeholder="/api"
+          value={fields.prefix}
+          reason={reason('prefix')}
+          onText={set('prefix')}
+        />
+      </div>
+      <TextField
+        label="Target"
+        hint="a port, https://HOST:PORT, app:NAME, container:NAME:PORT, folder:PATH or redirect:URL"
         placeholder="4310"
         value={fields.to}
         reason={reason('to')}
-        onText={change('to')}
+        onText={set('to')}
       />
-      {advice !== undefined && <p className="text-[14px]">{advice}</p>}
-      {reasons.form !== undefined && (
-        <p role="alert" className="text-vermilion">
-          {reasons.form}
-        </p>
-      )}
+      <Suggestions onChoose={set('to')} />
+      {advice !== undefined && advice !== '' && <p className="text-[14px]">{advice}</p>}
+      <details className="rounded-md border border-rule px-3 py-1.5">
+        <summary className="cursor-pointer font-medium">Settings</summary>
+        {settingsByTopic().map(({ topic, settings }) => (
+          <fieldset key={topic} className="mt-3 border-t border-rule pt-1">
+            <legend className="pr-3 font-semibold">{topic}</legend>
+            <div className="grid gap-x-6 gap-y-2 sm:grid-cols-2">
+              {settings.map((setting) => (
+                <SettingField
+                  key={nameOf(setting)}
+                  setting={setting}
+                  text={fields[nameOf(setting)] ?? ''}
+                  reason={reason(nameOf(setting))}
+                  onText={set(nameOf(setting))}
+                />
+              ))}
+            </div>
+          </fieldset>
+        ))}
+      </details>
+      {unseen.map(([field, why]) => (
+        <Fault key={field}>{why}</Fault>
+      ))}
       <div className="mt-1 flex justify-end gap-2">
-        <Dialog.Close asChild>
-          <Button>Cancel</Button>
-        </Dialog.Close>
-        <Button kind="primary" type="submit" disabled={saving}>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button kind="primary" type="submit" disabled={change.isPending}>
           Add route
         </Button>
       </div>
@@ -134,48 +177,34 @@ function RouteForm({ zone, onDone }: { zone: string; onDone: () => void }) {
   );
 }
 
-interface FieldProps extends ComponentProps<'input'> {
-  label: string;
-  hint: string;
-  reason: string | undefined;
-  onText: (value: string) => void;
-}
-
-function Field({ label, hint, reason, onText, ...rest }: FieldProps) {
-  const id = useId();
+/** What a route could lead to: the apps, and what else answers HTTP here. */
+function Suggestions({ onChoose }: { onChoose: (to: string) => void }) {
+  const { data: apps = [] } = useQuery(appsQuery());
+  const { data: ports = [] } = useQuery(portsQuery());
+  const { data: containers = [] } = useQuery(containersQuery());
+  const targets = suggestedTargets(apps, ports, containers);
+  if (targets.length === 0) return null;
   return (
-    <div>
-      <label htmlFor={id} className="font-medium">
-        {label}
-      </label>
-      <input
-        id={id}
-        className="mt-1 w-full rounded-md border border-muted bg-card px-3 py-1.5 font-mono text-[15px] aria-invalid:border-vermilion"
-        autoComplete="off"
-        autoCapitalize="none"
-        spellCheck={false}
-        aria-invalid={reason !== undefined}
-        aria-describedby={`${id}-note`}
-        onChange={(event) => onText(event.target.value)}
-        {...rest}
-      />
-      <p
-        id={`${id}-note`}
-        className={`mt-1 text-[14px] ${reason === undefined ? 'text-muted' : 'text-vermilion'}`}
-      >
-        {reason ?? hint}
-      </p>
-    </div>
+    <ul aria-label="What runs here" className="-mt-1 flex flex-wrap gap-1.5">
+      {targets.map(({ to, about }) => (
+        <li key={to} className="max-w-full">
+          <Button onClick={() => onChoose(to)} title={about} className="max-w-full truncate">
+            <span className="font-mono text-[13px]">{to}</span>{' '}
+            <span className="text-muted">{about}</span>
+          </Button>
+        </li>
+      ))}
+    </ul>
   );
 }
 
-function input({ name, prefix, to }: Fields): RouteInput {
-  return prefix === '' ? { name, to } : { name, prefix, to };
-}
-
-function reasonsOf(error: unknown): Reasons {
-  if (!(error instanceof Problem)) return { form: String(error) };
-  const errors = error.body.errors ?? [];
-  if (errors.length === 0) return { form: error.body.detail };
-  return Object.fromEntries(errors.map(({ field, reason }) => [field, reason]));
+/** The route that the fields describe. */
+function inputOf(fields: Readonly<Record<string, string>>): RouteInput {
+  const { name = '', prefix = '', to = '', ...rest } = fields;
+  const settings = settingsByTopic()
+    .flatMap((group) => group.settings)
+    .filter((setting) => (rest[nameOf(setting)] ?? '').trim() !== '')
+    .map((setting) => patchOf(setting, entered(setting, rest[nameOf(setting)] ?? '')));
+  const given = { name: name.trim(), to: to.trim(), ...mergePatches(settings) };
+  return (prefix.trim() === '' ? given : { ...given, prefix: prefix.trim() }) as RouteInput;
 }

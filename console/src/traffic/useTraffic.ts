@@ -1,7 +1,7 @@
 import { useEffect, useState } from 'react';
-import { Problem, followTraffic, listTraffic, sumUpTraffic } from '../api/client';
-import type { Exchange, RouteTraffic, TrafficFilter } from '../api/types';
-import { usePolled } from '../state/usePolled';
+import { Problem } from '../api/client';
+import { followTraffic, listTraffic } from '../api/queries';
+import type { Exchange, TrafficFilter } from '../api/types';
 
 /** Exchanges that are shown at most. */
 const SHOWN = 200;
@@ -9,8 +9,6 @@ const SHOWN = 200;
 const GATHER_MS = 250;
 /** How long to wait before a call that failed is tried again. */
 const AGAIN_MS = 2000;
-/** How often the summary is computed. */
-const SUM_UP_MS = 5000;
 
 interface Traffic {
   /** Newest first. */
@@ -72,11 +70,6 @@ export function useTraffic(filter: TrafficFilter, paused: boolean): Traffic & { 
   }, [route, status, method, text, paused]);
 
   return { ...traffic, reading };
-}
-
-/** What each route's exchanges of the last quarter of an hour come to. */
-export function useSummary(): readonly RouteTraffic[] {
-  return usePolled('summary', sumUpTraffic, SUM_UP_MS);
 }
 
 function pause(millis: number): Promise<void> {

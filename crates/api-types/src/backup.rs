@@ -73,6 +73,8 @@ pub struct Restored {
     pub zones: usize,
     /// Its routes.
     pub routes: usize,
+    /// Its apps.
+    pub apps: usize,
     /// Whether the journal of the backup was taken over, as into a database that has none.
     pub journal: bool,
     /// Whether its keys were.

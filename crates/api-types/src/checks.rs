@@ -2,6 +2,7 @@
 
 use bentlane_checks::{FromContainer, Hop, Verdict};
 use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
 use utoipa::ToSchema;
 
 /// Which routes to check, and how.
@@ -68,6 +69,35 @@ pub struct Verdicts {
     /// The addresses of routes that were removed meanwhile.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub gone: Vec<String>,
+}
+
+/// How routes have been over a time.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct RouteStates {
+    /// The routes of which something is known, by address.
+    pub routes: Vec<RouteHistory>,
+}
+
+/// How a route has been.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RouteHistory {
+    /// Its address.
+    pub address: String,
+    /// The changes of its state, oldest first; the first may be from before the time asked for.
+    pub changes: Vec<RouteStateChange>,
+}
+
+/// The state of a route from a moment on.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RouteStateChange {
+    /// From when.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Whether its check passed.
+    pub passed: bool,
+    /// Whether it passed and broke in turn, several times within minutes.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub flapping: bool,
 }
 
 /// What to follow.

@@ -11,6 +11,9 @@ pub struct UndoInput {
     /// The revision that it made; the latest that is in force when it is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub revision: Option<u64>,
+    /// In place of the revision: the `Idempotency-Key` with which the change was made.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
 }
 
 /// What was changed on this machine, for the journal.

@@ -2,13 +2,18 @@
 //!
 //! The OpenAPI document is made from these types, and the types of the console from that document.
 
+mod apps;
 mod authority;
 mod backup;
 mod certificates;
 mod checks;
+mod containers;
 mod journal;
+mod machine;
+mod names;
 mod ports;
 mod problem;
+mod projects;
 mod queries;
 mod records;
 mod routes;
@@ -17,6 +22,10 @@ mod status;
 mod traffic;
 mod zones;
 
+pub use apps::{
+    AppByHand, AppEnvironment, AppInput, AppList, AppOutput, AppRoute, AppView, ByHandInput,
+    OutputLineView, VariableView,
+};
 pub use authority::{AuthorityView, ImportRoot, Protect, StoreView, Stores, Unlock};
 pub use backup::{BACKUP_FORM, Backup, BackupInput, RestoreFrom, RestoreInput, Restored};
 pub use bentlane_model::{JournalEntry, MachineAction, MachineChange};
@@ -24,14 +33,26 @@ pub use certificates::{
     CertificateView, Certificates, ExportRequest, ExportedView, ImportRequest, ImportedView,
     SignRequest, Signed,
 };
-pub use checks::{CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts};
+pub use checks::{
+    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, RouteHistory, RouteStateChange, RouteStates,
+    TraceRequest, Verdicts,
+};
+pub use containers::{
+    ContainerList, ContainerRoute, ContainerView, EngineView, NetworkView, Networks,
+};
 pub use journal::{Journal, MachineNote, UndoInput, Undone};
 pub use ports::{PortProtocol, PortView, Ports};
 pub use problem::{FieldError, Problem};
-pub use queries::{Queries, QueryCount, QueryView};
+pub use projects::{
+    PlannedAction, PlannedChange, PlannedCommand, ProjectExport, ProjectLoad, ProjectPlan,
+    ProjectText, ProjectView, Projects,
+};
+pub use machine::{Guide, MachinePlan, PlannedStep};
+pub use names::{DecidedBy, NameExplanation};
+pub use queries::{Queries, QueryCount, QueryView, UpstreamView, Upstreams};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
 pub use routes::{
-    RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
+    RouteInput, RouteInputs, RouteMatch, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
 };
 pub use session::{
     LinkAnswer, LinkNews, LinkState, SessionView, Sessions, SignInLink, SignInRequest, SignedOut,
@@ -40,7 +61,7 @@ pub use status::{
     Attention, BrokenRoute, Capacity, DatabaseKind, DatabaseStatus, Listeners, Restarting, RunsAs,
     Status, TaskStateView, TaskView,
 };
-pub use traffic::{Traffic, TrafficSummary};
+pub use traffic::{Traffic, TrafficSeries, TrafficSummary};
 pub use zones::{ZoneInput, ZoneView, Zones};
 
 use serde::{Deserialize, Serialize};

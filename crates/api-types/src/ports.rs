@@ -25,6 +25,12 @@ pub struct PortView {
     /// The title of the first page.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
+    /// The container to which it is passed on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub container: Option<String>,
+    /// The app that has it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub app: Option<String>,
     /// The addresses of the routes that lead to it.
     pub routes: Vec<String>,
     /// Whether it is a port of the service itself.

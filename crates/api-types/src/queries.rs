@@ -1,6 +1,7 @@
 //! Questions that the resolver was asked.
 
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 
 use bentlane_dns::QueryOutcome;
 use serde::{Deserialize, Serialize};
@@ -62,4 +63,29 @@ pub struct Queries {
     pub total: u64,
     /// Questions that were answered and are not in these lists.
     pub left_out: u64,
+}
+
+/// The upstream resolvers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Upstreams {
+    /// In the order of preference.
+    pub upstreams: Vec<UpstreamView>,
+}
+
+/// An upstream resolver, and how it has answered since the start.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct UpstreamView {
+    /// Where it is asked.
+    #[schema(value_type = String)]
+    pub address: SocketAddr,
+    /// Questions that it answered.
+    pub answered: u64,
+    /// Questions that it did not answer, or not with anything usable.
+    pub failed: u64,
+    /// What was wrong with its last answer; absent while it answers.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
+    /// How long its last answer took, in microseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub took_us: Option<u64>,
 }

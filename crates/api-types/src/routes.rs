@@ -88,14 +88,37 @@ pub struct RouteView {
     pub resolves_to: Vec<IpAddr>,
     /// The settings that are set.
     pub settings: RouteSettings,
+    /// The container or service whose label asks for it; absent for a route of one's own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of_container: Option<String>,
+    /// The file of the project that it came from; absent for one that a person added.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub project: Option<String>,
     /// What other systems ask for.
     pub values: RouteValues,
     /// What is questionable about its name.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub advice: Vec<Advice>,
+    /// Who has the port that it leads to, when it is added.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub port_notes: Vec<String>,
+    /// Where its names lead now, when it takes the port, the app or the container from the name.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub matches: Vec<RouteMatch>,
     /// What the last check came to; absent before the first.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub verdict: Option<Verdict>,
+}
+
+/// A name below a wildcard, and where it leads.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RouteMatch {
+    /// The name.
+    pub name: String,
+    /// The target that the name says.
+    pub to: String,
+    /// Where to open it.
+    pub url: String,
 }
 
 /// Routes, by address.

@@ -6,6 +6,8 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
+use crate::containers::EngineView;
+
 /// A service that is about to start again.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Restarting {
@@ -39,6 +41,9 @@ pub struct Status {
     pub upstreams: Option<Vec<SocketAddr>>,
     /// The database.
     pub database: DatabaseStatus,
+    /// The container engines.
+    #[serde(default)]
+    pub engines: Vec<EngineView>,
     /// The revision of the configuration in force.
     pub revision: u64,
     /// How many zones there are.
@@ -50,6 +55,8 @@ pub struct Status {
     /// How many routes have an app that had not answered yet at their last check.
     #[serde(default)]
     pub starting: usize,
+    /// Routes to apps that are stopped until they are visited.
+    pub stopped: usize,
     /// The addresses of routes that did not pass their last check, with the reason.
     pub broken: Vec<BrokenRoute>,
     /// What the user has to do, since the service cannot.

@@ -1,6 +1,6 @@
 //! Requests that passed the proxy.
 
-use bentlane_traffic::{Exchange, RouteTraffic};
+use bentlane_traffic::{Exchange, RouteTraffic, TrafficPoint};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
@@ -33,4 +33,13 @@ pub struct TrafficSummary {
     pub left_out: u64,
     /// See [`Traffic::not_kept`].
     pub not_kept: u64,
+}
+
+/// How many requests there were, and how long they took, over time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TrafficSeries {
+    /// Seconds that each point stands for.
+    pub seconds: u32,
+    /// A point for each time span, oldest first, those without a request included.
+    pub points: Vec<TrafficPoint>,
 }

@@ -14,7 +14,7 @@ use super::verdict::{HopReport, HopState, Verdict};
 pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
     let mut findings: Vec<Finding> = Vec::new();
     let mut hops: Vec<HopReport> = Vec::with_capacity(Hop::ALL.len());
-    let mut broken = false;
+    let (mut broken, mut untried) = (false, false);
     let mut title = None;
     for hop in Hop::ALL {
         if facts.only.is_some_and(|only| only != hop) {
@@ -27,8 +27,13 @@ pub fn diagnose(facts: &Facts, seen: &Observations) -> Verdict {
             evidence: Vec::new(),
             micros: None,
         };
-        if let Some(judged) = judge(hop, facts, seen).filter(|_| !broken) {
+        if untried {
+            report.state = HopState::NotTried;
+            "not tried".clone_into(&mut report.detail);
+        } else if let Some(judged) = judge(hop, facts, seen).filter(|_| !broken) {
+            untried = judged.untried;
             report.state = match judged.breaks_at() {
+                None if untried => HopState::NotTried,
                 None if judged.undeclared => HopState::NotDeclared,
                 None => HopState::Passed,
                 Some(at) => {
@@ -106,15 +111,17 @@ mod tests {
     use crate::hosts::HostsEntry;
     use crate::observation::RawClients;
     use crate::{
-        Answer, Attempt, BrowserDns, CertificateFault, Connect, Direct, End, EventsSeen,
-        FindingKind, ForcedHost, ForcedHttps, Handshake, Holder, LookupResult, Machine,
-        NameserverResult, Page, PairFacts, PreflightSeen, Refusal, Resolve, Severity, StoreSeen,
-        StoreTrust, SystemLookup, TargetLeaf, Timed, Trial, UpgradeSeen, Visit, WrittenFile, lane,
+        Answer, AppProblem, AppState, AppStatus, Attempt, BrowserDns, CertificateFault, Connect,
+        Direct, End, EventsSeen, FindingKind, ForcedHost, ForcedHttps, Handshake, Holder,
+        LookupResult, Machine, NameserverResult, Page, PairFacts, PreflightSeen, Refusal, Resolve,
+        Severity, StoreSeen, StoreTrust, SystemLookup, TargetLeaf, Timed, Trial, UpgradeSeen,
+        Visit, WrittenFile, lane,
     };
     use crate::{advice_for_route, advice_for_zone};
-    use bentlane_model::ContainerPlace;
-    use bentlane_model::Snapshot;
-    use bentlane_model::{Configuration, Plain, Route, RouteSettings, Zone, add_to_lists};
+    use bentlane_model::{
+        Configuration, ContainerPlace, ContainerSeen, Containers, Health, Observed, Plain, Route,
+        RouteSettings, SilentEngine, Snapshot, StartContainer, Zone, add_to_lists,
+    };
 
     const NOW: OffsetDateTime = datetime!(2026-05-04 12:00 UTC);
     const HOME: IpAddr = IpAddr::V4(Ipv4Addr::LOCALHOST);
@@ -153,6 +160,7 @@ mod tests {
             revision: 1,
             zones: vec![Zone::new(zone.clone())],
             routes: vec![route.clone(), api],
+            ..Configuration::default()
         });
         let mut advice = advice_for_zone(&zone);
         advice.extend(advice_for_route(&route.address.pattern));
@@ -165,6 +173,8 @@ mod tests {
             advice,
             before: None,
             before_title: None,
+            app: None,
+            project_missing: None,
             pair: None,
             log_fault: None,
             resolver: SocketAddr::new(HOME, 53),
@@ -198,6 +208,92 @@ mod tests {
         seen.system = Some(took(SystemLookup::Addresses(vec![HOME])));
         seen.answer = Some(took(visit(page(200))));
         Case { facts, seen }
+    }
+
+    fn app(state: AppState, problem: Option<AppProblem>) -> AppStatus {
+        AppStatus {
+            name: "huts".parse().unwrap(),
+            state,
+            since: Some(NOW),
+            starts_on_visit: true,
+            problem,
+            crashes: 1,
+            again_at: None,
+            command: "node server.mjs".to_owned(),
+            folder: "/srv/huts".to_owned(),
+            pid: None,
+            port: Some(28_176),
+            listens: Vec::new(),
+            by_hand: false,
+            output: vec!["Error: no huts".to_owned()],
+            logs_missing: Vec::new(),
+            changed: Vec::new(),
+        }
+    }
+
+    fn elsewhere() -> AppStatus {
+        AppStatus {
+            listens: vec![SocketAddr::new(HOME, 4310)],
+            ..app(AppState::Running, None)
+        }
+    }
+
+    /// A route whose requests start its container.
+    fn visited_container() -> Case {
+        let case = of("moor.test", "a.moor.test", "container:web");
+        case.facts(|facts| facts.route.settings.start = StartContainer::Visit)
+            .connect(Connect::Container(ContainerPlace::Stopped))
+    }
+
+    /// A route to a container that is as `change` says, while the engine at `/run/silent` does not answer.
+    fn of_containers(change: impl FnOnce(&mut ContainerSeen)) -> Case {
+        let mut seen = ContainerSeen {
+            name: "web".to_owned(),
+            running: true,
+            ..ContainerSeen::default()
+        };
+        change(&mut seen);
+        let silent = SilentEngine {
+            socket: "/run/silent".to_owned(),
+            reason: "it does not answer".to_owned(),
+        };
+        let containers = Containers {
+            seen: vec![seen],
+            silent: vec![silent],
+        };
+        of("moor.test", "a.moor.test", "container:web").facts(|facts| {
+            let observed = Observed {
+                containers: Arc::new(containers),
+                ..Observed::default()
+            };
+            let configuration = facts.snapshot.configuration().clone();
+            facts.snapshot = Arc::new(Snapshot::compile_with(configuration, observed));
+        })
+    }
+
+    /// An app that does not run as it should.
+    fn of_app(state: AppState, problem: Option<AppProblem>) -> Case {
+        let app = app(state, problem);
+        let case = of("moor.test", "booking.moor.test", "app:huts");
+        case.facts(|facts| facts.app = Some(app.clone()))
+            .connect(Connect::App(Box::new(app)))
+    }
+
+    #[test]
+    fn an_app_that_waits_for_a_visit_is_not_broken_and_not_proved() {
+        let Case { facts, seen } = of_app(AppState::Stopped, None);
+        let verdict = diagnose(&facts, &seen);
+        assert!(verdict.passed && verdict.is_stopped());
+        let states = verdict.states();
+        assert_eq!(states[2..], [HopState::NotTried; 3]);
+        let manual = |facts: &mut Facts| {
+            if let Some(app) = &mut facts.app {
+                app.starts_on_visit = false;
+            }
+        };
+        let Case { facts, mut seen } = of_app(AppState::Stopped, None).facts(manual);
+        seen.connect.outcome = Connect::App(Box::new(facts.app.clone().unwrap()));
+        assert!(!diagnose(&facts, &seen).passed, "nobody starts it");
     }
 
     fn took<T>(outcome: T) -> Timed<T> {
@@ -526,8 +622,37 @@ mod tests {
     #[case(healthy().closed(&[Refusal::Refused, Refusal::Silent]), Kind::TargetSilent, Error)]
     #[case(healthy().closed(&[Refusal::Other("no way".into())]), Kind::TargetUnreachable, Error)]
     #[case(healthy().connect(Connect::UnknownHost { reason: "none".into() }), Kind::TargetUnknown, Error)]
+    #[case(of_app(AppState::Stopped, None), Kind::AppStopped, Hint)]
+    #[case(of_app(AppState::Starting, None), Kind::AppStarting, Warning)]
+    #[case(of_app(AppState::Crashed, Some(AppProblem::Exited { code: 1 })), Kind::AppCrashed, Error)]
+    #[case(of_app(AppState::Crashed, Some(AppProblem::Killed { signal: "SIGSEGV".into() })), Kind::AppCrashed, Error)]
+    #[case(
+        of_app(AppState::Crashed, Some(AppProblem::CommandMissing)),
+        Kind::AppCommandMissing,
+        Error
+    )]
+    #[case(
+        of_app(AppState::Crashed, Some(AppProblem::FolderMissing)),
+        Kind::AppFolderMissing,
+        Error
+    )]
+    #[case(of_app(AppState::Crashed, Some(AppProblem::PortHeld { port: 1, holder: None, since: None, app: None })), Kind::AppPortHeld, Error)]
+    #[case(of_app(AppState::Crashed, Some(AppProblem::NotReady { limit: "2 min".into(), waited_for: "x".into() })), Kind::AppNotReady, Error)]
+    #[case(of_app(AppState::CrashLoop, Some(AppProblem::Exited { code: 1 })), Kind::AppCrashLoop, Error)]
+    #[case(healthy().facts(|it| it.app = Some(elsewhere())), Kind::AppListensElsewhere, Hint)]
+    #[case(healthy().facts(|it| it.app = Some(AppStatus { logs_missing: vec!["/srv/huts/log".into()], ..app(AppState::Running, None) })), Kind::AppLogMissing, Hint)]
     #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Stopped)), Kind::ContainerStopped, Error)]
     #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Gone(vec![]))), Kind::ContainerGone, Error)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Starting)), Kind::ContainerStarting, Warning)]
+    #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::PortUnclear(vec![80, 81]))), Kind::ContainerPortUnclear, Error)]
+    #[case(visited_container(), Kind::ContainerStopped, Hint)]
+    #[case(of_containers(|seen| seen.health = Some(Health::Unhealthy)), Kind::ContainerUnhealthy, Warning)]
+    #[case(of_containers(|_| {}).seen(|seen| seen.replicas_down = vec![("web-2".into(), vec![])]), Kind::ReplicaUnreachable, Warning)]
+    #[case(of_containers(|_| {}).seen(|seen| seen.replica_answers = vec![("web-2".into(), Direct::Failed("reset".into()))]), Kind::ReplicaFailing, Warning)]
+    #[case(of_containers(|_| {}).seen(|seen| seen.replica_answers = vec![("web-2".into(), Direct::Page(Box::new(page(503))))]), Kind::ReplicaFailing, Warning)]
+    #[case(of_containers(|seen| seen.engine = "/run/silent".into()), Kind::EngineSilent, Warning)]
+    #[case(healthy().facts(|it| it.project_missing = Some("/gone/bentlane.toml".into())), Kind::ProjectFileMissing, Hint)]
+    #[case(of_containers(|seen| seen.label = Some("a.moor.test 80".into())), Kind::LabelNameTaken, Hint)]
     #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Unpublished(vec![80]))), Kind::ContainerUnpublished, Error)]
     #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::Elsewhere(vec![]))), Kind::ContainerElsewhere, Error)]
     #[case(of("moor.test", "a.moor.test", "container:web").connect(Connect::Container(ContainerPlace::EngineSilent("none".into()))), Kind::EngineSilent, Error)]

@@ -1,4 +1,5 @@
 use std::net::SocketAddr;
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 
@@ -6,9 +7,10 @@ use super::attempt::{Attempt, Refusal};
 use super::fix::{Action, Fix, shell};
 use super::hop::{Hop, Severity};
 use super::kind::FindingKind;
-use bentlane_model::ContainerPlace;
+use bentlane_model::ByName;
 use bentlane_model::Name;
 use bentlane_model::Target;
+use bentlane_model::{ContainerPlace, LabelFault, LabelProblem, SilentEngine};
 
 /// What a check found wrong: the hop, the severity, the reason, and the fix.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
@@ -222,13 +224,29 @@ impl Finding {
         };
         let elsewhere = "--to container:NAME";
         let (kind, summary, evidence, fix) = match place {
-            ContainerPlace::At(_) => return None,
+            ContainerPlace::At(_) | ContainerPlace::Replicas(_) => return None,
             ContainerPlace::Stopped => (
                 FindingKind::ContainerStopped,
                 format!("the container {name} is not running"),
                 Vec::new(),
-                Fix::text(format!("start {name} with your container engine")),
+                Fix::command(
+                    format!("start it; `bentlane container show {name}` shows how it is"),
+                    format!("bentlane container start {name}"),
+                ),
             ),
+            ContainerPlace::Starting => (
+                FindingKind::ContainerStarting,
+                format!("the health check of the container {name} has not passed yet"),
+                Vec::new(),
+                Fix::command(
+                    "wait until it has; requests do so, too",
+                    format!("bentlane container show {name}"),
+                ),
+            ),
+            ContainerPlace::PortUnclear(ports) => {
+                let evidence = ports.iter().map(|port| format!("it has port {port}"));
+                return Some(Self::port_unclear(address, name, "PORT", evidence.collect()));
+            }
             ContainerPlace::Gone(others) => (
                 FindingKind::ContainerGone,
                 format!("there is no container {name}"),
@@ -274,6 +292,195 @@ impl Finding {
             ),
         };
         Some(Self::of(kind, summary, evidence, fix))
+    }
+
+    /// The file of the project that a route came from is not there any more.
+    #[must_use]
+    pub fn project_file_missing(file: &Path) -> Self {
+        let file = file.display().to_string();
+        Self::of(
+            FindingKind::ProjectFileMissing,
+            format!("the project file {file} is not there any more"),
+            Vec::new(),
+            Fix::command(
+                "take out what came from it, or load it at its new place with --take-over",
+                format!("bentlane project unload {}", shell(&[&file])),
+            ),
+        )
+    }
+
+    /// A container was not started for a request.
+    #[must_use]
+    pub fn container_not_started(name: &str, reason: &str) -> Self {
+        Self::of(
+            FindingKind::ContainerStopped,
+            format!("the container {name} is not running, and could not be started"),
+            vec![reason.to_owned()],
+            Fix::command(
+                "start it by hand, or see how it is",
+                format!("bentlane container show {name}"),
+            ),
+        )
+    }
+
+    /// The health check of a container that a route leads to fails.
+    #[must_use]
+    pub fn container_unhealthy(name: &str) -> Self {
+        Self::of(
+            FindingKind::ContainerUnhealthy,
+            format!("the health check of the container {name} fails"),
+            Vec::new(),
+            Fix::command(
+                "look at its output; its engine says what the check answered",
+                format!("bentlane container show {name}"),
+            ),
+        )
+    }
+
+    /// Some of the containers that a route leads to accept no connection.
+    #[must_use]
+    pub fn replicas_unreachable(down: &[(String, Vec<Attempt>)], of: usize) -> Self {
+        let names: Vec<&str> = down.iter().map(|(name, _)| name.as_str()).collect();
+        let evidence = down.iter().flat_map(|(name, attempts)| {
+            let line = move |attempt: &Attempt| format!("{name}: {attempt}");
+            attempts.iter().map(line)
+        });
+        Self::of(
+            FindingKind::ReplicaUnreachable,
+            format!(
+                "{} of {of} containers accept no connection: {}",
+                down.len(),
+                names.join(", ")
+            ),
+            evidence.collect(),
+            Fix::command(
+                "look at their output, and start them again",
+                format!(
+                    "bentlane container show {}",
+                    names.first().unwrap_or(&"NAME")
+                ),
+            ),
+        )
+    }
+
+    /// The same for a container of whose `ports` these `http` ones are known to speak HTTP.
+    #[must_use]
+    pub fn http_port_unclear(address: &str, name: &str, ports: &[u16], http: &[u16]) -> Self {
+        let line = |port: &u16| match http.contains(port) {
+            true => format!("port {port} speaks HTTP"),
+            false => format!("port {port} does not speak HTTP"),
+        };
+        let port = match http {
+            [only] => only.to_string(),
+            _ => "PORT".to_owned(),
+        };
+        Self::port_unclear(address, name, &port, ports.iter().map(line).collect())
+    }
+
+    fn port_unclear(address: &str, name: &str, port: &str, evidence: Vec<String>) -> Self {
+        Self::of(
+            FindingKind::ContainerPortUnclear,
+            format!("the container {name} has several ports, and none of them was chosen"),
+            evidence,
+            Fix::edit(
+                "say which one the route means",
+                address,
+                &format!("--to container:{name}:{port}"),
+            ),
+        )
+    }
+
+    /// Some of the containers that a route leads to answer otherwise than they should; `None` when
+    /// none does.
+    #[must_use]
+    pub fn replicas_failing(faults: &[(&str, String)], of: usize) -> Option<Self> {
+        let names: Vec<&str> = faults.iter().map(|(name, _)| *name).collect();
+        let line = |(name, fault): &(&str, String)| format!("{name}: {fault}");
+        Some(Self::of(
+            FindingKind::ReplicaFailing,
+            format!(
+                "{} of {of} containers answer otherwise than they should: {}",
+                names.len(),
+                names.join(", ")
+            ),
+            faults.iter().map(line).collect(),
+            Fix::command(
+                "look at their output, and start them again",
+                format!("bentlane container show {}", names.first()?),
+            ),
+        ))
+    }
+
+    /// The engine of the containers that a route leads to does not answer, while they do.
+    #[must_use]
+    pub fn engine_lost(silent: &SilentEngine) -> Self {
+        Self {
+            severity: Severity::Warning,
+            ..Self::of(
+                FindingKind::EngineSilent,
+                format!("the engine at {} does not answer", silent.socket),
+                vec![
+                    silent.reason.clone(),
+                    "requests go to where the container was last".to_owned(),
+                ],
+                Fix::command("start the engine again", "bentlane status"),
+            )
+        }
+    }
+
+    /// A line of a container's label that is no route.
+    #[must_use]
+    pub fn label(problem: &LabelProblem) -> Self {
+        let LabelProblem {
+            container,
+            line,
+            fault,
+            reason,
+        } = problem;
+        let kind = match fault {
+            LabelFault::Taken => FindingKind::LabelNameTaken,
+            LabelFault::Invalid | LabelFault::OfImage => FindingKind::LabelInvalid,
+        };
+        let summary = match fault {
+            LabelFault::Taken => "asks for an address that is taken",
+            LabelFault::Invalid => "has a line that is no route",
+            LabelFault::OfImage => "came with its image, and counts for nothing",
+        };
+        let fix = match fault {
+            LabelFault::Taken => {
+                "name another address in the label, or remove the route that has it"
+            }
+            LabelFault::Invalid => "correct the label, and recreate the container",
+            LabelFault::OfImage => "give the label to the container, or add a route by hand",
+        };
+        Self::of(
+            kind,
+            format!("the label of the container {container} {summary}"),
+            vec![
+                printable(format!("the line: {line}")),
+                printable(reason.clone()),
+            ],
+            Fix::text(fix),
+        )
+    }
+
+    /// A name that stands for nothing that its route leads to.
+    #[must_use]
+    pub fn name_leads_nowhere(name: &str, by: ByName, reason: &str) -> Self {
+        let (text, command) = match by {
+            ByName::Port => ("see which ports there are", "bentlane port list"),
+            ByName::App => ("see which apps there are", "bentlane app list"),
+            ByName::Container => (
+                "name a container that runs and publishes one port",
+                "bentlane container list",
+            ),
+        };
+        Self::of(
+            FindingKind::NameLeadsNowhere,
+            format!("{name} leads nowhere: {reason}"),
+            Vec::new(),
+            Fix::command(text, command),
+        )
     }
 
     /// The route is paused.

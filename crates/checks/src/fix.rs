@@ -46,6 +46,13 @@ pub enum Action {
         /// Its first name.
         name: String,
     },
+    /// Start an app.
+    StartApp {
+        /// Its name.
+        name: String,
+        /// Whether it is stopped first, if it runs.
+        again: bool,
+    },
     /// Make a new root.
     RotateAuthority,
     /// Attach this machine, which needs root.
@@ -226,6 +233,8 @@ impl Action {
             }
             Self::AddRoute { address, to } => words(&["route", "add", address, to]),
             Self::RemoveCert { name } => words(&["cert", "remove", name]),
+            Self::StartApp { name, again: false } => words(&["app", "start", name]),
+            Self::StartApp { name, again: true } => words(&["app", "restart", name]),
             Self::RotateAuthority => words(&["authority", "rotate"]),
             Self::SystemAttach { only: None } => words(&["system", "attach"]),
             Self::SystemAttach { only: Some(part) } => {
@@ -243,6 +252,8 @@ impl Action {
                 format!("adds the route {address}, which leads to {to}")
             }
             Self::RemoveCert { name } => format!("removes the imported certificate {name}"),
+            Self::StartApp { name, again: false } => format!("starts the app {name}"),
+            Self::StartApp { name, again: true } => format!("starts the app {name} again"),
             Self::RotateAuthority => "makes a new root, which then has to be trusted".to_owned(),
             Self::SystemAttach { only: None } => "attaches this machine".to_owned(),
             Self::SystemAttach { only: Some(part) } => {

@@ -1,4 +1,6 @@
 use serde::{Deserialize, Serialize};
+use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
+use utoipa::openapi::RefOr;
 
 use super::hop::{Hop, Severity};
 
@@ -13,7 +15,6 @@ macro_rules! kinds {
         /// The kinds of findings.
         #[derive(
             Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize,
-            utoipa::ToSchema,
         )]
         pub enum FindingKind {
             $($(#[$doc])* #[serde(rename = $slug)] $kind,)*
@@ -55,6 +56,20 @@ macro_rules! kinds {
         }
     };
 }
+
+// Derived, it would not have the names that the macro is given.
+impl utoipa::PartialSchema for FindingKind {
+    fn schema() -> RefOr<Schema> {
+        let slugs = Self::ALL.iter().map(|kind| kind.slug());
+        ObjectBuilder::new()
+            .schema_type(Type::String)
+            .description(Some("The kinds of findings."))
+            .enum_values(Some(slugs))
+            .into()
+    }
+}
+
+impl utoipa::ToSchema for FindingKind {}
 
 kinds! {
     /// Our resolver does not answer.
@@ -191,6 +206,39 @@ kinds! {
     /// The app was started before its configuration was last written.
     OldConfiguration = "old-configuration", Hint at Connect:
         "The process behind the port was started before files were written that programs of its kind read when they start: `.env`, a framework's configuration, a lock file, its own program. It may run with the old ones until it is restarted.";
+    /// The name stands for nothing that the route leads to.
+    NameLeadsNowhere = "name-leads-nowhere", Error at Connect:
+        "The route leads where the name says: to a port, an app or a container. This name says none, or one that the route does not lead to: a port on which no process of the service's user speaks HTTP, one outside the route's `ports`, or one of the service itself.";
+    /// The app of the route is stopped.
+    AppStopped = "app-stopped", Error at Connect:
+        "The app of the route does not run, since it was stopped or has not been started yet. It is a hint where the first request starts it; a check does not.";
+    /// The app is not ready yet.
+    AppStarting = "app-starting", Warning at Connect:
+        "The app of the route was started, and is not ready yet. Requests wait for it; a browser shows what it prints meanwhile.";
+    /// The app ended.
+    AppCrashed = "app-crashed", Error at Connect:
+        "The app of the route ended by itself or by a signal. One that was ready is started again after 1 s, 2 s, 4 s and 8 s, unless it ended with code 0. Its last output shows why.";
+    /// The app ends again and again.
+    AppCrashLoop = "app-crash-loop", Error at Connect:
+        "The app of the route crashed five times, each time within a minute of being ready, so it is not started again by itself.";
+    /// The app does not become ready.
+    AppNotReady = "app-not-ready", Error at Connect:
+        "The app of the route was started and did not listen, answer or print what shows that it is ready within its limit (`start_timeout`), so it was stopped. It may wait for input, which `bentlane app run` can give it.";
+    /// The app has another port than it got.
+    AppListensElsewhere = "app-listens-elsewhere", Hint at Connect:
+        "The app listens on another port than the one that it got in `PORT`. The route follows it there; but the port may be another one each time, or another app's.";
+    /// A folder of the app's log files is not there.
+    AppLogMissing = "app-log-missing", Hint at Connect:
+        "The folder in which the app has its log files (`log`) is not there, so they are not shown with its output. Many frameworks do not make it by themselves.";
+    /// There is no such command.
+    AppCommandMissing = "app-command-missing", Error at Connect:
+        "The shell does not find the command of the app. Its environment is that of your login shell: `bentlane app show NAME --env` shows it, `bentlane app edit NAME --refresh-environment` reads it again.";
+    /// The app's folder is not there.
+    AppFolderMissing = "app-folder-missing", Error at Connect:
+        "The folder in which the app runs is not there: it was moved or deleted.";
+    /// Something else has the app's port.
+    AppPortHeld = "app-port-held", Error at Connect:
+        "Another program listens on the port that was chosen for the app, so it was not started.";
     /// The container is stopped.
     ContainerStopped = "container-stopped", Error at Connect:
         "The container of the route is not running.";
@@ -203,9 +251,33 @@ kinds! {
     /// The container is on a network that cannot be reached from here.
     ContainerElsewhere = "container-elsewhere", Error at Connect:
         "The container's network is not connected to this machine (no network, an internal one, or another container's), so it cannot be reached.";
+    /// The container's health check has not passed yet.
+    ContainerStarting = "container-starting", Warning at Connect:
+        "The container of the route runs, and its health check has not passed yet. Requests wait for it.";
+    /// The container's health check fails.
+    ContainerUnhealthy = "container-unhealthy", Warning at Connect:
+        "The health check of the route's container fails. Requests still go to it, since no other container of its service is better.";
+    /// The container has several ports, and none was chosen.
+    ContainerPortUnclear = "container-port-unclear", Error at Connect:
+        "The container has several ports, and neither the route nor a label says which one is meant.";
+    /// Some containers of the service cannot be connected to.
+    ReplicaUnreachable = "replica-unreachable", Warning at Connect:
+        "The route leads to several containers of a service, and some of them accept no connection. Requests go to the others.";
+    /// Some containers of the service do not answer as they should.
+    ReplicaFailing = "replica-failing", Warning at Answer:
+        "The route leads to several containers of a service. Each of them is asked for the route's page, and some answer with a server error, not at all, or not as the route expects. Requests still go to them.";
+    /// A label asks for a route that it cannot have.
+    LabelInvalid = "label-invalid", Warning at Connect:
+        "A line of the label `bentlane.routes` of a container is not understood, or asks for what a label cannot have, so there is no route for it. A label names an address, a port inside its own container, and settings that name no file, certificate or address of this machine. One that came with an image counts for nothing.";
+    /// A label asks for an address that is taken.
+    LabelNameTaken = "label-name-taken", Hint at Connect:
+        "A container asks in its label for an address that a route of yours, or another container, has. The label takes nothing away.";
     /// No container engine answers.
     EngineSilent = "engine-silent", Error at Connect:
         "The route needs a container engine, and none answers on the usual sockets, or on the configured one.";
+    /// The file of the route's project is not there any more.
+    ProjectFileMissing = "project-file-missing", Hint at Connect:
+        "The route came from a project file that is not at its place any more: the folder was moved or deleted. `bentlane project unload FILE` takes out what came from it; loading it at its new place moves it there.";
     /// The route is paused.
     RoutePaused = "route-paused", Hint at Connect:
         "The route is paused. Requests get a page that says so, and nothing reaches the target.";

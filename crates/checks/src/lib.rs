@@ -5,6 +5,7 @@
 
 mod acceptance;
 mod advice;
+mod app;
 mod attempt;
 mod cookie;
 mod diagnose;
@@ -28,6 +29,7 @@ mod verdict;
 
 pub use acceptance::{Acceptance, Accepted, acceptance};
 pub use advice::{Advice, AdviceKind, advice_for_route, advice_for_zone};
+pub use app::{AppProblem, AppState, AppStatus, ChangedFile};
 pub use attempt::{Attempt, Refusal};
 pub use diagnose::diagnose;
 pub use finding::Finding;

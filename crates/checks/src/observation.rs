@@ -1,11 +1,13 @@
 use std::collections::BTreeSet;
 use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use time::OffsetDateTime;
 use url::Url;
 
+use super::app::AppStatus;
 use super::attempt::Attempt;
 use super::finding::Finding;
 use super::hop::Hop;
@@ -36,10 +38,14 @@ pub struct Facts {
     pub certified: bool,
     /// What is questionable about the name.
     pub advice: Vec<Advice>,
+    /// The file of the project that the route came from, when it is not there any more.
+    pub project_missing: Option<PathBuf>,
     /// Who had the target's port when the route was last proved.
     pub before: Option<Holder>,
     /// The title of the page when the route was last proved.
     pub before_title: Option<String>,
+    /// The app that the route leads to, when it leads to one.
+    pub app: Option<AppStatus>,
     /// The imported certificate for the name.
     pub pair: Option<PairFacts>,
     /// What clients of the route, for raw TCP, have begun with.
@@ -192,6 +198,12 @@ pub struct Observations {
     pub nameservers: Vec<NameserverResult>,
     /// A connection to the target.
     pub connect: Timed<Connect>,
+    /// Of several containers, those that accept no connection.
+    pub replicas_down: Vec<(String, Vec<Attempt>)>,
+    /// Of several containers, what those that accept one answer to the URL of the last page.
+    pub replica_answers: Vec<(String, Direct)>,
+    /// Of a container with several ports, those on which it speaks HTTP.
+    pub http_ports: Vec<u16>,
     /// Who has the target's port.
     pub holder: Option<Holder>,
     /// Files that it reads when it starts, written since then.
@@ -238,6 +250,9 @@ impl Observations {
             system: None,
             nameservers: Vec::new(),
             connect,
+            replicas_down: Vec::new(),
+            replica_answers: Vec::new(),
+            http_ports: Vec::new(),
             holder: None,
             written_since_start: Vec::new(),
             sources: Vec::new(),
@@ -297,6 +312,8 @@ pub enum Connect {
     },
     /// The container cannot be connected to.
     Container(ContainerPlace),
+    /// The app cannot be connected to.
+    App(Box<AppStatus>),
     /// The target's host has no address.
     UnknownHost {
         /// The system's reason.

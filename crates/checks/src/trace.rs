@@ -256,7 +256,11 @@ fn request_decision(facts: &Facts) -> (String, Vec<String>) {
                 Vec::new(),
             );
         }
-        Target::Port(_) | Target::Server { .. } | Target::Container(_) => {}
+        Target::Port(_)
+        | Target::Server { .. }
+        | Target::Container(_)
+        | Target::App(_)
+        | Target::ByName(_) => {}
     }
     let own = facts.server().authority();
     let mut details = vec![format!(
@@ -298,6 +302,10 @@ fn target_decision(facts: &Facts, seen: &TraceSeen) -> (String, Vec<String>) {
         Connect::Container(place) => {
             let finding = Finding::container(&facts.address(), facts.server(), place);
             (finding.map(|it| it.summary).unwrap_or_default(), Vec::new())
+        }
+        Connect::App(app) => {
+            let finding = app.finding(facts.now, false);
+            (finding.summary, finding.evidence)
         }
         Connect::UnknownHost { reason } => (reason.clone(), Vec::new()),
         Connect::NotNeeded => (String::new(), Vec::new()),

@@ -21,13 +21,15 @@ pub enum HopState {
     NotReached,
     /// The route does not declare what to expect, so it is unknown whether it is the right app.
     NotDeclared,
+    /// The app is stopped until a request starts it, and a check does not start it.
+    NotTried,
 }
 
 impl HopState {
     /// Whether nothing is wrong at the hop, as far as anybody has said what would be right.
     #[must_use]
     pub fn is_good(self) -> bool {
-        matches!(self, Self::Passed | Self::NotDeclared)
+        matches!(self, Self::Passed | Self::NotDeclared | Self::NotTried)
     }
 }
 
@@ -120,7 +122,20 @@ impl Verdict {
     #[must_use]
     pub fn is_starting(&self) -> bool {
         let mut findings = self.findings.iter();
-        self.passed && findings.any(|finding| finding.slug == FindingKind::StillStarting)
+        self.passed
+            && findings.any(|finding| {
+                matches!(
+                    finding.slug,
+                    FindingKind::StillStarting | FindingKind::AppStarting
+                )
+            })
+    }
+
+    /// Whether an app is stopped until a request starts it, so that the rest of its lane is not known.
+    #[must_use]
+    pub fn is_stopped(&self) -> bool {
+        let mut findings = self.findings.iter();
+        self.passed && findings.any(|finding| finding.slug == FindingKind::AppStopped)
     }
 
     /// Whether `other` says the same of the route, except for times and evidence.
@@ -164,7 +179,7 @@ pub fn lane(states: &[HopState]) -> String {
             HopState::Passed => ("──", '●'),
             HopState::Broken => ("╴ ", '✕'),
             HopState::NotReached => ("╌╌", '○'),
-            HopState::NotDeclared => ("╌╌", '◌'),
+            HopState::NotDeclared | HopState::NotTried => ("╌╌", '◌'),
         };
         if position > 0 {
             line.push_str(way);

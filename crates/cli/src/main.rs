@@ -10,13 +10,16 @@ mod error;
 mod format;
 mod input;
 mod output;
+mod text_file;
 
 use std::process::ExitCode;
 
+use bentlane_service::{LAUNCH_COMMAND, become_app};
 use clap::{ArgMatches, FromArgMatches};
 use tikv_jemallocator::Jemalloc;
 
 use crate::cmd::args::{self, Args};
+use crate::format::Format;
 use crate::output::Output;
 
 /// It gives memory back after a load, and fragments less than the system's (docs/performance.md).
@@ -24,6 +27,13 @@ use crate::output::Output;
 static ALLOCATOR: Jemalloc = Jemalloc;
 
 fn main() -> ExitCode {
+    // Before anything else is done, since an app waits for it.
+    let mut words = std::env::args_os().skip(1);
+    if words.next().is_some_and(|word| word == LAUNCH_COMMAND) {
+        let error = become_app(&words.collect::<Vec<_>>());
+        Output::new(Format::Table).say(&format!("cannot start the app: {error}"));
+        return ExitCode::FAILURE;
+    }
     let matches = args::grammar().get_matches();
     let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
     let output = Output::new(args.global.format);

@@ -1,9 +1,11 @@
-//! Containers, as their engine's API reports them.
+//! Containers, as the APIs of their engines report them.
 //!
-//! [`Engine`] is found at its socket, lists the containers that are asked for with where they can be
-//! connected to, and reports when something about them has changed. It changes nothing but what
-//! [`Engine::put_files`] is given.
+//! [`Engines`] follows every engine of this machine and knows all containers; start from it.
+//! [`Engine`] is one of them, asked directly. Nothing is changed but what [`Engine::put_files`],
+//! [`Engine::start`] and [`Engine::stop`] are asked for.
 
 mod engine;
+mod engines;
 
-pub use engine::{Engine, EngineError};
+pub use engine::{Engine, EngineError, NetworkSeen, sockets};
+pub use engines::{EngineState, EngineStatus, Engines};

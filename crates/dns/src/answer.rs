@@ -322,6 +322,7 @@ mod tests {
             revision: 7,
             zones: vec![Zone::new("moor.test".parse().unwrap())],
             routes: Vec::new(),
+            ..Configuration::default()
         })
     }
 
@@ -416,6 +417,7 @@ mod tests {
             revision: 7,
             zones: vec![zone],
             routes: vec![route("booking.moor.test"), route("*.hut.moor.test/x")],
+            ..Configuration::default()
         })
     }
 
@@ -443,6 +445,7 @@ mod tests {
                 route("vm.moor.test", "redirect:https://a.vm.moor.test", None),
                 route("self.moor.test", "redirect:https://self.moor.test/x", None),
             ],
+            ..Configuration::default()
         })
     }
 

@@ -15,6 +15,8 @@ pub struct Settings {
     pub https_port: u16,
     /// What only we know, for the cookies that we hand out (RFC 7873 §6).
     pub cookie_secret: u64,
+    /// This machine's address for clients whose loopback is another one, such as containers.
+    pub bridge: Option<Ipv4Addr>,
     /// Whether names outside the zones are looked up elsewhere: what RA says (RFC 1035 §4.1.1).
     pub recursion: bool,
 }
@@ -29,7 +31,29 @@ impl Settings {
         if zone.ipv4.is_some() || zone.ipv6.is_some() {
             (settings.ipv4, settings.ipv6) = (zone.ipv4, zone.ipv6);
         }
-        settings
+        settings.across_the_bridge()
+    }
+
+    /// The same for clients behind a bridge whose gateway is `gateway`.
+    #[must_use]
+    pub fn behind(self, gateway: Ipv4Addr) -> Self {
+        Self {
+            bridge: Some(gateway),
+            ..self
+        }
+        .across_the_bridge()
+    }
+
+    /// A loopback address would be the client itself, so this machine's other address replaces it.
+    fn across_the_bridge(mut self) -> Self {
+        if let Some(gateway) = self.bridge {
+            let is_loopback = self.ipv4.is_some_and(|ip| ip.is_loopback())
+                || self.ipv6.is_some_and(|ip| ip.is_loopback());
+            if is_loopback {
+                (self.ipv4, self.ipv6) = (Some(gateway), None);
+            }
+        }
+        self
     }
 
     /// The same with names that resolve to `address`, if there is one.
@@ -40,7 +64,7 @@ impl Settings {
                 IpAddr::V6(ip) => (None, Some(ip)),
             };
         }
-        self
+        self.across_the_bridge()
     }
 }
 
@@ -48,6 +72,7 @@ impl Default for Settings {
     /// Both loopback addresses, for 10 seconds, HTTPS on its usual port, and nothing besides.
     fn default() -> Self {
         Self {
+            bridge: None,
             ipv4: Some(Ipv4Addr::LOCALHOST),
             ipv6: Some(Ipv6Addr::LOCALHOST),
             ttl: 10,

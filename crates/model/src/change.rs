@@ -1,13 +1,17 @@
 //! Changes of the configuration, and why one is refused.
 
 use std::fmt;
+use std::path::{Path, PathBuf};
 
 use serde_json::{Map, Value};
 
 use crate::address::{Address, AddressError, PathPrefix, Pattern};
+use crate::app::{App, AppName};
+use crate::configuration::Configuration;
 use crate::difference::Changed;
 use crate::invalid::Invalid;
 use crate::name::Name;
+use crate::project::{Held, LoadedProject, ProjectInput};
 use crate::record::{Record, RecordName};
 use crate::route::Route;
 use crate::target::Target;
@@ -35,8 +39,58 @@ pub enum Change {
     EditRoute(RouteEdit),
     /// A route goes.
     RemoveRoute(Address),
+    /// A new app, with the routes that lead to it.
+    AddApp {
+        /// The app; it gets its ports with the change.
+        app: Box<App>,
+        /// Its routes.
+        routes: Vec<Route>,
+    },
+    /// An app gets other settings.
+    EditApp(AppEdit),
+    /// An app goes.
+    RemoveApp {
+        /// Its name.
+        name: AppName,
+        /// Whether the routes that lead to it go with it.
+        with_routes: bool,
+    },
+    /// A project's file is loaded, and replaces what came from it before.
+    LoadProject(Box<ProjectInput>),
+    /// All that came from a project's file goes.
+    UnloadProject(PathBuf),
     /// An earlier change is undone.
     Undo(Undo),
+}
+
+impl Change {
+    /// How many routes it touches at most, when it is made to `known`: what it costs grows with them.
+    #[must_use]
+    pub fn most_routes(&self, known: &Configuration) -> usize {
+        match self {
+            Self::AddZone(_)
+            | Self::EditZone(_)
+            | Self::AddRoute(_)
+            | Self::EditRoute(_)
+            | Self::RemoveRoute(_)
+            | Self::EditApp(_) => 1,
+            Self::AddApp { routes, .. } | Self::AddRoutes(routes) => routes.len(),
+            Self::LoadProject(input) => known.routes.len() + input.routes.len(),
+            Self::RemoveZone { .. }
+            | Self::RemoveApp { .. }
+            | Self::UnloadProject(_)
+            | Self::Undo(_) => known.routes.len(),
+        }
+    }
+}
+
+/// What to change of an app: what is not named stays as it is at the moment of the change.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AppEdit {
+    /// Which app.
+    pub name: AppName,
+    /// A merge patch for its settings, see [`AppSettings::merged`](crate::AppSettings::merged).
+    pub settings: Map<String, Value>,
 }
 
 /// What to change of a route: what is not named stays as it is at the moment of the change.
@@ -79,6 +133,18 @@ pub enum ZoneChange {
     },
 }
 
+fn held_by_others(file: &Path, held: &[Held]) -> String {
+    let each = held.iter().map(|it| match &it.file {
+        Some(other) => format!("the {} is that of {}", it.what, other.display()),
+        None => format!("the {} was made by hand and is different", it.what),
+    });
+    format!(
+        "{} asks for what others have: {}. `bentlane project load --take-over` takes it",
+        file.display(),
+        each.collect::<Vec<_>>().join("; ")
+    )
+}
+
 /// Why a change is not made.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Rejection {
@@ -97,6 +163,14 @@ pub enum Rejection {
         .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
     )]
     Conflicts(Vec<Conflict>),
+    /// A project asks for what others have.
+    #[error("{}", held_by_others(file, held))]
+    Held {
+        /// The project's file.
+        file: PathBuf,
+        /// What it asks for.
+        held: Vec<Held>,
+    },
     /// What should change is not there.
     #[error("there is no {what}: see `bentlane {list}`")]
     Missing {
@@ -114,6 +188,15 @@ impl Rejection {
         Self::Missing {
             what: format!("route `{address}`"),
             list: "route list",
+        }
+    }
+
+    /// There is no app with this name.
+    #[must_use]
+    pub fn missing_app(name: &AppName) -> Self {
+        Self::Missing {
+            what: format!("app `{name}`"),
+            list: "app list",
         }
     }
 }
@@ -182,6 +265,10 @@ pub struct Undo {
     pub zones: Vec<Changed<Zone>>,
     /// The routes that it changed.
     pub routes: Vec<Changed<Route>>,
+    /// The apps that it changed.
+    pub apps: Vec<Changed<App>>,
+    /// The projects that it changed.
+    pub projects: Vec<Changed<LoadedProject>>,
 }
 
 /// What a later change did to the same thing, so that the earlier one cannot be undone.

@@ -6,17 +6,19 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 
 use crate::address::{Address, Pattern};
-use crate::change::{Change, Rejection, RouteEdit, ZoneChange};
+use crate::app::App;
+use crate::change::{AppEdit, Change, Rejection, RouteEdit, ZoneChange};
 use crate::difference::{Difference, different};
 use crate::invalid::Invalid;
 use crate::name::{Name, suffixes};
+use crate::project::LoadedProject;
 use crate::record::{Record, RecordData, RecordName};
 use crate::route::Route;
 use crate::route_index::{FIRST_OWN_ADDRESS, OWN_ADDRESSES, RouteIndex};
 use crate::settings::RouteSettings;
 use crate::zone::{LONGEST_ZONE_TTL, Zone};
 
-/// What the user wrote down: every zone and route, as of one revision.
+/// What the user wrote down: every zone, route and app, as of one revision.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Configuration {
     /// Counts the changes; a later configuration has a higher one.
@@ -25,6 +27,12 @@ pub struct Configuration {
     pub zones: Vec<Zone>,
     /// The routes, by address.
     pub routes: Vec<Route>,
+    /// The apps, by name.
+    #[serde(default)]
+    pub apps: Vec<App>,
+    /// The projects that were loaded, by file.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub projects: Vec<LoadedProject>,
 }
 
 /// The address that stands for a free loopback address.
@@ -69,6 +77,22 @@ impl Configuration {
         })
     }
 
+    /// The app as `edit` makes it, with a port for each name.
+    ///
+    /// # Errors
+    /// When there is none, or what is wrong with the patch.
+    pub fn app_after(&self, edit: &AppEdit) -> Result<App, Rejection> {
+        let AppEdit { name, settings } = edit;
+        let app = self.app(name);
+        let app = app.ok_or_else(|| Rejection::missing_app(name))?;
+        let settings = app.settings.merged(settings).map_err(Rejection::Several)?;
+        let app = App {
+            settings,
+            ..app.clone()
+        };
+        self.with_ports(app)
+    }
+
     /// The zone with exactly this name.
     #[must_use]
     pub fn zone(&self, name: &Name) -> Option<&Zone> {
@@ -81,19 +105,28 @@ impl Configuration {
         self.routes.iter().find(|route| route.address == *address)
     }
 
-    /// The configuration that `change` makes of this one, under the next revision. Zones and routes are
-    /// in the order of their names, octet by octet, as they are when they are read where they are stored.
+    /// The configuration that `change` makes of this one, under the next revision. Zones, routes and
+    /// apps are in the order of their names, octet by octet, as they are when they are read where they are stored.
     ///
     /// # Errors
     /// The first rule that the change breaks.
     pub fn after(&self, change: &Change) -> Result<Self, Rejection> {
-        // An undo checks as it goes.
-        if !matches!(change, Change::Undo(_)) {
+        // These check as they go.
+        let checks_itself = matches!(
+            change,
+            Change::Undo(_) | Change::LoadProject(_) | Change::UnloadProject(_)
+        );
+        if !checks_itself {
             self.check(change)?;
         }
         let mut next = self.clone();
         next.revision += 1;
-        let Self { zones, routes, .. } = &mut next;
+        let Self {
+            zones,
+            routes,
+            apps,
+            ..
+        } = &mut next;
         match change {
             Change::AddZone(name) => zones.push(Zone::new(name.clone())),
             Change::RemoveZone { name, with_routes } => {
@@ -118,20 +151,48 @@ impl Configuration {
                 }
             }
             Change::RemoveRoute(address) => routes.retain(|route| route.address != *address),
+            Change::AddApp { app, routes: added } => {
+                apps.push(self.with_ports(App::clone(app))?);
+                routes.extend_from_slice(added);
+            }
+            Change::EditApp(edit) => {
+                let edited = self.app_after(edit)?;
+                if let Some(place) = apps.iter_mut().find(|it| it.name == edit.name) {
+                    *place = edited;
+                }
+            }
+            Change::RemoveApp { name, .. } => {
+                let gone: HashSet<&Address> =
+                    self.routes_to_app(name).map(|it| &it.address).collect();
+                routes.retain(|route| !gone.contains(&route.address));
+                apps.retain(|app| app.name != *name);
+            }
+            Change::LoadProject(input) => next.load(input)?,
+            Change::UnloadProject(file) => next.unload(file)?,
             Change::Undo(undo) => undo.revert(&mut next)?,
         }
-        let Self { zones, routes, .. } = &mut next;
+        let Self {
+            zones,
+            routes,
+            apps,
+            projects,
+            ..
+        } = &mut next;
+        projects.sort_by(|a, b| a.file.cmp(&b.file));
         zones.sort_by(|a, b| a.name.cmp(&b.name));
         routes.sort_by(|a, b| a.address.cmp(&b.address));
+        apps.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(next)
     }
 
-    /// What is different in `after`: each zone and route that is new, gone or otherwise.
+    /// What is different in `after`: each zone, route and app that is new, gone or otherwise.
     #[must_use]
     pub fn difference<'a>(&'a self, after: &'a Self) -> Difference<'a> {
         Difference {
             zones: different(&self.zones, &after.zones, |zone| &zone.name),
             routes: different(&self.routes, &after.routes, |route| &route.address),
+            apps: different(&self.apps, &after.apps, |app| &app.name),
+            projects: different(&self.projects, &after.projects, |project| &project.file),
         }
     }
 
@@ -144,23 +205,43 @@ impl Configuration {
             Change::AddZone(zone) => self.check_new_zone(zone),
             Change::RemoveZone { name, with_routes } => self.check_gone_zone(name, *with_routes),
             Change::EditZone(change) => self.zone_after(change).map(drop),
-            Change::AddRoute(route) => RouteIndex::new(&self.zones, &self.routes).add(route),
-            Change::AddRoutes(routes) => RouteIndex::new(&self.zones, &self.routes).add_all(routes),
+            Change::AddRoute(route) => RouteIndex::of(self).add(route),
+            Change::AddRoutes(routes) => RouteIndex::of(self).add_all(routes),
             Change::EditRoute(edit) => {
                 let route = self.route_after(edit)?;
                 let others = self.routes.iter();
                 let others = others.filter(|other| other.address != route.address);
-                RouteIndex::new(&self.zones, others).add(&route)
+                RouteIndex::new(&self.zones, &self.apps, others).add(&route)
             }
+            Change::AddApp { app, routes } => {
+                let app = self.with_ports(App::clone(app))?;
+                self.check_new_app(&app)?;
+                let mut apps = self.apps.clone();
+                apps.push(app);
+                RouteIndex::new(&self.zones, &apps, &self.routes).add_all(routes)
+            }
+            Change::EditApp(edit) => {
+                let app = self.app_after(edit)?;
+                self.check_app(&app)?;
+                // A port of its own may have gone, to which a route leads.
+                let apps = [app];
+                let index = RouteIndex::new(&self.zones, &apps, []);
+                let mut routes = self.routes_to_app(&edit.name);
+                let check = |route| index.check_app(route).map_err(Rejection::Invalid);
+                routes.try_for_each(check)
+            }
+            Change::RemoveApp { name, with_routes } => self.check_gone_app(name, *with_routes),
             Change::RemoveRoute(address) => self
                 .route(address)
                 .map(drop)
                 .ok_or_else(|| Rejection::missing_route(address)),
+            Change::LoadProject(input) => self.clone().load(input),
+            Change::UnloadProject(file) => self.clone().unload(file),
             Change::Undo(undo) => undo.revert(&mut self.clone()),
         }
     }
 
-    /// Whether every rule holds for all zones and routes, as when each had been added.
+    /// Whether every rule holds for all zones, routes and apps, as when each had been added.
     ///
     /// # Errors
     /// The first rule that is broken.
@@ -183,7 +264,11 @@ impl Configuration {
             let checked = RouteSettings::default().merged(&settings);
             checked.map_err(Rejection::Several)?;
         }
-        RouteIndex::new(&self.zones, []).add_all(&self.routes)
+        for app in &self.apps {
+            whole.check_new_app(app)?;
+            whole.apps.push(app.clone());
+        }
+        RouteIndex::new(&self.zones, &self.apps, []).add_all(&self.routes)
     }
 
     /// The zone as `change` makes it.
@@ -259,7 +344,7 @@ impl Configuration {
     /// The loopback address that `pattern` has for its own, or the one that it would get: one that
     /// no other name has, and the same each time as long as it is free. `None` when all are taken.
     fn own_address(&self, pattern: &Pattern) -> Option<IpAddr> {
-        let index = RouteIndex::new(&self.zones, &self.routes);
+        let index = RouteIndex::of(self);
         if let Some(address) = index.addresses.get(pattern) {
             return Some(*address);
         }
@@ -391,6 +476,7 @@ mod tests {
                     ..route("old.fell.test", "redirect:https://fell.test")
                 },
             ],
+            ..Configuration::default()
         }
     }
 

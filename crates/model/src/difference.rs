@@ -3,6 +3,8 @@
 use std::collections::HashMap;
 use std::hash::Hash;
 
+use crate::app::App;
+use crate::project::LoadedProject;
 use crate::route::Route;
 use crate::zone::Zone;
 
@@ -13,9 +15,13 @@ pub struct Difference<'a> {
     pub zones: Vec<Changed<&'a Zone>>,
     /// Routes, by address.
     pub routes: Vec<Changed<&'a Route>>,
+    /// Apps, by name.
+    pub apps: Vec<Changed<&'a App>>,
+    /// Projects, by file.
+    pub projects: Vec<Changed<&'a LoadedProject>>,
 }
 
-/// A zone or a route that was added (`after` alone), removed (`before` alone) or edited (both).
+/// A zone, a route or an app that was added (`after` alone), removed (`before` alone) or edited (both).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Changed<T> {
     /// What it was.
@@ -35,7 +41,13 @@ impl Difference<'_> {
     /// Whether nothing is.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.zones.is_empty() && self.routes.is_empty()
+        let Self {
+            zones,
+            routes,
+            apps,
+            projects,
+        } = self;
+        zones.is_empty() && routes.is_empty() && apps.is_empty() && projects.is_empty()
     }
 }
 

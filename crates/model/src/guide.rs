@@ -1,5 +1,6 @@
 use std::fmt::Write;
 
+use crate::app::AppSettings;
 use crate::setting::{Setting, leaves};
 use crate::settings::RouteSettings;
 use crate::zone::ZoneSettings;
@@ -9,8 +10,8 @@ use crate::zone::ZoneSettings;
 pub fn settings_guide() -> String {
     let mut page = String::from(
         "# Settings\n\n\
-         What can be set for a route, a zone, and the service. For routes and zones, `bentlane route add`, `route edit` and \
-         `zone edit` have a flag for each: `--strip-prefix` for `strip_prefix`, `--expect-status` \
+         What can be set for a route, a zone, an app, and the service. `bentlane route add`, `route edit`, `zone edit`, \
+         `app add` and `app edit` have a flag for each: `--strip-prefix` for `strip_prefix`, `--expect-status` \
          for `expect.status`. A list takes its flag once for each entry, and `--unset KEY` goes back \
          to the default. In the API, `PATCH` takes a JSON merge patch (RFC 7396) in which `null` \
          unsets, and lists are replaced.\n\n\
@@ -19,6 +20,7 @@ pub fn settings_guide() -> String {
     for (title, settings) in [
         ("Routes", RouteSettings::SETTINGS),
         ("Zones", ZoneSettings::SETTINGS),
+        ("Apps", AppSettings::SETTINGS),
     ] {
         // Writing to a String does not fail.
         let _ = write!(

@@ -18,9 +18,9 @@ pub struct JournalEntry {
     pub who: String,
     /// `add`, `edit` or `remove`; `attach` or `detach` for this machine.
     pub action: String,
-    /// `zone`, `route`, `routes` or `machine`.
+    /// `zone`, `route`, `routes`, `app` or `machine`.
     pub kind: String,
-    /// The zone's name, the route's address, or the files of the machine.
+    /// The name of the zone or app, the route's address, or the files of the machine.
     pub subject: String,
     /// The value before.
     pub before: Option<Value>,

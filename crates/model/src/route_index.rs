@@ -5,17 +5,21 @@ use std::net::{IpAddr, Ipv4Addr};
 use std::num::NonZeroU16;
 
 use crate::address::{Address, Pattern};
+use crate::app::{App, AppName};
+use crate::by_name::ByName;
 use crate::change::Rejection;
+use crate::configuration::Configuration;
 use crate::invalid::Invalid;
 use crate::name::{Name, suffixes};
 use crate::route::Route;
-use crate::settings::{Protocol, REDIRECT_STATUSES, TargetTls, TlsEnd};
+use crate::settings::{Protocol, REDIRECT_STATUSES, StartContainer, TargetTls, TlsEnd};
 use crate::target::{Scheme, Target};
 use crate::zone::{Zone, suggested_zone};
 
 /// What the rules for a new route look at, so that checking many of them costs no more for each.
 pub(crate) struct RouteIndex<'a> {
     zones: HashSet<&'a str>,
+    apps: HashMap<&'a AppName, &'a App>,
     routes: HashMap<&'a Address, &'a Route>,
     /// A route for each port of a name: all of them have the same protocol.
     ports: HashMap<(&'a Pattern, NonZeroU16), &'a Route>,
@@ -26,10 +30,25 @@ pub(crate) struct RouteIndex<'a> {
 }
 
 impl<'a> RouteIndex<'a> {
-    pub(crate) fn new(zones: &'a [Zone], routes: impl IntoIterator<Item = &'a Route>) -> Self {
+    pub(crate) fn of(configuration: &'a Configuration) -> Self {
+        let Configuration {
+            zones,
+            routes,
+            apps,
+            ..
+        } = configuration;
+        Self::new(zones, apps, routes)
+    }
+
+    pub(crate) fn new(
+        zones: &'a [Zone],
+        apps: &'a [App],
+        routes: impl IntoIterator<Item = &'a Route>,
+    ) -> Self {
         let routes = routes.into_iter();
         let mut index = Self {
             zones: zones.iter().map(|zone| zone.name.as_str()).collect(),
+            apps: apps.iter().map(|app| (&app.name, app)).collect(),
             routes: HashMap::with_capacity(routes.size_hint().0),
             ports: HashMap::new(),
             addresses: HashMap::new(),
@@ -51,6 +70,11 @@ impl<'a> RouteIndex<'a> {
                 self.owners.insert(ip, pattern);
             }
         }
+    }
+
+    /// The route that has this address.
+    pub(crate) fn taken_by(&self, address: &Address) -> Option<&'a Route> {
+        self.routes.get(address).copied()
     }
 
     /// Checks and adds each of `routes`.
@@ -84,6 +108,7 @@ impl<'a> RouteIndex<'a> {
             self.check_address(&address.pattern, ip)?;
         }
         self.check_settings(route).map_err(Rejection::Invalid)?;
+        self.check_app(route).map_err(Rejection::Invalid)?;
         let other = address
             .port
             .and_then(|port| self.ports.get(&(&address.pattern, port)));
@@ -93,6 +118,37 @@ impl<'a> RouteIndex<'a> {
         }
         self.insert(route);
         Ok(())
+    }
+
+    /// Whether there is the app that `route` leads to, with that port.
+    pub(crate) fn check_app(&self, route: &Route) -> Result<(), Invalid> {
+        let Target::App(target) = route.server() else {
+            return Ok(());
+        };
+        let name = &target.name;
+        let Some(app) = self.apps.get(name) else {
+            let reason = format!(
+                "there is no app `{name}`: add it first with `bentlane app add {name}`, or see \
+                 `bentlane app list`"
+            );
+            return Err(Invalid::new("to", reason));
+        };
+        let Some(port) = &target.port else {
+            return Ok(());
+        };
+        if app.port_names().any(|own| own == port.as_str()) {
+            return Ok(());
+        }
+        let ports: Vec<&str> = app.port_names().filter(|it| !it.is_empty()).collect();
+        let there = match ports.as_slice() {
+            [] => format!("write `app:{name}`, since it has one port"),
+            ports => format!("it has {}", ports.join(", ")),
+        };
+        let reason = format!(
+            "`{}` leads to `{target}`, and the app `{name}` has no port `{port}`: {there}",
+            route.address
+        );
+        Err(Invalid::new("to", reason))
     }
 
     /// Whether what was chosen for a route goes with its address and target.
@@ -128,6 +184,21 @@ impl<'a> RouteIndex<'a> {
                 ("target_name", settings.target_name.is_some()),
             ],
             &format!("`{server}` is not asked over TLS (`https://HOST:PORT` is)"),
+        )?;
+        let is_below = matches!(address.pattern, Pattern::Wildcard(_)) && address.port.is_none();
+        if matches!(to, Target::ByName(_)) && !is_below {
+            let reason = format!("`{to}` is for a wildcard such as `*.at.moor.test`");
+            return refuse("to", reason);
+        }
+        refuse_without_use(
+            matches!(to, Target::ByName(ByName::Port)),
+            &[("ports", settings.ports.is_some())],
+            &format!("`{to}` is not `port-from-name`"),
+        )?;
+        refuse_without_use(
+            matches!(server, Target::Container(_)),
+            &[("start", settings.start != StartContainer::default())],
+            &format!("`{server}` is no container"),
         )?;
         refuse_without_use(
             matches!(to, Target::Folder(_)),

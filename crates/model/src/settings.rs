@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 use crate::address::Pattern;
+use crate::by_name::PortRange;
 use crate::by_text::serde_by_text;
 use crate::expectation::Expectation;
 use crate::invalid::Invalid;
@@ -29,6 +30,8 @@ settings! {
         listen: Option<bool> as bool, "BOOL", "on", rare;
         /// Remove the route's prefix from the path; `X-Forwarded-Prefix` has it
         strip_prefix: bool as bool, "BOOL", "off";
+        /// The ports that names may lead to, such as `3000-9999`, for a route with `port-from-name`
+        ports: Option<PortRange> as String, "FIRST-LAST", "every port", rare;
         /// Which Host header the app gets: `keep` (the client's) or `target` (the app's own)
         host: HostField as String, "WHICH", "keep";
         /// How to verify the app's certificate: `verify`, `none` (skip verification), or the file of
@@ -75,6 +78,9 @@ settings! {
         /// How long to wait for the first byte of a response, such as `30s` or `5m`; `none` waits as long
         /// as the client does
         first_byte_timeout: Option<WaitLimit> as String, "TIME", "2m", rare;
+        /// Whether a request starts the container that the route leads to while it is stopped: `visit` or
+        /// `manual`
+        start: StartContainer as String, "WHEN", "manual", rare;
         /// Pause the route: answer with a page that says so
         paused: bool as bool, "BOOL", "off";
         /// The file to which a line is added for each request, in the combined log format
@@ -116,7 +122,7 @@ impl RouteSettings {
 macro_rules! words {
     ($(#[$outer:meta])* $kind:ident, $field:literal { $($(#[$about:meta])* $variant:ident = $word:literal),* $(,)? }) => {
         $(#[$outer])*
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize, utoipa::ToSchema)]
         pub enum $kind { $($(#[$about])* #[serde(rename = $word)] $variant),* }
 
         impl $kind {
@@ -127,26 +133,28 @@ macro_rules! words {
             }
         }
 
-        impl fmt::Display for $kind {
-            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        impl std::fmt::Display for $kind {
+            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
                 f.write_str(self.as_str())
             }
         }
 
-        impl FromStr for $kind {
-            type Err = Invalid;
+        impl std::str::FromStr for $kind {
+            type Err = $crate::invalid::Invalid;
 
-            fn from_str(text: &str) -> Result<Self, Invalid> {
+            fn from_str(text: &str) -> Result<Self, $crate::invalid::Invalid> {
                 match text {
                     $($word => Ok(Self::$variant),)*
-                    _ => Err(none_of($field, text, &[$($word),*])),
+                    _ => Err($crate::settings::none_of($field, text, &[$($word),*])),
                 }
             }
         }
     };
 }
 
-fn none_of(field: &'static str, text: &str, words: &[&str]) -> Invalid {
+pub(crate) use words;
+
+pub(crate) fn none_of(field: &'static str, text: &str, words: &[&str]) -> Invalid {
     let words: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
     let reason = format!("`{text}` is none of {}", words.join(", "));
     Invalid::new(field, reason)
@@ -175,6 +183,18 @@ words! {
         Serve = "serve",
         /// It is refused, with a page that says why.
         Refuse = "refuse",
+    }
+}
+
+words! {
+    /// When a container that is stopped is started.
+    #[derive(Default)]
+    StartContainer, "start" {
+        /// By hand alone.
+        #[default]
+        Manual = "manual",
+        /// When it is asked for something.
+        Visit = "visit",
     }
 }
 

@@ -8,7 +8,10 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use url::Url;
 
+use crate::app::AppTarget;
+use crate::by_name::ByName;
 use crate::container::ContainerTarget;
+use crate::invalid::Invalid;
 use crate::name::{Name, NameError};
 
 /// Where a route leads, written as one string: `4310`, `https://127.0.0.1:8443`,
@@ -37,6 +40,10 @@ pub enum Target {
     },
     /// A container, whose address its engine reports.
     Container(ContainerTarget),
+    /// An app that the service runs.
+    App(AppTarget),
+    /// What the name says that is asked for.
+    ByName(ByName),
     /// Files below a folder of this machine, which we answer with ourselves.
     Folder(Folder),
     /// Nothing that we connect to: clients are sent to another URL.
@@ -108,7 +115,8 @@ impl Target {
     }
 
     /// The addresses to try in turn, or the host name and port that have to be looked up first. A
-    /// redirect has none, and those of a container come from its engine.
+    /// redirect has none; those of a container come from its engine, and those of an app from what
+    /// runs it.
     ///
     /// # Errors
     /// The host's name and port, when the target names no address.
@@ -128,7 +136,11 @@ impl Target {
                 port,
                 ..
             } => Err((name.as_str(), port.get())),
-            Self::Container(_) | Self::Folder(_) | Self::Redirect(_) => Ok(Vec::new()),
+            Self::Container(_)
+            | Self::App(_)
+            | Self::ByName(_)
+            | Self::Folder(_)
+            | Self::Redirect(_) => Ok(Vec::new()),
         }
     }
 
@@ -155,9 +167,9 @@ impl Target {
     #[must_use]
     pub fn scheme(&self) -> Option<Scheme> {
         match self {
-            Self::Port(_) | Self::Container(_) => Some(Scheme::Bare),
+            Self::Port(_) | Self::Container(_) | Self::App(_) => Some(Scheme::Bare),
             Self::Server { scheme, .. } => Some(*scheme),
-            Self::Folder(_) | Self::Redirect(_) => None,
+            Self::ByName(_) | Self::Folder(_) | Self::Redirect(_) => None,
         }
     }
 
@@ -181,6 +193,8 @@ impl Target {
                 Some(port) => format!("localhost:{port}"),
                 None => "localhost".to_owned(),
             }),
+            Self::App(_) => Some("localhost".to_owned()),
+            Self::ByName(_) => None,
             Self::Folder(_) | Self::Redirect(_) => None,
         }
     }
@@ -212,6 +226,12 @@ impl Target {
                 name,
                 port: Some(port),
             }) => format!("port {port} of the container {name}"),
+            Self::App(AppTarget { name, port: None }) => format!("the app {name}"),
+            Self::App(AppTarget {
+                name,
+                port: Some(port),
+            }) => format!("the port {port} of the app {name}"),
+            Self::ByName(by) => by.describe().to_owned(),
             Self::Folder(Folder(path)) => format!("the folder {}", path.display()),
             Self::Redirect(Redirect(url)) => format!("a redirect to {url}"),
         }
@@ -323,6 +343,8 @@ impl fmt::Display for Target {
                 scheme => write!(f, "{}://{host}:{port}", scheme.as_str()),
             },
             Self::Container(container) => container.fmt(f),
+            Self::App(app) => app.fmt(f),
+            Self::ByName(by) => f.write_str(by.as_str()),
             Self::Folder(Folder(path)) => write!(f, "folder:{}", path.display()),
             Self::Redirect(redirect) => write!(f, "redirect:{redirect}"),
         }
@@ -347,6 +369,15 @@ impl FromStr for Target {
             return container
                 .map(Self::Container)
                 .map_err(TargetError::Container);
+        }
+        if let Some(by) = ByName::ALL.into_iter().find(|by| by.as_str() == text) {
+            return Ok(Self::ByName(by));
+        }
+        if let Some(app) = text.strip_prefix("app:") {
+            return app
+                .parse()
+                .map(Self::App)
+                .map_err(|error: Invalid| TargetError::App(error.reason));
         }
         if let Some(path) = text.strip_prefix("folder:") {
             return folder(path).map(Self::Folder);
@@ -439,7 +470,7 @@ impl From<Target> for String {
 pub enum TargetError {
     /// Nothing was given.
     #[error(
-        "a target is needed: a port such as `4310`, `https://HOST:PORT`, `container:NAME`, `folder:PATH` or `redirect:URL`"
+        "a target is needed: a port such as `4310`, `https://HOST:PORT`, `app:NAME`, `container:NAME`, `folder:PATH` or `redirect:URL`"
     )]
     Empty,
     /// A number that is no port, or no number where a port belongs.
@@ -468,6 +499,9 @@ pub enum TargetError {
     /// No name of a container.
     #[error("{0}: write `container:NAME` or `container:NAME:PORT`")]
     Container(String),
+    /// No name of an app.
+    #[error("{0}: write `app:NAME` or `app:NAME:PORT`")]
+    App(String),
     /// No whole path of a folder.
     #[error("`{given}` is no whole path of a folder: it starts with `/` and has no `..`")]
     Folder {
@@ -484,7 +518,7 @@ pub enum TargetError {
     },
     /// Anything else.
     #[error(
-        "`{given}` is no target: give a port such as `4310`, `https://HOST:PORT`, `folder:PATH` or `redirect:URL`"
+        "`{given}` is no target: give a port such as `4310`, `https://HOST:PORT`, `app:NAME`, `folder:PATH` or `redirect:URL`"
     )]
     Grammar {
         /// The text.

@@ -6,16 +6,18 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value, json};
 
+use crate::app::App;
 use crate::change::{Conflict, Rejection, Undo};
 use crate::configuration::{Configuration, check_records};
 use crate::difference::Changed;
 use crate::invalid::Invalid;
+use crate::project::LoadedProject;
 use crate::route::Route;
 use crate::route_index::RouteIndex;
 use crate::zone::Zone;
 
 impl Undo {
-    /// Undoes the change in `next`, which has the present zones and routes.
+    /// Undoes the change in `next`, which has the present zones, routes and apps.
     pub(crate) fn revert(&self, next: &mut Configuration) -> Result<(), Rejection> {
         let mut conflicts = Vec::new();
         let mut zones = Vec::new();
@@ -24,6 +26,14 @@ impl Undo {
                 let what = format!("zone `{name}`");
                 let now = next.zone(name);
                 zones.push((name, reverted(changed, &what, now, &mut conflicts)?));
+            }
+        }
+        let mut apps = Vec::new();
+        for changed in &self.apps {
+            if let Some(App { name, .. }) = changed.either() {
+                let what = format!("app `{name}`");
+                let now = next.app(name);
+                apps.push((name, reverted(changed, &what, now, &mut conflicts)?));
             }
         }
         let known: HashMap<_, _> = next.routes.iter().map(|it| (&it.address, it)).collect();
@@ -37,6 +47,14 @@ impl Undo {
                 touched.insert(address);
             }
         }
+        let mut projects = Vec::new();
+        for changed in &self.projects {
+            if let Some(LoadedProject { file, .. }) = changed.either() {
+                let what = format!("project {}", file.display());
+                let now = next.project(file);
+                projects.push((file, reverted(changed, &what, now, &mut conflicts)?));
+            }
+        }
         if !conflicts.is_empty() {
             return Err(Rejection::Conflicts(conflicts));
         }
@@ -48,12 +66,25 @@ impl Undo {
             next.zones.push(zone.clone());
             check_records(zone)?;
         }
-        let mut index = RouteIndex::new(&next.zones, &next.routes);
+        for app in apps.iter().filter_map(|(_, app)| app.as_ref()) {
+            next.apps.retain(|known| known.name != app.name);
+            next.check_app(app)?;
+            next.apps.push(app.clone());
+        }
+        let mut index = RouteIndex::of(next);
         routes.iter().try_for_each(|route| index.add(route))?;
         next.routes.extend(routes);
+        for (name, _) in apps.iter().filter(|(_, app)| app.is_none()) {
+            next.check_gone_app(name, false)?;
+            next.apps.retain(|app| app.name != **name);
+        }
         for (name, _) in zones.iter().filter(|(_, zone)| zone.is_none()) {
             next.check_gone_zone(name, false)?;
             next.zones.retain(|zone| zone.name != **name);
+        }
+        for (file, project) in projects {
+            next.projects.retain(|known| known.file != *file);
+            next.projects.extend(project);
         }
         Ok(())
     }

@@ -2,8 +2,8 @@ use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use bentlane_checks::{Answer, Attempt, Connect, Refusal};
-use bentlane_model::{ContainerPlace, Target};
+use bentlane_checks::{Answer, AppStatus, Attempt, Connect, Refusal};
+use bentlane_model::{AppPlace, ContainerPlace, Replica, Target};
 use tokio::net::{TcpStream, lookup_host};
 use tokio::task::JoinSet;
 use tokio::time::timeout;
@@ -12,16 +12,22 @@ use tokio::time::timeout;
 pub(crate) async fn connect(
     target: &Target,
     place: Option<ContainerPlace>,
+    app: Option<(AppPlace, AppStatus)>,
     limit: Duration,
 ) -> Connect {
     if target.scheme().is_none() {
         return Connect::NotNeeded;
     }
     let addresses = match target.addresses() {
-        Ok(addresses) => match place {
-            None => addresses,
-            Some(ContainerPlace::At(addresses)) => addresses,
-            Some(place) => return Connect::Container(place),
+        Ok(addresses) => match (place, app) {
+            (None, None) => addresses,
+            (Some(ContainerPlace::At(addresses)), _) => addresses,
+            (Some(ContainerPlace::Replicas(replicas)), _) => {
+                replicas.into_iter().flat_map(|it| it.at).collect()
+            }
+            (Some(place), _) => return Connect::Container(place),
+            (None, Some((AppPlace::At(addresses), _))) => addresses,
+            (None, Some((AppPlace::NotReady, status))) => return Connect::App(Box::new(status)),
         },
         Err((host, port)) => match timeout(limit, lookup_host((host, port))).await {
             Ok(Ok(found)) => found.collect(),
@@ -59,6 +65,34 @@ pub(crate) async fn connect(
         attempts: failed,
         elsewhere,
     }
+}
+
+/// The replicas that accept no connection.
+pub(crate) async fn replicas_down(
+    replicas: &[Replica],
+    limit: Duration,
+) -> Vec<(String, Vec<Attempt>)> {
+    let one = |replica: &Replica| {
+        let Replica { name, at } = replica.clone();
+        async move {
+            let mut failed = Vec::new();
+            for address in at {
+                match attempt(address, limit).await {
+                    Ok(_) => return None,
+                    Err(attempt) => failed.push(attempt),
+                }
+            }
+            Some((name, failed))
+        }
+    };
+    let mut all: JoinSet<_> = replicas.iter().map(one).collect();
+    let mut down = Vec::new();
+    while let Some(tried) = all.join_next().await {
+        // As above, none ends otherwise.
+        down.extend(tried.ok().flatten());
+    }
+    down.sort_by(|(a, _), (b, _)| a.cmp(b));
+    down
 }
 
 /// Whether our listener for raw TCP accepts.

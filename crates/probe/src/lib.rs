@@ -23,5 +23,6 @@ pub use from_here::look_from_here;
 pub use holder::{
     listeners, other_on_443, peer_uid, port_holder, port_owner, runs, socket_holders, unit_of,
 };
+pub use lookup::resolve;
 pub use observe::{ProbeLimits, Prober};
 pub use ports::{PortSeen, Spoken, ports, reachable, spoken};

@@ -13,6 +13,9 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket, lookup_host};
 use tokio::time::timeout;
 
+/// How long clients wait for an answer, as resolvers of the usual C libraries do (resolv.conf(5)).
+const CLIENT_PATIENCE: Duration = Duration::from_secs(5);
+
 /// How a question travels.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum LookupTransport {
@@ -46,6 +49,11 @@ pub(crate) async fn look_up(
             }
         }
     }
+}
+
+/// The addresses that the resolver at `resolver` gives for `name`, within the time that clients wait.
+pub async fn resolve(resolver: SocketAddr, name: &Name) -> Resolve {
+    look_up(resolver, name, LookupTransport::Udp, CLIENT_PATIENCE).await
 }
 
 /// The system's own look-up (`getaddrinfo`).

@@ -2,26 +2,28 @@ use std::collections::HashMap;
 use std::future::Future;
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::num::NonZeroU16;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use bentlane_ca::OneCertificate;
 use bentlane_checks::{
-    Answer, Connect, End, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
+    Answer, Connect, Direct, End, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
     SystemLookup, Timed, TraceSeen, Trial, Trials, Visit,
 };
-use bentlane_model::{Pattern, Route, Target, is_own};
+use bentlane_model::{ContainerPlace, ContainerTarget, Pattern, Route, Target, is_own};
+use futures_util::future::join_all;
 use rustls::client::Resumption;
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::CertificateDer;
 use rustls::{ClientConfig, ConfigBuilder, RootCertStore, WantsVerifier};
-use tokio::task::spawn_blocking;
+use tokio::task::{JoinSet, spawn_blocking};
 use url::Url;
 
 use crate::handshake::Stream;
 use crate::holder::{ListenerIndex, stands_for};
 use crate::lookup::LookupTransport;
-use crate::ports::{PortSeen, ports_of};
+use crate::ports::{PortSeen, Spoken, ports_of, spoken};
 use crate::target::TargetClient;
 use crate::visit::ListenerClient;
 use crate::{connect, files, handshake, lookup};
@@ -30,6 +32,9 @@ use crate::{connect, files, handshake, lookup};
 const SLOW: Duration = Duration::from_secs(3);
 /// How far from its own port an app is looked for that has moved.
 const MOVED_BY: u16 = 10;
+
+/// Ports of a container that are asked whether they speak HTTP.
+const MOST_PORTS: usize = 16;
 
 /// How long each hop of a check may take.
 #[derive(Clone, Debug)]
@@ -129,10 +134,23 @@ impl Prober {
         );
         let mut seen = Observations::new(resolve, connect, handshake);
         further.add_to(&mut seen);
+        if let Some(ContainerPlace::Replicas(replicas)) = facts.snapshot.container_of(&facts.route)
+            && matches!(seen.connect.outcome, Connect::Open(_))
+        {
+            seen.replicas_down = connect::replicas_down(&replicas, self.limits.hop).await;
+        }
+        if let Connect::Container(ContainerPlace::PortUnclear(ports)) = &seen.connect.outcome {
+            seen.http_ports = http_ports(facts, ports, self.limits.hop).await;
+        }
         if matches!(facts.only, None | Some(Hop::Handshake | Hop::Connect)) {
             self.look_who_is_there(facts, &mut seen).await;
         }
         let beyond = matches!(facts.only, None | Some(Hop::Answer | Hop::Expect));
+        // A connection to our listener would start an app that is stopped.
+        let app_waits = matches!(seen.connect.outcome, Connect::App(_));
+        if facts.route.is_raw() && app_waits {
+            return seen;
+        }
         if facts.route.is_raw() {
             seen.answer = Some(timed(connect::accepts(facts.listener, limit)).await);
         } else if let Some(stream) = stream.filter(|_| beyond && leaves_a_chance(&seen)) {
@@ -147,7 +165,8 @@ impl Prober {
             return Connect::NotNeeded;
         }
         let place = facts.snapshot.container_of(&facts.route);
-        connect::connect(facts.server(), place, self.limits.hop).await
+        let app = facts.snapshot.app_of(&facts.route).zip(facts.app.clone());
+        connect::connect(facts.server(), place, app, self.limits.hop).await
     }
 
     async fn shake(&self, facts: &Facts) -> (Timed<Handshake>, Option<Stream>) {
@@ -351,11 +370,68 @@ impl Prober {
                     seen.redirected_to_open = accepts_at(to, self.limits.hop).await;
                 }
                 through.look_further(visit, target.as_ref(), seen).await;
+                if visit.end == End::Answered {
+                    seen.replica_answers = self.ask_replicas(facts, visit, seen).await;
+                }
             }
             _ => {}
         }
         seen.answer = Some(answer);
     }
+
+    /// Asks each of several containers that accepts connections for the page that the visit ended at.
+    async fn ask_replicas(
+        &self,
+        facts: &Facts,
+        visit: &Visit,
+        seen: &Observations,
+    ) -> Vec<(String, Direct)> {
+        let Some(ContainerPlace::Replicas(replicas)) = facts.snapshot.container_of(&facts.route)
+        else {
+            return Vec::new();
+        };
+        let Ok(url) = Url::parse(&visit.last().url) else {
+            return Vec::new();
+        };
+        let is_down = |name: &str| seen.replicas_down.iter().any(|(down, _)| down == name);
+        let asking = replicas.iter().filter(|it| !is_down(&it.name)).map(async |it| {
+            let target = TargetClient {
+                facts,
+                at: *it.at.first()?,
+                tls: Arc::clone(&self.takes_any),
+                limit: facts.patience,
+            };
+            Some((it.name.clone(), target.ask(&url, Trial::AsProxied).await))
+        });
+        join_all(asking).await.into_iter().flatten().collect()
+    }
+}
+
+/// Of a container's `ports`, those on which it speaks HTTP where this machine reaches them.
+async fn http_ports(facts: &Facts, ports: &[u16], limit: Duration) -> Vec<u16> {
+    let Target::Container(target) = facts.server() else {
+        return Vec::new();
+    };
+    let containers = facts.snapshot.containers();
+    let mut asking = JoinSet::new();
+    for port in ports.iter().take(MOST_PORTS) {
+        let target = ContainerTarget {
+            port: NonZeroU16::new(*port),
+            ..target.clone()
+        };
+        if let ContainerPlace::At(at) = containers.place(&target)
+            && let Some(at) = at.first().copied()
+        {
+            let port = *port;
+            asking.spawn(async move {
+                let speaks_http = matches!(spoken(at, limit).await, Spoken::Http(_));
+                speaks_http.then_some(port)
+            });
+        }
+    }
+    let mut found: Vec<u16> = asking.join_all().await.into_iter().flatten().collect();
+    found.sort_unstable();
+    found
 }
 
 #[derive(Default)]

@@ -45,6 +45,11 @@ impl Activity {
         Busy(self.clone())
     }
 
+    /// How many requests are at work.
+    pub(crate) fn at_work(&self) -> usize {
+        self.0.at_work.load(Ordering::Relaxed)
+    }
+
     /// How long the connection has been open without a first request; `None` once there was one.
     pub(crate) fn unasked_for(&self) -> Option<Duration> {
         let Requests {

@@ -6,7 +6,9 @@ use std::fmt::Write as _;
 use std::sync::LazyLock;
 use std::time::Duration;
 
-use bentlane_checks::{FINDING_HEADER, Finding, FindingKind, Hop, HopState, Since, lane};
+use bentlane_checks::{
+    AppState, AppStatus, FINDING_HEADER, Finding, FindingKind, Hop, HopState, Since, lane,
+};
 use bentlane_model::Target;
 use data_encoding::BASE64;
 use http::header::{
@@ -95,6 +97,19 @@ struct FindingPage {
     since: Option<Since>,
     /// Whether the reader may know how this machine is set up.
     detailed: bool,
+    /// The app that it is about.
+    app: Option<AppOnPage>,
+}
+
+/// What the page of an app shows beside the finding.
+#[derive(Debug)]
+struct AppOnPage {
+    /// What it printed last.
+    output: Vec<String>,
+    /// Where the page asks for news.
+    news_path: String,
+    /// With what it may ask for a restart, once the app has ended.
+    token: Option<String>,
 }
 
 impl ErrorPage {
@@ -165,6 +180,7 @@ impl ErrorPage {
             finding: Box::new(finding),
             since: None,
             detailed: true,
+            app: None,
         };
         Box::new(Self {
             status,
@@ -187,6 +203,21 @@ impl ErrorPage {
         }
     }
 
+    /// Adds the app that it is about: what it printed, and how the page asks for more.
+    pub(crate) fn add_app(&mut self, status: AppStatus, news_path: String, token: Option<String>) {
+        let has_ended = matches!(
+            status.state,
+            AppState::Stopped | AppState::Crashed | AppState::CrashLoop
+        );
+        if let Kind::Finding(page) = &mut self.kind {
+            page.app = Some(AppOnPage {
+                output: status.output,
+                news_path,
+                token: token.filter(|_| has_ended),
+            });
+        }
+    }
+
     /// Says nothing of how this machine is set up, unless it is `local` who reads it.
     pub(crate) fn hide_details_unless(&mut self, local: bool) {
         if let Kind::Finding(page) = &mut self.kind
@@ -195,6 +226,7 @@ impl ErrorPage {
             page.detailed = false;
             page.target = None;
             page.since = None;
+            page.app = None;
             let finding = &mut page.finding;
             finding.evidence.clear();
             finding.summary = "this cannot be shown at the moment".to_owned();
@@ -258,6 +290,9 @@ impl FindingPage {
         for line in &finding.evidence {
             let _ = writeln!(page, "  {line}");
         }
+        for line in self.app.iter().flat_map(|app| &app.output) {
+            let _ = writeln!(page, "  | {line}");
+        }
         let _ = writeln!(page, "\n{}", finding.fix.text);
         if let Some(command) = &finding.fix.command {
             let _ = writeln!(page, "  {command}");
@@ -283,6 +318,7 @@ impl FindingPage {
             "to": self.target,
             "finding": self.finding,
             "since": self.since,
+            "output": self.app.as_ref().map(|app| &app.output),
         });
         format!("{problem:#}\n")
     }
@@ -322,8 +358,13 @@ impl FindingPage {
                 )
             }
         };
+        let slug = finding.slug.slug();
+        let app = self
+            .app
+            .as_ref()
+            .map_or_else(String::new, |app| app.html(slug));
         let what = format!(
-            r#"<h1>{}</h1><ul>{evidence}</ul><section class="fix" aria-label="Fix"><p>{}</p>{command}</section>{since}"#,
+            r#"<h1>{}</h1>{app}<ul>{evidence}</ul><section class="fix" aria-label="Fix"><p>{}</p>{command}</section>{since}"#,
             escape(&sentence(&finding.summary)),
             escape(&sentence(&finding.fix.text)),
         );
@@ -340,6 +381,26 @@ impl FindingPage {
     }
 }
 
+impl AppOnPage {
+    fn html(&self, slug: &str) -> String {
+        let restart = self.token.as_ref().map_or_else(String::new, |token| {
+            let token = escape(token);
+            format!(
+                r#"<p class="restart"><button id="restart" data-token="{token}">Start it again</button> <span id="refused" role="status"></span></p>"#
+            )
+        });
+        let lines: String = self
+            .output
+            .iter()
+            .map(|line| format!("{}\n", escape(line)))
+            .collect();
+        format!(
+            r#"<section class="output" aria-label="Output"><pre id="output" data-news="{}" data-finding="{slug}" tabindex="0">{lines}</pre></section>{restart}"#,
+            escape(&self.news_path)
+        )
+    }
+}
+
 /// How each hop of the request came out, in its order: it came here, so what lies before the fault
 /// passed.
 fn states(finding: &Finding) -> [HopState; 5] {
@@ -353,13 +414,20 @@ fn states(finding: &Finding) -> [HopState; 5] {
 /// The lane, down the left side: a hop a line, and `finding` at the bend where it breaks.
 fn lane_with(finding: &Finding, at_the_bend: &str) -> String {
     let paused = finding.slug == FindingKind::RoutePaused;
+    let waits = matches!(
+        finding.slug,
+        FindingKind::AppStarting | FindingKind::AppStopped
+    );
     let mut lane = String::new();
     for (hop, state) in Hop::ALL.into_iter().zip(states(finding)) {
         let (class, word) = match state {
             HopState::Passed => ("passed", "passed"),
             HopState::Broken if paused => ("paused", "paused"),
+            HopState::Broken if waits => ("paused", "waiting"),
             HopState::Broken => ("broken", "broken"),
-            HopState::NotReached | HopState::NotDeclared => ("beyond", "not reached"),
+            HopState::NotReached | HopState::NotDeclared | HopState::NotTried => {
+                ("beyond", "not reached")
+            }
         };
         let heading = format!(r#"<p class="hop"><b>{hop}</b> {word}</p>"#);
         // A String takes every write.

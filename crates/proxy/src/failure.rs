@@ -147,6 +147,7 @@ fn connect_finding(address: &str, route: &Route, error: ConnectError) -> Finding
         ConnectError::Closed { attempts, .. } => Finding::target_closed(address, target, &attempts),
         ConnectError::Container(place) => Finding::container(address, target, &place)
             .unwrap_or_else(|| Finding::target_closed(address, target, &[])),
+        ConnectError::AppNotReady => Finding::app_not_ready_yet(target),
         ConnectError::UnknownHost(reason) => Finding::target_unknown(address, target, &reason),
         ConnectError::Untrusted(reason) => Finding::target_untrusted(address, target, &reason),
         ConnectError::SpeaksPlain => Finding::target_speaks_plain(address, target),

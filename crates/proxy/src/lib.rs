@@ -9,6 +9,7 @@
 //! certificates may be made (it is given an issuer).
 
 mod activity;
+mod apps;
 mod certificates;
 mod error_page;
 mod failure;
@@ -26,6 +27,7 @@ mod postgres;
 mod raw;
 mod record;
 mod redirect;
+mod replicas;
 mod request_body;
 mod response_body;
 mod route_rules;
@@ -40,6 +42,7 @@ mod upgrade;
 mod uri;
 mod workers;
 
+pub use apps::{AppHost, AppNews, Coming};
 pub use certificates::{Certificates, Shown};
 pub use listener::{BindError, Listeners};
 pub use record::{RecordedExchange, Recorder};

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
 use bentlane_checks::{Attempt, Refusal};
-use bentlane_model::{ContainerPlace, Destination, Scheme};
+use bentlane_model::{AppPlace, ContainerPlace, Destination, Scheme};
 use bytes::Bytes;
 use hyper::Request;
 use hyper::body::{Body, Frame, Incoming};
@@ -25,6 +25,8 @@ use tokio_rustls::client::TlsStream;
 use tokio_util::either::Either;
 use tracing::debug;
 
+use crate::activity::{Activity, Busy};
+use crate::replicas::Replicas;
 use crate::request_body::RequestBody;
 use crate::target_connection::{self, ResponseDeadline, Sent, Stream, TargetConnection};
 use crate::target_tls::{self, TargetRoots};
@@ -47,6 +49,10 @@ pub(crate) struct Pool {
     shared: ArcSwapOption<http2::SendRequest<RequestBody>>,
     /// Which family of loopback answered last, to be tried first.
     prefers_ipv6: AtomicBool,
+    /// Whether something is asked of the app at the moment, when it leads to one.
+    activity: Option<Activity>,
+    /// The containers that it leads to, when these are several.
+    replicas: Option<Replicas>,
 }
 
 /// A future for what is rare while a request is answered. Boxed, so that the futures of all requests
@@ -144,6 +150,8 @@ pub(crate) enum ConnectError {
     },
     /// The container cannot be connected to.
     Container(ContainerPlace),
+    /// The app is not ready.
+    AppNotReady,
     /// The host has no address.
     UnknownHost(String),
     /// The target's certificate is not accepted.
@@ -165,7 +173,42 @@ impl Pool {
             roots,
             shared: ArcSwapOption::empty(),
             prefers_ipv6: AtomicBool::new(false),
+            activity: None,
+            replicas: None,
         }
+    }
+
+    /// The same for a destination that may be several containers; `known` gives the connections that
+    /// there are to one of them.
+    pub(crate) fn with_replicas(self, known: impl Fn(&Destination) -> Option<Arc<Self>>) -> Self {
+        let Some(ContainerPlace::Replicas(replicas)) = &self.destination.place else {
+            return self;
+        };
+        let pools = replicas.iter().map(|replica| {
+            let destination = Destination {
+                place: Some(ContainerPlace::At(replica.at.clone())),
+                ..self.destination.clone()
+            };
+            known(&destination)
+                .unwrap_or_else(|| Arc::new(Self::new(destination, self.roots.clone())))
+        });
+        let replicas = Some(Replicas::new(pools.collect::<Vec<_>>()));
+        Self { replicas, ..self }
+    }
+
+    /// The containers that it leads to, when these are several.
+    pub(crate) fn replicas(&self) -> Option<&Replicas> {
+        self.replicas.as_ref()
+    }
+
+    /// The same with requests counted by `activity`.
+    pub(crate) fn counted_by(self, activity: Option<Activity>) -> Self {
+        Self { activity, ..self }
+    }
+
+    /// Says that something is asked of the app, when it leads to one, for as long as that is kept.
+    pub(crate) fn in_use(&self) -> Option<Busy> {
+        self.activity.as_ref().map(Activity::begin)
     }
 
     pub(crate) fn destination(&self) -> &Destination {
@@ -222,6 +265,23 @@ impl Pool {
 
     /// A connection without anything on it yet.
     pub(crate) async fn open(&self, limit: Duration) -> Result<TcpStream, ConnectError> {
+        let Some(mut choice) = self.replicas.as_ref().and_then(Replicas::choose) else {
+            return self.open_one(limit).await;
+        };
+        loop {
+            let failure = match choice.pool.open_one(limit).await {
+                Ok(stream) => return Ok(stream),
+                Err(failure) => failure,
+            };
+            let next = self
+                .replicas
+                .as_ref()
+                .and_then(|all| all.instead_of(&choice));
+            choice = next.ok_or(failure)?;
+        }
+    }
+
+    async fn open_one(&self, limit: Duration) -> Result<TcpStream, ConnectError> {
         let mut attempts = Vec::new();
         for address in self.candidates().await? {
             match dial(address, limit).await {
@@ -248,7 +308,15 @@ impl Pool {
         match &self.destination.place {
             None => {}
             Some(ContainerPlace::At(addresses)) => return Ok(addresses.clone()),
+            Some(ContainerPlace::Replicas(replicas)) => {
+                return Ok(replicas.iter().flat_map(|it| it.at.clone()).collect());
+            }
             Some(place) => return Err(ConnectError::Container(place.clone())),
+        }
+        match &self.destination.app {
+            None => {}
+            Some(AppPlace::At(addresses)) => return Ok(addresses.clone()),
+            Some(AppPlace::NotReady) => return Err(ConnectError::AppNotReady),
         }
         match self.destination.to.addresses() {
             Ok(mut addresses) => {
@@ -384,7 +452,7 @@ fn tls_failure(error: &io::Error) -> ConnectError {
 
 #[cfg(test)]
 mod tests {
-    use bentlane_model::{Containers, Route};
+    use bentlane_model::{Observed, Route};
     use tokio::net::TcpListener;
 
     use super::*;
@@ -392,7 +460,7 @@ mod tests {
     fn pool(target: &str) -> Arc<Pool> {
         let address = "a.moor.test".parse().unwrap();
         let route = Route::new(address, target.parse().unwrap());
-        let destination = Destination::of(&route, &Containers::default());
+        let destination = Destination::of(&route, &Observed::default());
         Arc::new(Pool::new(destination, TargetRoots::new("/nowhere".into())))
     }
 

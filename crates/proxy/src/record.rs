@@ -198,6 +198,8 @@ pub(crate) struct ExchangeBuilder {
     visitor: Option<Box<Visitor>>,
     /// Says that its connection is at work, for as long as this is there.
     pub(crate) busy: Option<Busy>,
+    /// The same of the app that it leads to, when it leads to one.
+    pub(crate) app_busy: Option<Busy>,
     pub(crate) start: Instant,
     /// When a new connection was begun.
     pub(crate) connecting: Option<Instant>,
@@ -235,6 +237,7 @@ impl ExchangeBuilder {
             is_stream: false,
             visitor: None,
             busy: None,
+            app_busy: None,
             start: Instant::now(),
             connecting: None,
             connected: None,

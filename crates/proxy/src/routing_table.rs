@@ -3,10 +3,14 @@ use std::net::Ipv4Addr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bentlane_model::{Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd};
+use bentlane_model::{
+    AppName, ByName, Destination, Folder, Redirect, Routed, Snapshot, Target, TlsEnd,
+};
 
+use crate::activity::Activity;
 use crate::heard::Heard;
 use crate::pool::Pool;
+use crate::replicas::Replicas;
 use crate::route_rules::RouteRules;
 use crate::target_tls::TargetRoots;
 
@@ -71,6 +75,8 @@ pub(crate) struct RoutingTable {
     rules: Vec<Option<Box<RouteRules>>>,
     /// Where it is noted what came of requests.
     raw: HashMap<(Ipv4Addr, u16), Raw>,
+    /// Whether something is asked of each app at the moment.
+    pub(crate) apps: HashMap<AppName, Activity>,
 }
 
 /// How requests for one destination are answered.
@@ -78,6 +84,8 @@ pub(crate) struct RoutingTable {
 pub(crate) enum Backend {
     /// They are passed on over these connections.
     Pool(Arc<Pool>),
+    /// They are passed on to where the name says.
+    ByName(ByName),
     /// With the files of a folder.
     Folder(Folder),
     /// Clients are sent elsewhere.
@@ -88,6 +96,22 @@ pub(crate) enum Backend {
     },
     /// By the service itself.
     Site,
+}
+
+impl Backend {
+    fn pool(&self) -> Option<&Arc<Pool>> {
+        match self {
+            Self::Pool(pool) => Some(pool),
+            Self::ByName(_) | Self::Folder(_) | Self::Redirect { .. } | Self::Site => None,
+        }
+    }
+}
+
+fn activity_of(apps: &HashMap<AppName, Activity>, target: &Target) -> Option<Activity> {
+    match target {
+        Target::App(app) => apps.get(&app.name).cloned(),
+        _ => None,
+    }
 }
 
 /// How requests for our own pages are answered.
@@ -134,12 +158,21 @@ impl RoutingTable {
         previous: Option<&Self>,
         roots: &TargetRoots,
     ) -> Self {
+        let mut apps = HashMap::new();
+        for app in &snapshot.configuration().apps {
+            let before = previous.and_then(|table| table.apps.get(&app.name));
+            apps.insert(app.name.clone(), before.cloned().unwrap_or_default());
+        }
         let known = previous.iter().flat_map(|table| table.pools());
         let known: HashMap<&Destination, &Arc<Pool>> =
             known.map(|pool| (pool.destination(), pool)).collect();
         let pool = |destination: &Destination| {
             known.get(destination).map_or_else(
-                || Arc::new(Pool::new(destination.clone(), roots.clone())),
+                || {
+                    let pool = Pool::new(destination.clone(), roots.clone());
+                    let pool = pool.with_replicas(|one| known.get(one).map(|it| Arc::clone(it)));
+                    Arc::new(pool.counted_by(activity_of(&apps, &destination.to)))
+                },
                 |pool| Arc::clone(pool),
             )
         };
@@ -153,7 +186,8 @@ impl RoutingTable {
                 }
             }
             Target::Folder(folder) => Backend::Folder(folder.clone()),
-            Target::Port(_) | Target::Container(_) | Target::Server { .. } => {
+            Target::ByName(by) => Backend::ByName(*by),
+            Target::Port(_) | Target::Container(_) | Target::App(_) | Target::Server { .. } => {
                 Backend::Pool(pool(destination))
             }
         };
@@ -192,16 +226,18 @@ impl RoutingTable {
             backends,
             rules,
             raw,
+            apps,
         }
     }
 
     fn pools(&self) -> impl Iterator<Item = &Arc<Pool>> {
-        let backends = self.backends.iter().filter_map(|backend| match backend {
-            Backend::Pool(pool) => Some(pool),
-            Backend::Folder(_) | Backend::Redirect { .. } | Backend::Site => None,
-        });
+        let backends = self.backends.iter().filter_map(Backend::pool);
         let rules = self.rules.iter().flatten();
-        backends.chain(rules.filter_map(|rules| rules.behind_folder.as_ref()))
+        let own = backends.chain(rules.filter_map(|rules| rules.behind_folder.as_ref()));
+        own.flat_map(|pool| {
+            let replicas = pool.replicas().into_iter().flat_map(Replicas::pools);
+            std::iter::once(pool).chain(replicas)
+        })
     }
 
     pub(crate) fn find(&self, name: &str, path: &str) -> Option<Found<'_>> {
@@ -219,10 +255,12 @@ impl RoutingTable {
     /// Where TLS for `name` passes to unopened.
     pub(crate) fn unopened(&self, name: &str) -> Option<Arc<Pool>> {
         let routed = self.snapshot.unopened(name)?;
-        match &self.backends[routed.destination.index()] {
-            Backend::Pool(pool) => Some(Arc::clone(pool)),
-            Backend::Folder(_) | Backend::Redirect { .. } | Backend::Site => None,
-        }
+        self.backends[routed.destination.index()].pool().cloned()
+    }
+
+    /// Whether something is asked of the app that `target` names.
+    pub(crate) fn activity_of(&self, target: &Target) -> Option<Activity> {
+        activity_of(&self.apps, target)
     }
 
     /// What passes bytes on that come in at this address.

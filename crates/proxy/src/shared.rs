@@ -3,7 +3,9 @@ use std::sync::{Arc, OnceLock};
 use arc_swap::ArcSwap;
 use tokio_util::task::TaskTracker;
 
+use crate::apps::{AppHost, RestartTokens};
 use crate::certificates::Certificates;
+use crate::forward::NamedPools;
 use crate::record::Recorder;
 use crate::routing_table::{Limits, RoutingTable};
 use crate::site::OwnSite;
@@ -18,6 +20,11 @@ pub(crate) struct Shared {
     pub(crate) recorder: Recorder,
     /// What answers under our own name, once it is there.
     pub(crate) site: OnceLock<Arc<dyn OwnSite>>,
+    /// What runs apps, once it is set.
+    pub(crate) apps: OnceLock<Arc<dyn AppHost>>,
+    pub(crate) restart_tokens: RestartTokens,
+    /// The connections to where names lead.
+    pub(crate) named: NamedPools,
     /// What we sign messages with in `Via`: another for each service, so that a request that comes
     /// back to us is distinguished from one that passes another machine's service.
     pub(crate) id: Box<str>,

@@ -49,6 +49,7 @@ impl Scene {
             revision: 1,
             zones: vec![zone],
             routes: vec![route],
+            ..Configuration::default()
         }));
         let owner = Owner {
             host: "fell".into(),

@@ -57,6 +57,21 @@ struct State {
     on_their_way: HashMap<Key, watch::Receiver<Option<Outcome>>>,
     /// Which upstream resolver answered last: it is asked first.
     preferred: usize,
+    /// How each has answered since the start.
+    health: HashMap<SocketAddr, UpstreamHealth>,
+}
+
+/// How an upstream resolver has answered since the start.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct UpstreamHealth {
+    /// Questions that it answered.
+    pub answered: u64,
+    /// Questions that it did not answer, or not with anything usable.
+    pub failed: u64,
+    /// What was wrong with its last answer; `None` while it answers.
+    pub error: Option<String>,
+    /// How long its last answer took.
+    pub took: Option<Duration>,
 }
 
 type Outcome = Result<Stored, Reason>;
@@ -73,6 +88,7 @@ impl Forwarder {
                     cache: Cache::new(KEPT),
                     on_their_way: HashMap::new(),
                     preferred: 0,
+                    health: HashMap::new(),
                 }),
                 permits: Semaphore::new(AT_ONCE),
                 waiting: Semaphore::new(WAITING),
@@ -88,11 +104,22 @@ impl Forwarder {
         self.inner.upstreams.load_full()
     }
 
+    /// The same, each with how it has answered.
+    #[must_use]
+    pub fn health(&self) -> Vec<(SocketAddr, UpstreamHealth)> {
+        let upstreams = self.upstreams();
+        let state = self.state();
+        let known = |at: &SocketAddr| state.health.get(at).cloned().unwrap_or_default();
+        upstreams.iter().map(|at| (*at, known(at))).collect()
+    }
+
     /// Forwards to others from now on, and forgets what the former said.
     pub fn replace_upstreams(&self, upstreams: Vec<SocketAddr>) {
         if **self.inner.upstreams.load() != upstreams {
+            let mut state = self.state();
+            state.health.retain(|at, _| upstreams.contains(at));
+            state.cache.clear();
             self.inner.upstreams.store(Arc::new(upstreams));
-            self.state().cache.clear();
         }
     }
 
@@ -180,7 +207,10 @@ impl Forwarder {
             let Some(upstream) = upstreams.get(index) else {
                 continue;
             };
-            match ask(asked, rebinding, *upstream).await {
+            let begun = Instant::now();
+            let reply = ask(asked, rebinding, *upstream).await;
+            self.note(*upstream, &reply, begun.elapsed());
+            match reply {
                 Ok(Reply::Usable(stored)) => {
                     self.state().preferred = index;
                     return Ok(stored);
@@ -191,6 +221,26 @@ impl Forwarder {
             }
         }
         Err(worst)
+    }
+
+    fn note(&self, upstream: SocketAddr, reply: &io::Result<Reply>, took: Duration) {
+        let mut state = self.state();
+        let health = state.health.entry(upstream).or_default();
+        health.error = match reply {
+            Ok(Reply::Usable(_) | Reply::Rebinding) => None,
+            Ok(_) => Some("its answer is not usable".to_owned()),
+            Err(cause) if cause.kind() == io::ErrorKind::TimedOut => {
+                Some("it does not answer".to_owned())
+            }
+            Err(cause) => Some(cause.to_string()),
+        };
+        match health.error {
+            None => {
+                health.answered += 1;
+                health.took = Some(took);
+            }
+            Some(_) => health.failed += 1,
+        }
     }
 
     fn now(&self) -> Duration {

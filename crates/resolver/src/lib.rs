@@ -10,7 +10,7 @@ mod log;
 mod serve;
 mod sockets;
 
-pub use forwarder::Forwarder;
+pub use forwarder::{Forwarder, UpstreamHealth};
 pub use log::{Log, Question};
 pub use serve::{AnswerSource, Asking};
 pub use sockets::{BindError, Sockets};

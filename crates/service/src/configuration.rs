@@ -4,7 +4,10 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
-use bentlane_model::{Change, Configuration, Containers, Name, Snapshot, Zone};
+use bentlane_model::{
+    AppName, Apps, Bridge, Change, Configuration, Containers, Name, Observed, Snapshot, Zone,
+};
+use bentlane_probe::PortSeen;
 use bentlane_proxy::{Proxy, Replaced};
 use bentlane_store::{Attempt, Contents, DataDir};
 use tokio::sync::{Mutex, Notify};
@@ -25,8 +28,8 @@ const POLL_USE: Duration = Duration::from_millis(10);
 const LONGEST_USE: Duration = Duration::from_secs(2);
 
 /// Compiles `configuration`, with our own pages under their own name.
-pub(crate) fn compile(configuration: Configuration, containers: Arc<Containers>) -> Snapshot {
-    let snapshot = Snapshot::compile_with(configuration, containers);
+pub(crate) fn compile(configuration: Configuration, observed: Observed) -> Snapshot {
+    let snapshot = Snapshot::compile_with(configuration, observed);
     match OWN_NAME.parse() {
         Ok(name) => snapshot.with_own_pages(name),
         Err(_) => snapshot,
@@ -48,8 +51,12 @@ pub(crate) struct ActiveConfiguration {
     events: Events,
     /// The containers that the engine reported last.
     containers: ArcSwap<Containers>,
-    /// Notified when routes may lead to other containers than before.
-    routes_changed: Notify,
+    /// The apps that can be connected to.
+    apps: ArcSwap<Apps>,
+    /// The networks of containers that are open.
+    bridges: ArcSwap<Vec<Bridge>>,
+    /// Notified when there may be other apps than before.
+    apps_changed: Notify,
     /// One change at a time, so that revisions are put in force in their order. Taken before the lock
     /// of [`Pki`].
     changing: Mutex<()>,
@@ -79,7 +86,9 @@ impl ActiveConfiguration {
             checker: parts.checker,
             events: parts.events,
             containers: ArcSwap::default(),
-            routes_changed: Notify::new(),
+            apps: ArcSwap::default(),
+            bridges: ArcSwap::default(),
+            apps_changed: Notify::new(),
             changing: Mutex::new(()),
             replaced: StdMutex::default(),
         }
@@ -93,11 +102,6 @@ impl ActiveConfiguration {
     /// The proxy, which serves what is in force.
     pub(crate) fn proxy(&self) -> &Proxy {
         &self.proxy
-    }
-
-    /// Waits until routes may lead to other containers than before.
-    pub(crate) async fn routes_changed(&self) {
-        self.routes_changed.notified().await;
     }
 
     /// Waits until the change that is being made, if any, is in force.
@@ -118,8 +122,9 @@ impl ActiveConfiguration {
             // From here on, so that the database's notification of this change waits until it is in force.
             let _one = this.changing.lock().await;
             let known = this.snapshot();
-            let applied = this.storage.call(async |store| {
-                let known = known.configuration();
+            let touched = change.most_routes(known.stored());
+            let applied = this.storage.call_for(touched, async |store| {
+                let known = known.stored();
                 store.apply(&attempt, &change, based_on, known).await
             });
             let next = applied
@@ -162,7 +167,7 @@ impl ActiveConfiguration {
             let _one = this.changing.lock().await;
             let read = this.storage.call(async |store| store.configuration().await);
             let configuration = read.await?;
-            if configuration != *this.snapshot().configuration() {
+            if configuration != *this.snapshot().stored() {
                 this.publish(configuration).await?;
             }
             Ok(())
@@ -178,7 +183,7 @@ impl ActiveConfiguration {
             .storage
             .call(async |store| store.revision().await)
             .await?;
-        let in_force = self.snapshot().configuration().revision;
+        let in_force = self.snapshot().stored().revision;
         drop(changing);
         if latest == in_force {
             return Ok(());
@@ -186,23 +191,78 @@ impl ActiveConfiguration {
         self.reload().await
     }
 
-    /// Has routes lead to these containers.
+    /// Has routes lead to these containers; when this returns, they do.
     pub(crate) async fn set_containers(
         self: &Arc<Self>,
-        containers: Containers,
+        containers: Arc<Containers>,
     ) -> Result<(), ChangeError> {
-        if **self.containers.load() == containers {
+        if *self.snapshot().containers() == *containers {
             return Ok(());
         }
+        let observed = move |this: &Self| this.containers.store(containers);
+        self.observe(observed, |this, before| {
+            this.checker.containers_changed();
+            if before.labels().routes != this.snapshot().labels().routes {
+                let revision = before.stored().revision;
+                this.events.send(Event::Configuration { revision });
+                this.checker.configuration_changed();
+            }
+        })
+        .await
+    }
+
+    /// Puts in force what was observed of containers, apps and networks, and then does `after` with the
+    /// snapshot of before.
+    async fn observe(
+        self: &Arc<Self>,
+        observed: impl FnOnce(&Self) + Send + 'static,
+        after: impl FnOnce(&Self, &Snapshot) + Send + 'static,
+    ) -> Result<(), ChangeError> {
         let this = Arc::clone(self);
         let work = async move {
             let _one = this.changing.lock().await;
-            this.containers.store(Arc::new(containers));
-            let configuration = this.snapshot().configuration().clone();
-            this.swap(this.compile(configuration));
-            this.checker.containers_changed();
+            observed(&this);
+            let before = this.snapshot();
+            this.swap(this.compile(before.stored().clone()));
+            after(&this, &before);
         };
         self.at_low_priority(work).await
+    }
+
+    /// Has these networks of containers served.
+    pub(crate) async fn set_bridges(
+        self: &Arc<Self>,
+        bridges: Vec<Bridge>,
+    ) -> Result<(), ChangeError> {
+        if self.snapshot().bridges() == bridges {
+            return Ok(());
+        }
+        let observed = move |this: &Self| this.bridges.store(Arc::new(bridges));
+        self.observe(observed, |_, _| {}).await
+    }
+
+    /// Waits until there may be other apps than before.
+    pub(crate) async fn apps_changed(&self) {
+        self.apps_changed.notified().await;
+    }
+
+    /// What listens on this machine.
+    pub(crate) async fn listeners(&self) -> Vec<PortSeen> {
+        self.checker.ports().await
+    }
+
+    /// An app is otherwise than it was.
+    pub(crate) fn app_changed(&self, name: &AppName) {
+        self.checker.app_changed(name);
+    }
+
+    /// Has routes lead to these apps; when this returns, they do.
+    pub(crate) async fn set_apps(self: &Arc<Self>, apps: Arc<Apps>) -> Result<(), ChangeError> {
+        if *self.snapshot().apps() == *apps {
+            return Ok(());
+        }
+        let observed = move |this: &Self| this.apps.store(apps);
+        self.observe(observed, |_, _| {}).await
     }
 
     /// Runs `work` at low priority, since it takes a core for a moment with many routes. The snapshot
@@ -255,12 +315,17 @@ impl ActiveConfiguration {
         info!(revision, "the configuration is in force");
         self.events.send(Event::Configuration { revision });
         self.checker.configuration_changed();
-        self.routes_changed.notify_one();
+        self.apps_changed.notify_one();
         Ok(())
     }
 
     fn compile(&self, configuration: Configuration) -> Arc<Snapshot> {
-        Arc::new(compile(configuration, self.containers.load_full()))
+        let observed = Observed {
+            containers: self.containers.load_full(),
+            apps: self.apps.load_full(),
+            bridges: self.bridges.load_full(),
+        };
+        Arc::new(compile(configuration, observed))
     }
 
     fn swap(&self, snapshot: Arc<Snapshot>) {
@@ -340,8 +405,9 @@ mod tests {
             revision: 1,
             zones: vec![zone],
             routes: vec![route],
+            ..Configuration::default()
         };
-        let snapshot = compile(configuration, Arc::default());
+        let snapshot = compile(configuration, Observed::default());
         assert!(snapshot.route_for(OWN_NAME, "/").is_some());
         assert!(snapshot.route_for("a.moor.test", "/").is_some());
         assert_eq!(zone_names(&snapshot).len(), 1, "it is in no zone");

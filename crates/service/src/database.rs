@@ -160,7 +160,7 @@ impl Database {
             }
             Restore::LastKnownGood if is_another => {
                 let contents = Contents {
-                    configuration: self.configuration.snapshot().configuration().clone(),
+                    configuration: self.configuration.snapshot().stored().clone(),
                     journal: Vec::new(),
                 };
                 store.restore(&by.attempt(), &contents).await?;

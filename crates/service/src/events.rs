@@ -1,6 +1,6 @@
 use std::sync::Arc;
 
-use bentlane_checks::Verdict;
+use bentlane_checks::{AppStatus, Verdict};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, broadcast};
 
 /// Events that are kept for a slow subscriber; one that falls further behind has to reload.
@@ -15,6 +15,8 @@ pub(crate) enum Event {
     Configuration { revision: u64 },
     /// The result of a check.
     Verdict(Box<Verdict>),
+    /// An app is otherwise.
+    App(Box<AppStatus>),
 }
 
 /// Sends every event to every subscriber.

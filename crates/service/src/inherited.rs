@@ -1,12 +1,15 @@
 use std::io;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
-use std::os::unix::net::UnixListener;
+use std::os::unix::net::{UnixDatagram, UnixListener};
 use std::path::Path;
 
+use bentlane_apps::{HandedOver, unpack};
 use bentlane_store::Guard;
 use listenfd::ListenFd;
 use rustix::process::Pid;
 use tracing::warn;
+
+use crate::kept_console::KeptConsole;
 
 /// The variable that says what a service that starts again leaves to itself: its process, and the
 /// guard of the private database server, if there is one. The guard's socket is the last one then.
@@ -20,6 +23,9 @@ pub struct Inherited {
     tcp: Vec<TcpListener>,
     unix: Vec<UnixListener>,
     guard: Option<Guard>,
+    /// What has the apps that go on.
+    apps: Option<UnixDatagram>,
+    console: Option<KeptConsole>,
     is_restart: bool,
 }
 
@@ -37,6 +43,11 @@ impl Inherited {
                 inherited.tcp.push(socket);
             } else if let Ok(Some(socket)) = passed.take_udp_socket(index) {
                 inherited.udp.push(socket);
+            } else if let Ok(Some(socket)) = passed.take_unix_datagram(index) {
+                match KeptConsole::unpack(&socket) {
+                    Some(console) => inherited.console = Some(console),
+                    None => inherited.apps = Some(socket),
+                }
             } else if let Some(socket) = passed.take_unix_listener(index)? {
                 inherited.unix.push(socket);
             }
@@ -62,6 +73,22 @@ impl Inherited {
     /// The guard of the database server that this process has started before.
     pub(crate) fn guard(&mut self) -> Option<Guard> {
         self.guard.take()
+    }
+
+    /// The console that this process had before.
+    pub(crate) fn console(&mut self) -> Option<KeptConsole> {
+        self.console.take().filter(|_| self.is_restart)
+    }
+
+    /// The apps that this process ran before, and that go on.
+    pub(crate) fn apps(&mut self) -> Vec<HandedOver> {
+        let Some(socket) = self.apps.take().filter(|_| self.is_restart) else {
+            return Vec::new();
+        };
+        unpack(&socket).unwrap_or_else(|error| {
+            warn!(%error, "cannot go on with the apps that run");
+            Vec::new()
+        })
     }
 
     /// The listener at exactly `address`.

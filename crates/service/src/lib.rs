@@ -6,7 +6,9 @@
 
 mod access_log;
 mod api;
+mod apps;
 mod background_checks;
+mod bridges;
 mod capacity;
 mod checker;
 mod clock;
@@ -21,6 +23,7 @@ mod events;
 mod exports;
 mod history;
 mod inherited;
+mod kept_console;
 mod last_known_good;
 mod listening;
 mod low_priority;
@@ -38,6 +41,7 @@ mod traffic;
 mod upstreams;
 mod users;
 
+pub use bentlane_apps::{LAUNCH_COMMAND, become_app, is_secret, plain};
 pub use config::{
     Checks, Config, ConfigError, KeepTraffic, Listen, ListenAt, OneOrMore, SERVICE_SETTINGS,
     ServiceSetting, ServiceSettings, UpstreamChoice, Upstreams, settings_page,

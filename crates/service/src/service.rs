@@ -1,12 +1,13 @@
 use std::net::SocketAddr;
 use std::os::fd::OwnedFd;
-use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
 use bentlane_api_types::{Attention, Capacity, SOCKET};
-use bentlane_model::{Configuration, Snapshot, chain};
+use bentlane_apps::{AppRunner, Setup, pack};
+use bentlane_containers::Engines;
+use bentlane_model::{Configuration, Observed, Snapshot, chain};
 use bentlane_probe::{ProbeLimits, Prober};
 use bentlane_proxy::{Certificates, Limits, Proxy, TargetRoots};
 use bentlane_resolver::AnswerSource;
@@ -22,7 +23,9 @@ use tracing::{error, info, warn};
 use crate::api::ports::PortProtocols;
 use crate::api::serve::{Site, serve_console, serve_socket};
 use crate::api::{self, Api, ServiceInfo};
+use crate::apps::{self, Host};
 use crate::background_checks::Checks;
+use crate::bridges::{self, Bridges};
 use crate::capacity::make_room;
 use crate::checker::{CheckedListeners, RouteChecker};
 use crate::config::{Config, Upstreams};
@@ -35,8 +38,9 @@ use crate::events::Events;
 use crate::exports::{self, Exports};
 use crate::history::History;
 use crate::inherited::Inherited;
+use crate::kept_console::KeptConsole;
 use crate::last_known_good;
-use crate::listening::Listening;
+use crate::listening::{Listening, random_label};
 use crate::machine::MachineObserver;
 use crate::pki::{self, AuthorityStore, BUNDLE, Imports, Pki};
 use crate::query_log::{self, QueryLog};
@@ -66,7 +70,6 @@ pub struct Service {
     /// Whether the stored configuration is in force.
     is_connected: bool,
     upstreams: Upstreams,
-    engine: Option<PathBuf>,
     sockets: BoundSockets,
     /// Further handles to the sockets, for a restart.
     handles: Vec<OwnedFd>,
@@ -110,9 +113,28 @@ impl Service {
         let handles = sockets.handles();
         let handles = handles.map_err(io_error("keep another handle to each socket"))?;
         let supervisor = Supervisor::new(shutdown.clone());
-        let foundation = Foundation::new(&config, &data_dir, &sockets, authority, configuration)?;
-        let (api, history) = assemble(&config, &data_dir, foundation, relaunch, supervisor)?;
+        let console = inherited.console();
+        let (label, sign_in) = match console {
+            Some(kept) => (kept.label, SignIn::taken_over(kept.sessions, Instant::now())),
+            None => (random_label(), SignIn::default()),
+        };
+        let listening = sockets
+            .listening(label)
+            .map_err(io_error("read the listeners' addresses"))?;
+        let foundation = Foundation::new(&config, &data_dir, listening, authority, configuration)?;
+        let (api, history) =
+            assemble(&config, &data_dir, foundation, sign_in, relaunch, supervisor)?;
         let api = Arc::new(api);
+        let known = api.configuration.snapshot();
+        api.apps
+            .take_over(&known.configuration().apps, inherited.apps());
+        let host = Host {
+            runner: api.apps.clone(),
+            configuration: Arc::clone(&api.configuration),
+            engines: api.engines.clone(),
+            speaking: Arc::default(),
+        };
+        api.configuration.proxy().run_apps_with(Arc::new(host));
         let site = Site::new(
             api::console_router(Arc::clone(&api)),
             Arc::clone(&api.checks.checker),
@@ -151,7 +173,6 @@ impl Service {
             database,
             is_connected,
             upstreams: config.upstreams,
-            engine: config.engine,
             sockets,
             handles,
             _lock: lock,
@@ -177,7 +198,6 @@ impl Service {
             mut database,
             is_connected,
             upstreams,
-            engine,
             sockets,
             mut handles,
             _lock,
@@ -206,7 +226,7 @@ impl Service {
         }
         let database = Arc::new(Mutex::new(database));
         start_tasks(&api, &history, &database);
-        follow_surroundings(&api, upstreams, engine);
+        follow_surroundings(&api, upstreams);
         serve_api(&api, sockets.api, sockets.console);
         let listening = &api.info.listening;
         info!(https = ?listening.https, dns = ?listening.dns, console = ?listening.console, "serving");
@@ -223,7 +243,12 @@ impl Service {
             handles.clear();
         }
         let finishing = async {
-            let (own, ()) = tokio::join!(proxy.drain(), asking.finish());
+            let apps = async {
+                if !restarts {
+                    api.apps.end().await;
+                }
+            };
+            let (own, (), ()) = tokio::join!(proxy.drain(), asking.finish(), apps);
             handles.extend(own.into_iter().map(OwnedFd::from));
             api.traffic.finish();
             supervisor.join().await;
@@ -235,10 +260,24 @@ impl Service {
             () = sleep(limit) => warn!("work that took too long is cut off"),
         }
         if restarts && !hasten.is_cancelled() {
+            let apps = api.apps.hand_over().await;
+            match pack(&apps) {
+                Ok(socket) => handles.extend(socket),
+                Err(error) => warn!(%error, "cannot leave the apps that run as they are"),
+            }
+            let console = KeptConsole {
+                label: api.info.listening.label.clone(),
+                sessions: api.sign_in.hand_over(Instant::now()),
+            };
+            match console.pack() {
+                Ok(socket) => handles.push(socket),
+                Err(error) => warn!(%error, "browsers have to sign in again"),
+            }
             let guard = database.lock().await.hand_over();
             info!("starting again");
             return Ok(Some(Handover::new(handles, guard)));
         }
+        api.apps.kill();
         database.lock().await.stop().await;
         info!("stopped");
         match supervisor.failure() {
@@ -306,17 +345,14 @@ impl Foundation {
     fn new(
         config: &Config,
         data_dir: &DataDir,
-        sockets: &BoundSockets,
+        listening: Listening,
         authority: AuthorityStore,
         configuration: Configuration,
     ) -> Result<Self, ServiceError> {
-        let listening = sockets
-            .listening()
-            .map_err(io_error("read the listeners' addresses"))?;
         let (limits, capacity) = make_room(Limits::default());
         let zones = configuration.zones.iter().map(|zone| zone.name.clone());
         let served = Arc::new(Certificates::new(authority.issuer(pki::certified(zones))?));
-        let compiled = Arc::new(compile(configuration, Arc::default()));
+        let compiled = Arc::new(compile(configuration, Observed::default()));
         let proxy = Proxy::new(
             Arc::clone(&compiled),
             Arc::clone(&served),
@@ -364,6 +400,7 @@ fn assemble(
     config: &Config,
     data_dir: &DataDir,
     foundation: Foundation,
+    sign_in: SignIn,
     relaunch: Relaunch,
     supervisor: Supervisor,
 ) -> Result<(Api, History), ServiceError> {
@@ -393,13 +430,25 @@ fn assemble(
     let dns = listening.dns_settings();
     let system_files = SystemFiles::new(data_dir, Arc::clone(&listening), Arc::clone(&snapshot));
     let traffic = TrafficLog::new(proxy.recorder(), Arc::clone(&storage), config.traffic);
-    let exports = Exports::load(data_dir, Arc::clone(&pki), config.engine.clone())?;
+    let engines = Engines::new(&config.engines, rustix::process::geteuid().as_raw());
+    let exports = Exports::load(data_dir, Arc::clone(&pki), engines.clone())?;
+    let counted = proxy.clone();
+    let apps = AppRunner::new(Setup {
+        // What runs now, whatever is at its path meanwhile.
+        program: "/proc/self/exe".into(),
+        folder: data_dir.path("apps"),
+        idle_for: Arc::new(move |app| counted.idle_for(app)),
+    });
+    checker.knows_apps_of(apps.clone());
     let api = Api {
         traffic: Arc::new(traffic),
         resolver: AnswerSource::new(Arc::clone(&snapshot), dns, forwarder, queries.log()),
         queries,
         system_files: Arc::new(system_files),
         exports: Arc::new(exports),
+        engines,
+        bridges: Arc::new(Bridges::load(data_dir)?),
+        apps,
         checks: Arc::new(Checks {
             checker: Arc::clone(&checker),
             machine: Arc::new(machine),
@@ -417,7 +466,7 @@ fn assemble(
         pki,
         storage,
         events,
-        sign_in: SignIn::default(),
+        sign_in,
         port_protocols: PortProtocols::default(),
         info: ServiceInfo {
             data_dir: data_dir.clone(),
@@ -465,7 +514,7 @@ fn start_tasks(api: &Arc<Api>, history: &Arc<History>, database: &Arc<Mutex<Data
 }
 
 /// Starts the tasks that follow what others change: files, containers, name servers.
-fn follow_surroundings(api: &Arc<Api>, upstreams: Upstreams, engine: Option<PathBuf>) {
+fn follow_surroundings(api: &Arc<Api>, upstreams: Upstreams) {
     let supervisor = &api.info.supervisor;
     let pki = Arc::clone(&api.pki);
     start(supervisor, "imported certificates", move |shutdown| {
@@ -475,9 +524,32 @@ fn follow_surroundings(api: &Arc<Api>, upstreams: Upstreams, engine: Option<Path
     start(supervisor, "system files", move |shutdown| {
         Arc::clone(&system_files).run(shutdown)
     });
-    let configuration = Arc::clone(&api.configuration);
+    let (configuration, exports) = (Arc::clone(&api.configuration), Arc::clone(&api.exports));
+    let engines = api.engines.clone();
     start(supervisor, "containers", move |shutdown| {
-        containers::follow(Arc::clone(&configuration), engine.clone(), shutdown)
+        let (configuration, exports) = (Arc::clone(&configuration), Arc::clone(&exports));
+        containers::follow(engines.clone(), configuration, exports, shutdown)
+    });
+    let (opened, engines) = (Arc::clone(&api.bridges), api.engines.clone());
+    let (configuration, resolver) = (Arc::clone(&api.configuration), api.resolver.clone());
+    let handle = supervisor.clone();
+    start(supervisor, "open networks", move |shutdown| {
+        let (opened, configuration) = (Arc::clone(&opened), Arc::clone(&configuration));
+        let (resolver, handle) = (resolver.clone(), handle.clone());
+        bridges::follow(
+            opened,
+            engines.clone(),
+            configuration,
+            resolver,
+            handle,
+            shutdown,
+        )
+    });
+    let (apps, configuration) = (api.apps.clone(), Arc::clone(&api.configuration));
+    let events = api.events.clone();
+    start(supervisor, "apps", move |shutdown| {
+        let configuration = Arc::clone(&configuration);
+        apps::follow(apps.clone(), configuration, events.clone(), shutdown)
     });
     let (forwarder, ours) = (
         api.resolver.forwarder.clone(),

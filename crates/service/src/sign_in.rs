@@ -3,8 +3,8 @@
 //! `bentlane console` gets a code, which a browser turns into a session, once and within a minute.
 //! Code and session are good for connections of the user who asked alone, so that they are of no
 //! use to others who read them from a command line or a screen. A browser of another user, as on the
-//! host of a virtual machine, is let in when the terminal that asked agrees. Nothing is kept: when
-//! the service ends, nobody is signed in.
+//! host of a virtual machine, is let in when the terminal that asked agrees. Nothing is stored: when
+//! the service ends, nobody is signed in. One that starts again in place hands its sessions to itself.
 
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -13,6 +13,7 @@ use std::time::{Duration, Instant};
 use aws_lc_rs::digest::{SHA256, digest};
 use rand::Rng;
 use rand::distr::Alphanumeric;
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use tokio::sync::watch;
 
@@ -85,6 +86,20 @@ impl Session {
     pub(crate) fn is_recent(&self, now: Instant) -> bool {
         now.saturating_duration_since(self.signed_in) < RECENT
     }
+}
+
+/// A session that a service which starts again in place leaves to itself. Of its secret it has the digest.
+#[derive(Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct KeptSession {
+    digest: Secret,
+    id: u64,
+    uid: Option<u32>,
+    browser: String,
+    since: OffsetDateTime,
+    used: OffsetDateTime,
+    /// How long ago it began, and how long it lasts without being used.
+    age: Duration,
+    left: Duration,
 }
 
 /// What comes of using a code.
@@ -207,6 +222,48 @@ impl SignIn {
         sessions
     }
 
+    /// The sessions to leave to a service that starts again.
+    pub(crate) fn hand_over(&self, now: Instant) -> Vec<KeptSession> {
+        let open = self.open();
+        let good = open.sessions.iter().filter(|(_, it)| it.until > now);
+        let kept = good.map(|(digest, session)| KeptSession {
+            digest: *digest,
+            id: session.id,
+            uid: session.uid,
+            browser: session.browser.clone(),
+            since: session.since,
+            used: session.used,
+            age: now.saturating_duration_since(session.signed_in),
+            left: session.until.saturating_duration_since(now),
+        });
+        kept.collect()
+    }
+
+    /// Goes on with these sessions.
+    pub(crate) fn taken_over(kept: Vec<KeptSession>, now: Instant) -> Self {
+        let mut open = Open::default();
+        for session in kept {
+            open.last_id = open.last_id.max(session.id);
+            // One that began before the machine did is long past its first minutes.
+            let signed_in = now.checked_sub(session.age).or(now.checked_sub(RECENT));
+            open.sessions.insert(
+                session.digest,
+                Session {
+                    id: session.id,
+                    uid: session.uid,
+                    browser: session.browser,
+                    since: session.since,
+                    used: session.used,
+                    signed_in: signed_in.unwrap_or(now),
+                    until: now + session.left.min(SESSION_LIFE),
+                },
+            );
+        }
+        Self {
+            open: Mutex::new(open),
+        }
+    }
+
     /// Ends the session with this number, or all; gives how many that were.
     pub(crate) fn end(&self, id: Option<u64>) -> usize {
         let mut open = self.open();
@@ -257,6 +314,21 @@ fn random() -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_service_that_starts_again_knows_its_sessions() {
+        let (sign_in, now) = (SignIn::default(), Instant::now());
+        let text = signed_in(&sign_in, now);
+        let later = now + Duration::from_secs(60);
+        let next = SignIn::taken_over(sign_in.hand_over(later), later);
+        let session = next.session(&text, Some(ROWAN), later).unwrap();
+        assert_eq!(session.id, sign_in.sessions(later)[0].id);
+        assert!(session.is_recent(later), "it began a minute ago");
+        assert!(!session.is_recent(now + RECENT));
+        assert!(next.session(&text, Some(EVE), later).is_none());
+        let after = now + SESSION_LIFE + Duration::from_secs(61);
+        assert!(sign_in.hand_over(after).is_empty());
+    }
 
     const ROWAN: u32 = 1000;
     const EVE: u32 = 1001;

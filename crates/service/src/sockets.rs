@@ -12,7 +12,7 @@ use crate::api::serve::bind_socket;
 use crate::config::{Listen, ListenAt};
 use crate::error::{ServiceError, bind_error, io_error};
 use crate::inherited::Inherited;
-use crate::listening::{Listening, random_label};
+use crate::listening::Listening;
 
 /// Every socket that the service listens on, bound but not yet served.
 #[derive(Debug)]
@@ -91,15 +91,15 @@ impl BoundSockets {
         Ok(handles)
     }
 
-    /// Where they listen.
-    pub(crate) fn listening(&self) -> io::Result<Listening> {
+    /// Where they listen; the console has `label` in its name.
+    pub(crate) fn listening(&self, label: String) -> io::Result<Listening> {
         let console = self.console.iter().map(TcpListener::local_addr);
         Ok(Listening {
             dns: self.resolver.addresses()?,
             http: self.proxy.plain_addresses()?,
             https: self.proxy.tls_addresses()?,
             console: console.collect::<Result<_, _>>()?,
-            label: random_label(),
+            label,
         })
     }
 }

@@ -11,6 +11,9 @@ use crate::configuration::ChangedBy;
 /// How long one call of the database may take, so that a change is answered within five seconds also
 /// while the database hangs.
 const CALL_LIMIT: Duration = Duration::from_secs(4);
+/// How much longer a change may take for each route that it touches: ten thousand take 3 s in a debug build
+/// on an idle machine.
+const PER_ROUTE: Duration = Duration::from_millis(1);
 
 /// How long it may take to delete what is old.
 pub(crate) const DELETE_LIMIT: Duration = Duration::from_secs(60);
@@ -100,6 +103,20 @@ impl Storage {
         F: Future<Output = Result<T, StoreError>>,
     {
         self.call_within(CALL_LIMIT, work).await
+    }
+
+    /// The same for a change that touches so many routes.
+    pub(crate) async fn call_for<T, F>(
+        &self,
+        routes: usize,
+        work: impl FnOnce(Arc<Store>) -> F,
+    ) -> Result<T, CallError>
+    where
+        F: Future<Output = Result<T, StoreError>>,
+    {
+        let routes = u32::try_from(routes).unwrap_or(u32::MAX);
+        let limit = CALL_LIMIT + PER_ROUTE.saturating_mul(routes);
+        self.call_within(limit, work).await
     }
 
     /// The same within another time.

@@ -15,4 +15,4 @@ mod verdicts;
 pub use cluster::{Cluster, ClusterError, Guard};
 pub use data_dir::{DataDir, DataDirError, Lock, is_unwritable};
 pub use store::{Attempt, CHANNEL, Contents, Identity, Store, StoreError, check_url, undo_of};
-pub use verdicts::StoredVerdict;
+pub use verdicts::{StoredState, StoredVerdict};

@@ -2,7 +2,9 @@ use std::collections::HashMap;
 
 use bentlane_checks::{Proof, Verdict};
 use sea_orm::ActiveValue::{NotSet, Set};
-use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+use sea_orm::{
+    ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Select,
+};
 use serde_json::json;
 use time::OffsetDateTime;
 
@@ -16,6 +18,19 @@ pub struct StoredVerdict {
     pub verdict: Verdict,
     /// That, the last time that it was proved.
     pub proof: Option<Proof>,
+}
+
+/// The state of a route from a moment on.
+#[derive(Clone, Debug, PartialEq, Eq, FromQueryResult)]
+pub struct StoredState {
+    /// The route's address.
+    pub address: String,
+    /// From when.
+    pub at: OffsetDateTime,
+    /// Whether its check passed.
+    pub passed: bool,
+    /// Whether it passed and broke in turn.
+    pub flapping: bool,
 }
 
 impl Store {
@@ -67,6 +82,38 @@ impl Store {
             .await?;
         let read = |row: verdict::Model| from_json("verdict", row.verdict);
         rows.into_iter().map(read).collect()
+    }
+
+    /// How each route has been since `from`: each change of its state, by address and oldest first, and
+    /// before them the one that was in force at `from`.
+    ///
+    /// # Errors
+    /// When the database is not reachable.
+    pub async fn states_since(&self, from: OffsetDateTime) -> Result<Vec<StoredState>, StoreError> {
+        let columns = |rows: Select<verdict::Entity>| {
+            rows.select_only()
+                .column(verdict::Column::Address)
+                .column(verdict::Column::At)
+                .column(verdict::Column::Passed)
+                .column(verdict::Column::Flapping)
+        };
+        let before = verdict::Entity::find()
+            .filter(verdict::Column::At.lt(from))
+            .distinct_on([verdict::Column::Address])
+            .order_by_asc(verdict::Column::Address)
+            .order_by_desc(verdict::Column::At)
+            .order_by_desc(verdict::Column::Id);
+        let since = verdict::Entity::find()
+            .filter(verdict::Column::At.gte(from))
+            .order_by_asc(verdict::Column::Address)
+            .order_by_asc(verdict::Column::At)
+            .order_by_asc(verdict::Column::Id);
+        let mut states: Vec<StoredState> = Vec::new();
+        for rows in [before, since] {
+            states.extend(columns(rows).into_model().all(self.database()).await?);
+        }
+        states.sort_by(|a, b| a.address.cmp(&b.address).then(a.at.cmp(&b.at)));
+        Ok(states)
     }
 
     /// What each route was last proved with.

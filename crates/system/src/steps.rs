@@ -40,6 +40,52 @@ pub struct Step {
     pub caution: Option<String>,
 }
 
+impl Step {
+    /// What is done to the file, in words.
+    #[must_use]
+    pub fn in_words(&self) -> &'static str {
+        match (self.kind, self.part) {
+            (StepKind::Replace, Part::Resolver) => {
+                "point lookups at Bent Lane; the present file is kept"
+            }
+            (StepKind::Replace, Part::Hosts) => {
+                "add a block with the names; the rest of the file stays"
+            }
+            (StepKind::Replace, Part::UnitSockets) => {
+                "have systemd open ports 53, 80 and 443 for the service"
+            }
+            (StepKind::Replace, Part::Unit) => {
+                "have systemd run the service, as the owner of its data folder"
+            }
+            (StepKind::Replace, Part::Watch) => {
+                "have systemd watch the files that network managers and routes change"
+            }
+            (StepKind::Replace, Part::Repair) => {
+                "have systemd repair the lookups then, as root, within the zones above"
+            }
+            (StepKind::Restore, _) => "restore the former file",
+            (StepKind::Clean, _) => "remove the block; the rest of the file stays",
+            (StepKind::Forget, _) => "leave it: another program has replaced the file",
+        }
+    }
+
+    /// The lines that the file loses, and those that it gains.
+    #[must_use]
+    pub fn difference(&self) -> (Vec<String>, Vec<String>) {
+        let lines = |content: &Content| match content {
+            Content::Absent => Vec::new(),
+            Content::Link { to } => vec![format!("a link to {}", to.display())],
+            Content::File { text, .. } => text.lines().map(str::to_owned).collect(),
+        };
+        let (now, after) = (lines(&self.now), lines(&self.after));
+        let without = |these: &[String], those: &[String]| -> Vec<String> {
+            let alone = these.iter().filter(|line| !those.contains(line));
+            alone.cloned().collect()
+        };
+        (without(&now, &after), without(&after, &now))
+    }
+}
+
 /// What would be done, in order. Nothing, when there are no steps.
 #[derive(Clone, Debug, Default, Serialize)]
 pub struct Plan {

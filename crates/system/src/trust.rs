@@ -87,6 +87,32 @@ pub struct StoreStep {
     pub roots: Vec<Root>,
 }
 
+impl StoreStep {
+    /// Which store that is, in words, and what follows when the root is added (`adds`).
+    #[must_use]
+    pub fn in_words(&self, adds: bool) -> String {
+        let store = &self.store;
+        let kind = match store.browser() {
+            Some(browser) => format!("{browser}'s policy"),
+            None => match store.kind {
+                StoreKind::System => "the system's trust store",
+                StoreKind::Browser => "a browser's trust store",
+                StoreKind::Policy => "a browser's policy",
+                StoreKind::Java => "Java's trust store",
+            }
+            .to_owned(),
+        };
+        match store.kind {
+            StoreKind::System if adds => format!("{kind}, for every user"),
+            StoreKind::Policy if adds => {
+                format!("{kind}, for every user; the browser then says that it is managed")
+            }
+            StoreKind::Browser if adds && !store.exists => format!("{kind}, made for it"),
+            _ => kind,
+        }
+    }
+}
+
 /// What our server shows, and the root that it leads to.
 #[derive(Debug)]
 pub struct OwnRoot {

@@ -214,6 +214,24 @@ pub struct RouteTraffic {
     pub p99_us: u64,
 }
 
+/// What the exchanges of a span of time come to.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct TrafficPoint {
+    /// When the span begins.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// How many.
+    pub exchanges: u64,
+    /// How many got a status of 500 or more, or were broken off by the target.
+    pub errors: u64,
+    /// The time that half of them took at most, in microseconds.
+    pub p50_us: u64,
+    /// The time that 95 of a hundred took at most.
+    pub p95_us: u64,
+    /// The time that 99 of a hundred took at most.
+    pub p99_us: u64,
+}
+
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;

@@ -5,7 +5,7 @@ use foldhash::fast::RandomState;
 use hdrhistogram::Histogram;
 use time::OffsetDateTime;
 
-use super::{Ending, RouteTraffic};
+use super::{Ending, RouteTraffic, TrafficPoint};
 
 /// Seconds that are counted together.
 const SPAN: i64 = 10;
@@ -108,6 +108,45 @@ impl Tally {
         });
         lines
     }
+
+    /// What the exchanges of `route`, or of all routes, come to in each `step` of the last `over`, oldest
+    /// first. Both are rounded up to whole spans of ten seconds.
+    #[must_use]
+    pub fn series(
+        &self,
+        route: Option<&str>,
+        over: Duration,
+        step: Duration,
+        now: OffsetDateTime,
+    ) -> (u32, Vec<TrafficPoint>) {
+        let spans = |time: Duration| {
+            let seconds = i64::try_from(time.as_secs()).unwrap_or(i64::MAX);
+            (seconds.saturating_add(SPAN - 1) / SPAN).clamp(1, SPANS)
+        };
+        let (step, over) = (spans(step), spans(over));
+        // Steps begin at the same times whenever they are asked for.
+        let last = now.unix_timestamp().div_euclid(SPAN).div_euclid(step);
+        let points = (last - (over - 1) / step..=last).map(|number| {
+            let mut sum = Count::default();
+            let first = number * step;
+            for (own, count) in self.spans.range(first..first + step).flat_map(|(_, all)| all) {
+                if route.is_none_or(|route| route == &**own) {
+                    sum.join(count);
+                }
+            }
+            let at = OffsetDateTime::from_unix_timestamp(first * SPAN);
+            TrafficPoint {
+                at: at.unwrap_or(OffsetDateTime::UNIX_EPOCH),
+                exchanges: sum.exchanges,
+                errors: sum.errors,
+                p50_us: sum.times.value_at_quantile(0.5),
+                p95_us: sum.times.value_at_quantile(0.95),
+                p99_us: sum.times.value_at_quantile(0.99),
+            }
+        });
+        let seconds = u32::try_from(step * SPAN).unwrap_or(u32::MAX);
+        (seconds, points.collect())
+    }
 }
 
 impl Count {
@@ -168,6 +207,27 @@ mod tests {
             sent: 1024,
             total_us: micros,
         }
+    }
+
+    #[test]
+    fn a_series_has_a_point_for_each_step() {
+        let mut tally = Tally::default();
+        let before = |seconds: i64| NOW - time::Duration::seconds(seconds);
+        for (route, ago, micros) in [(BUSY, 65, 10), (BUSY, 64, 20), (None, 64, 30), (BUSY, 1, 40)] {
+            tally.add(route, took(micros), before(ago));
+        }
+        let minute = Duration::from_secs(60);
+        let counts = |route| {
+            let (seconds, points) = tally.series(route, minute * 3, minute, NOW);
+            assert_eq!(seconds, 60);
+            points.iter().map(|it| it.exchanges).collect::<Vec<_>>()
+        };
+        assert_eq!(counts(None), [0, 3, 1]);
+        assert_eq!(counts(BUSY), [0, 2, 1]);
+        assert_eq!(counts(Some("other.moor.test")), [0, 0, 0]);
+        let (_, points) = tally.series(BUSY, minute * 3, minute, NOW);
+        assert_eq!(points[2].at, datetime!(2026-11-25 17:04:00 UTC));
+        assert!(points[1].p99_us >= points[1].p50_us && points[1].p50_us > 0);
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::time::Duration;
 use serde_json::Value;
 use url::Url;
 
-use super::{HopResult, browser, in_words, micros, streams, trials};
+use super::{HopResult, browser, expect, in_words, micros, streams, trials};
 use crate::finding::Finding;
 use crate::fix::{Action, Fix, shell};
 use crate::hop::Severity;
@@ -188,6 +188,7 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
         let cause = refused.unwrap_or_else(|| Finding::app_fails(target, last.status));
         let severity = Severity::Error;
         judged.findings.push(Finding { severity, ..cause });
+        judged.findings.extend(replicas(facts, seen));
         return judged;
     }
     let broken = [
@@ -217,7 +218,30 @@ fn judge_visit(facts: &Facts, seen: &Observations, visit: &Visit) -> HopResult {
     judged.findings.extend(browser::bypasses(facts, seen, last));
     judged.findings.extend(slow_at_first(target, seen, visit));
     judged.findings.extend(shadowed(facts));
+    judged.findings.extend(replicas(facts, seen));
     judged
+}
+
+/// Containers of the route that do not answer as they should.
+fn replicas(facts: &Facts, seen: &Observations) -> Option<Finding> {
+    let answers = &seen.replica_answers;
+    let faults = answers.iter().filter_map(|(name, answer)| {
+        let fault = match answer {
+            Direct::Failed(reason) => reason.clone(),
+            Direct::Page(page) if page.status >= 500 => format!("status {}", page.status),
+            Direct::Page(page) => {
+                let answer = Timed {
+                    outcome: Answer::Visit(Box::new(Visit::of(Page::clone(page)))),
+                    took: Duration::ZERO,
+                };
+                let judged = expect::judge(facts, &answer);
+                judged.findings.first()?.summary.clone()
+            }
+        };
+        Some((name.as_str(), fault))
+    });
+    let of = answers.len() + seen.replicas_down.len();
+    Finding::replicas_failing(&faults.collect::<Vec<_>>(), of)
 }
 
 fn evidence(seen: &Observations, visit: &Visit) -> Vec<String> {
@@ -410,7 +434,7 @@ fn target_port(target: &Target) -> Option<u16> {
     match target {
         Target::Port(port) | Target::Server { port, .. } => Some(port.get()),
         Target::Container(container) => container.port.map(std::num::NonZeroU16::get),
-        Target::Folder(_) | Target::Redirect(_) => None,
+        Target::App(_) | Target::ByName(_) | Target::Folder(_) | Target::Redirect(_) => None,
     }
 }
 

@@ -1,9 +1,10 @@
-use bentlane_model::Target;
+use bentlane_model::{ContainerPlace, Health, LabelFault, LabelProblem, StartContainer, Target};
 use serde_json::json;
 
 use super::{HopResult, in_words_rounded, micros, moment};
+use crate::app::{AppState, AppStatus};
 use crate::finding::Finding;
-use crate::fix::Fix;
+use crate::fix::{Action, Fix};
 use crate::hop::Severity;
 use crate::kind::FindingKind;
 use crate::machine::Holder;
@@ -21,7 +22,17 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
                 changed_hands(facts, seen)
                     .into_iter()
                     .chain(changed_title(facts, seen))
-                    .chain(old_configuration(facts, seen)),
+                    .chain(old_configuration(facts, seen))
+                    .chain(facts.app.as_ref().and_then(AppStatus::listens_elsewhere))
+                    .chain(facts.app.as_ref().and_then(AppStatus::log_missing))
+                    .chain(of_containers(facts, seen))
+                    .chain(asked_for_by_label(facts))
+                    .chain(
+                        facts
+                            .project_missing
+                            .as_deref()
+                            .map(Finding::project_file_missing),
+                    ),
             )
         }
         Connect::NotNeeded if facts.route.settings.paused => {
@@ -29,6 +40,11 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
                 &address,
                 facts.route.settings.note.as_deref(),
             )])
+        }
+        Connect::NotNeeded if matches!(target, Target::ByName(_)) => {
+            let mut judged = HopResult::new("by the name");
+            judged.untried = true;
+            judged
         }
         Connect::NotNeeded => HopResult::new("answered by us"),
         Connect::Closed {
@@ -61,14 +77,36 @@ pub(super) fn judge(facts: &Facts, seen: &Observations) -> HopResult {
             judged.evidence = attempts.iter().map(ToString::to_string).collect();
             judged.with([finding])
         }
+        Connect::Container(ContainerPlace::PortUnclear(ports)) if !seen.http_ports.is_empty() => {
+            let name = match target {
+                Target::Container(container) => &*container.name,
+                _ => "NAME",
+            };
+            let finding = Finding::http_port_unclear(&address, name, ports, &seen.http_ports);
+            HopResult::new("no way there").with([finding])
+        }
         Connect::Container(place) => {
-            HopResult::new("no way there").with(Finding::container(&address, target, place))
+            let mut judged = HopResult::new("no way there");
+            let starts = facts.route.settings.start == StartContainer::Visit;
+            let waits = *place == ContainerPlace::Stopped && starts;
+            judged.untried = waits || *place == ContainerPlace::Starting;
+            let mut finding = Finding::container(&address, target, place);
+            if let Some(finding) = finding.as_mut().filter(|_| waits) {
+                finding.severity = Severity::Hint;
+                finding.evidence = vec!["a request starts it, and a check does not".to_owned()];
+            }
+            judged.with(finding)
+        }
+        Connect::App(app) => {
+            let mut judged = HopResult::new(app.state.as_str());
+            judged.untried = app.waits_for_a_visit() || app.state == AppState::Starting;
+            judged.with([app.finding(facts.now, true)])
         }
         Connect::UnknownHost { reason } => {
             HopResult::new("unknown host").with([Finding::target_unknown(&address, target, reason)])
         }
     };
-    let is_needed = seen.connect.outcome != Connect::NotNeeded;
+    let is_needed = !matches!(seen.connect.outcome, Connect::NotNeeded | Connect::App(_));
     judged.micros = is_needed.then(|| micros(seen.connect.took));
     judged
 }
@@ -97,6 +135,44 @@ fn described(holder: &Holder) -> String {
     }
 }
 
+/// What is to be said of containers that accept connections.
+fn of_containers(facts: &Facts, seen: &Observations) -> Vec<Finding> {
+    let Target::Container(target) = facts.server() else {
+        return Vec::new();
+    };
+    let containers = facts.snapshot.containers();
+    let named = containers.named(target);
+    let unhealthy = named
+        .iter()
+        .filter(|it| it.health == Some(Health::Unhealthy));
+    let mut found: Vec<Finding> = unhealthy
+        .map(|it| Finding::container_unhealthy(&it.name))
+        .collect();
+    if !seen.replicas_down.is_empty() {
+        found.push(Finding::replicas_unreachable(
+            &seen.replicas_down,
+            named.len(),
+        ));
+    }
+    found.extend(
+        containers
+            .silent_engine_of(target)
+            .map(Finding::engine_lost),
+    );
+    found
+}
+
+/// Containers whose labels ask for the address of this route.
+fn asked_for_by_label(facts: &Facts) -> Vec<Finding> {
+    let address = facts.address();
+    let problems = facts.snapshot.labels().problems.iter();
+    let asks = |problem: &&LabelProblem| {
+        problem.fault == LabelFault::Taken
+            && problem.line.split_whitespace().next() == Some(&*address)
+    };
+    problems.filter(asks).map(Finding::label).collect()
+}
+
 /// An app that was started before files were written that it reads when it starts.
 fn old_configuration(facts: &Facts, seen: &Observations) -> Option<Finding> {
     let (latest, holder) = (seen.written_since_start.first()?, seen.holder.as_ref()?);
@@ -123,7 +199,16 @@ fn old_configuration(facts: &Facts, seen: &Observations) -> Option<Finding> {
             holder.command, latest.name
         ),
         evidence,
-        Fix::text("restart the app if it is to use that"),
+        match &facts.app {
+            Some(app) => Fix::action(
+                "restart the app if it is to use that",
+                Action::StartApp {
+                    name: app.name.to_string(),
+                    again: true,
+                },
+            ),
+            None => Fix::text("restart the app if it is to use that"),
+        },
     ))
 }
 

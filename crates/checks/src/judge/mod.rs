@@ -31,6 +31,8 @@ pub(super) struct HopResult {
     pub(super) title: Option<String>,
     /// Whether there was nothing to judge by.
     pub(super) undeclared: bool,
+    /// Whether the hop was left alone, so that neither it nor what lies beyond is known.
+    pub(super) untried: bool,
 }
 
 impl HopResult {

@@ -3,8 +3,9 @@ use std::path::PathBuf;
 use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand};
 
 use super::{
-    authority, backup, cert, check, console, from_container, journal, port, record, restart,
-    restore, route, serve, setup, status, system, trace, traffic, undo, zone,
+    app, authority, backup, cert, check, console, container, from_container, journal, port,
+    project, record, restart, restore, route, serve, setup, status, system, trace, traffic, undo,
+    zone,
 };
 use crate::format::Format;
 
@@ -73,7 +74,7 @@ pub(crate) enum Command {
     /// Set this machine up: a zone, lookups, trust, and routes to what runs already
     Setup(setup::Setup),
     /// Run the service in the foreground
-    Serve(serve::Serve),
+    Serve(Box<serve::Serve>),
     /// Show what runs, where it listens and what is wrong
     Status(status::Status),
     /// Check this machine and every route, hop by hop
@@ -92,6 +93,15 @@ pub(crate) enum Command {
     /// Add, list, show, edit and remove routes: which name leads to which port
     #[command(subcommand)]
     Route(route::Route),
+    /// Add, list, start, stop and run apps: commands that the first visit starts
+    #[command(subcommand)]
+    App(app::App),
+    /// Containers, and the routes to them: list, show, start, stop; open a network to names
+    #[command(subcommand)]
+    Container(container::Container),
+    /// Load what a project's file says: routes, apps, records; write such a file
+    #[command(subcommand)]
+    Project(project::Project),
     /// List what listens on this machine, and suggest free ports
     #[command(subcommand)]
     Port(port::Port),

@@ -12,7 +12,7 @@ use crate::output::Output;
 /// `bentlane backup`
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane backup lanes.json               zones, routes and the journal
+  bentlane backup lanes.json               zones, routes, apps and the journal
   bentlane backup lanes.json --keys        the keys as well, under a passphrase that it asks for
   bentlane backup \"lanes-$(date +%F).json\" --keys --passphrase-file ~/secret
 

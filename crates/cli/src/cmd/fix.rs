@@ -4,7 +4,7 @@ use std::io;
 use std::path::Path;
 use std::process::Stdio;
 
-use bentlane_api_types::{RoutePatch, RouteView};
+use bentlane_api_types::{AppView, RoutePatch, RouteView};
 use bentlane_checks::Action;
 use serde_json::{Map, Value, json};
 use tokio::process::Command;
@@ -79,6 +79,11 @@ pub(super) async fn carry_out(
         Action::RemoveCert { name } => {
             let path = format!("/certificates/imported/{}", segment(name));
             client.delete(&path).await
+        }
+        Action::StartApp { name, again } => {
+            let verb = if *again { "restart" } else { "start" };
+            let path = format!("/apps/{}/{verb}?wait=true", segment(name));
+            client.post::<AppView>(&path, &()).await.map(drop)
         }
         Action::RotateAuthority => {
             let asked = authority::PassphraseFrom::default();

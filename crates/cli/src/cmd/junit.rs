@@ -95,7 +95,8 @@ fn suite(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict) -> io::Result<()> {
         let hops = verdict.hops.iter().filter(|report| report.state == state);
         hops.count()
     };
-    let skipped = count(HopState::NotReached) + count(HopState::NotDeclared);
+    let skipped =
+        count(HopState::NotReached) + count(HopState::NotDeclared) + count(HopState::NotTried);
     let micros = verdict.hops.iter().filter_map(|report| report.micros).sum();
     xml.create_element("testsuite")
         .with_attributes([
@@ -120,7 +121,7 @@ fn case(xml: &mut Writer<&mut Vec<u8>>, verdict: &Verdict, report: &HopReport) -
     ]);
     match report.state {
         HopState::Passed => case.write_empty()?,
-        HopState::NotReached | HopState::NotDeclared => {
+        HopState::NotReached | HopState::NotDeclared | HopState::NotTried => {
             case.write_inner_content(|xml| xml.create_element("skipped").write_empty().map(drop))?
         }
         HopState::Broken => case.write_inner_content(|xml| {

@@ -63,13 +63,13 @@ fn cell(output: &Output, report: &HopReport, next: Option<&HopReport>, last: boo
         HopState::Passed => ("●", Style::Passing),
         HopState::Broken => ("✕", Style::Broken),
         HopState::NotReached => ("○", Style::Muted),
-        HopState::NotDeclared => ("◌", Style::Muted),
+        HopState::NotDeclared | HopState::NotTried => ("◌", Style::Muted),
     };
     let way = match next.map(|next| next.state) {
         _ if report.state != HopState::Passed => "╌",
         Some(HopState::Passed) => "─",
         Some(HopState::Broken) => "╴",
-        Some(HopState::NotReached | HopState::NotDeclared) | None => "╌",
+        Some(HopState::NotReached | HopState::NotDeclared | HopState::NotTried) | None => "╌",
     };
     let time = match report.state {
         HopState::NotDeclared if last => "not declared".to_owned(),
@@ -205,6 +205,8 @@ pub(crate) struct Count {
     pub(crate) broken: usize,
     /// Without an answer so far.
     pub(crate) starting: usize,
+    /// Of apps that a visit starts.
+    pub(crate) stopped: usize,
 }
 
 impl Count {
@@ -219,6 +221,7 @@ impl Count {
             match standing {
                 _ if !verdict.passed => count.broken += 1,
                 _ if verdict.is_starting() => count.starting += 1,
+                _ if verdict.is_stopped() => count.stopped += 1,
                 Some(Standing::Proved) => count.proved += 1,
                 _ => count.ready += 1,
             }
@@ -233,6 +236,7 @@ impl Count {
             ready,
             broken,
             starting,
+            stopped,
         } = self;
         let noun = if routes == 1 { "route" } else { "routes" };
         if proved == routes {
@@ -243,8 +247,9 @@ impl Count {
             (ready, "ready"),
             (broken, "broken"),
             (starting, "still starting"),
+            (stopped, "stopped until a visit"),
             (
-                routes.saturating_sub(proved + ready + broken + starting),
+                routes.saturating_sub(proved + ready + broken + starting + stopped),
                 "not checked yet",
             ),
         ];

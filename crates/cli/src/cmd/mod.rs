@@ -1,5 +1,6 @@
 //! The commands: each file holds a command's arguments and what it does with them.
 
+pub(crate) mod app;
 pub(crate) mod args;
 pub(crate) mod authority;
 mod backup;
@@ -7,6 +8,7 @@ pub(crate) mod cert;
 pub(crate) mod check;
 mod confirm;
 pub(crate) mod console;
+pub(crate) mod container;
 mod fix;
 pub(crate) mod from_container;
 mod ignored;
@@ -15,6 +17,7 @@ mod junit;
 mod lanes;
 mod machine;
 pub(crate) mod port;
+pub(crate) mod project;
 pub(crate) mod record;
 mod restart;
 mod restore;
@@ -34,12 +37,13 @@ pub(crate) mod zone;
 use std::future::Future;
 use std::path::PathBuf;
 
+use bentlane_checks::Finding;
 use bentlane_service::ServiceSettings;
 
 use crate::account::Account;
 use crate::client::Client;
 use crate::error::{Answer, CliError};
-use crate::output::Output;
+use crate::output::{Output, Style};
 use args::{Args, Command, Global};
 
 /// Runs the command that was typed.
@@ -47,7 +51,7 @@ use args::{Args, Command, Global};
 pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, CliError> {
     let Args { global, command } = args;
     if let Some(Command::Serve(serve)) = command {
-        return run_service(serve, &global, output);
+        return run_service(*serve, &global, output);
     }
     let settings = read_settings(&global, base_folder("XDG_CONFIG_HOME", ".config"))?;
     let data_dir = data_dir(&global, &settings)?;
@@ -66,6 +70,9 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::Zone(zone) => wait(zone.run(&client()?, output)),
         Command::Record(record) => wait(record.run(&client()?, output)),
         Command::Route(route) => wait(route.run(&client()?, output)),
+        Command::App(app) => wait(app.run(&client()?, output)),
+        Command::Container(container) => wait(container.run(&client()?, output)),
+        Command::Project(project) => wait(project.run(&client()?, output)),
         Command::Port(port) => wait(port.run(client, output)),
         Command::Authority(authority) => wait(authority.run(&client()?, output)),
         Command::Cert(cert) => wait(cert.run(&client()?, output)),
@@ -78,6 +85,22 @@ pub(crate) fn run(args: Args, typed: &str, output: &Output) -> Result<Answer, Cl
         Command::Undo(undo) => wait(undo.run(&client()?, &data_dir, output)),
         Command::Console(console) => wait(console.run(&client()?, output)),
     }
+}
+
+/// A finding with its evidence and its fix, for below what it is about.
+pub(crate) fn finding_in_words(output: &Output, finding: &Finding) -> String {
+    let mut lines = vec![format!("\n{} ({})", finding.summary, finding.slug.slug())];
+    lines.extend(finding.evidence.iter().map(|line| format!("  {line}")));
+    lines.push(format!("Fix: {}", finding.fix.text));
+    if let Some(command) = &finding.fix.command {
+        lines.push(format!("  {}", output.paint(Style::Strong, command)));
+    }
+    lines.join("\n")
+}
+
+/// Without control characters, with which a value could overwrite what a terminal shows.
+pub(crate) fn printable(text: &str) -> String {
+    text.replace(char::is_control, "\u{fffd}")
 }
 
 fn wait<T>(work: impl Future<Output = Result<T, CliError>>) -> Result<T, CliError> {

@@ -1,6 +1,7 @@
 use std::path::{Path, PathBuf};
 
 use bentlane_api_types::{Backup, RestoreFrom, RestoreInput, Restored, Status};
+use bentlane_model::AppSettings;
 use clap::{Args, ValueEnum};
 use time::macros::format_description;
 
@@ -14,7 +15,7 @@ use crate::output::Output;
 /// `bentlane restore`
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  bentlane restore lanes.json               replace zones and routes by those of a backup
+  bentlane restore lanes.json               replace zones, routes and apps by those of a backup
   bentlane restore lanes.json --keys        use its keys, too: asks for their passphrase
   bentlane restore --from last-known-good   the database is lost: store again what is in force
   bentlane restore --from database          the database was replaced on purpose: use what it has
@@ -89,11 +90,13 @@ impl Restore {
                 revision,
                 zones,
                 routes,
+                apps,
                 journal,
                 keys,
             } = restored;
-            let mut line =
-                format!("restored: revision {revision}, zones: {zones}, routes: {routes}");
+            let mut line = format!(
+                "restored: revision {revision}, zones: {zones}, routes: {routes}, apps: {apps}"
+            );
             for (is_there, part) in [(journal, "the journal"), (keys, "the keys")] {
                 if *is_there {
                     line = format!("{line}, {part}");
@@ -136,11 +139,21 @@ impl Restore {
             (false, Some(_)) => "; the keys of the backup are left out (--keys)",
             (false, None) => "",
         };
-        Ok(format!(
+        let mut question = format!(
             "what is stored ({here}) will be replaced by {} of {} ({there}){keys}",
             path.display(),
             backup.made_at.format(day).unwrap_or_default()
-        ))
+        );
+        // They run as the service's user.
+        for app in &backup.configuration.apps {
+            let AppSettings {
+                command, folder, ..
+            } = &app.settings;
+            let line = format!("{} runs `{command}` in {}", app.name, folder.display());
+            question.push_str("\n  ");
+            question.push_str(&line.replace(char::is_control, "\u{fffd}"));
+        }
+        Ok(question)
     }
 }
 

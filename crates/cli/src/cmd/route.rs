@@ -3,13 +3,13 @@ use std::io::{IsTerminal, stdin};
 use std::path::{Path, PathBuf};
 
 use bentlane_api_types::{
-    CheckRequest, RouteInput, RouteInputs, RoutePatch, RouteValues, RouteView, Routes, RoutesAdded,
-    Verdicts, ZoneInput, Zones,
+    CheckRequest, RouteInput, RouteInputs, RouteMatch, RoutePatch, RouteValues, RouteView, Routes,
+    RoutesAdded, Verdicts, ZoneInput, Zones,
 };
 use bentlane_checks::{Acceptance, Accepted, Verdict, acceptance, lane};
-use bentlane_model::{Address, Name, RouteDraft, RouteSettings, suggested_zone};
+use bentlane_model::{Address, ByName, Name, RouteDraft, RouteLine, RouteSettings, suggested_zone};
 use clap::{Args, Subcommand, ValueEnum};
-use serde_json::{Map, json};
+use serde_json::{Map, Value, json};
 
 use super::settings::{Changes, Flags};
 use super::{confirm, lanes, running, settings, zone};
@@ -44,7 +44,7 @@ pub(crate) enum Route {
   bentlane route add booking.moor.test/api 4311 --strip-prefix
   bentlane route add '*.hut.moor.test' 4312
   bentlane route add shop.moor.test 4330 --subdomains        every name below it, too
-  bentlane route add shop.tarn.test 4330 --add-zone          with the zone tarn.test
+  bentlane route add '*.at.moor.test' --port-from-name         4310.at.moor.test leads to 4310
   bentlane route add vm.moor.test https://198.51.100.10:8443 --target-tls none
   bentlane route add docs.moor.test folder:./docs            with --else 4310, an app for the rest
   bentlane route add www.moor.test redirect:https://booking.moor.test
@@ -61,7 +61,17 @@ pub(crate) struct Add {
     /// Also add the zone of the name, if there is none [default: ask on a terminal]
     #[arg(long, conflicts_with = "from")]
     add_zone: bool,
-    /// A file with a route and its target on each line, `#` before a comment; `-` is standard input
+    /// Lead each name below the wildcard to the port that it begins with: 4310.at.moor.test to 4310
+    #[arg(long, hide_short_help = true, conflicts_with_all = ["target", "from"])]
+    port_from_name: bool,
+    /// The same for the apps of `bentlane app list`
+    #[arg(long, hide_short_help = true, conflicts_with_all = ["target", "from", "port_from_name"])]
+    app_from_name: bool,
+    /// The same for containers
+    #[arg(long, hide_short_help = true, conflicts_with_all = ["target", "from", "port_from_name", "app_from_name"])]
+    container_from_name: bool,
+    /// A file with a route, its target and settings as flags on each line, `#` before a comment; `-` is
+    /// standard input
     #[arg(long, value_name = "FILE", conflicts_with_all = ["route", "target"])]
     from: Option<PathBuf>,
     #[command(flatten)]
@@ -168,10 +178,7 @@ impl Add {
     async fn run(self, client: &Client, output: &Output) -> Result<(), CliError> {
         let settings = self.settings.patch()?;
         if let Some(file) = self.from {
-            let mut routes = read_lines(&read_text(&file)?)?;
-            for route in &mut routes {
-                route.settings = settings.clone();
-            }
+            let routes = read_lines(&read_text(&file)?, &settings)?;
             let adding = busy("adding routes");
             let added = client.post("/routes/many", &RouteInputs { routes }).await?;
             drop(adding);
@@ -181,7 +188,16 @@ impl Add {
             });
         }
         let address = self.route.unwrap_or_default();
-        let target = match self.target {
+        let by_name = [
+            (self.port_from_name, ByName::Port),
+            (self.app_from_name, ByName::App),
+            (self.container_from_name, ByName::Container),
+        ];
+        let by_name = by_name.into_iter().find(|(wanted, _)| *wanted);
+        let target = by_name
+            .map(|(_, by)| by.as_str().to_owned())
+            .or(self.target);
+        let target = match target {
             Some(target) => whole_target(target)?,
             None => chosen_target(client, output, &address).await?,
         };
@@ -192,6 +208,9 @@ impl Add {
         input.settings = settings;
         let route: RouteView = client.post("/routes", &input).await?;
         output.advise(&route.advice);
+        for note in &route.port_notes {
+            output.say(note);
+        }
         let route = checked(client, route).await?;
         output.data(&route, |route| describe(output, route))?;
         offer_to_expect(client, output, &route).await
@@ -352,35 +371,57 @@ fn whole_target(target: String) -> Result<String, CliError> {
     }
 }
 
-/// Reads a route and its target from each line, and says all that is wrong, line by line.
-fn read_lines(text: &str) -> Result<Vec<RouteInput>, CliError> {
+/// Reads a route, its target and settings as flags from each line, and says all that is wrong, line by
+/// line. What a line leaves open, `settings` say.
+fn read_lines(text: &str, settings: &Map<String, Value>) -> Result<Vec<RouteInput>, CliError> {
     let (mut routes, mut wrong) = (Vec::new(), Vec::new());
     for (number, line) in (1..).zip(text.lines()) {
-        let line = line.split('#').next().unwrap_or_default();
-        let words: Vec<&str> = line.split_whitespace().collect();
-        match *words.as_slice() {
-            [] => {}
-            [address, target] => {
-                let input = input(address, target.to_owned());
-                let draft = RouteDraft {
-                    name: &input.name,
-                    prefix: input.prefix.as_deref(),
-                    to: &input.to,
-                };
-                match draft.parse() {
-                    Ok(_) => routes.push(input),
-                    Err(errors) => {
-                        wrong.extend(errors.iter().map(|error| format!("line {number}: {error}")));
-                    }
-                }
+        match read_line(line) {
+            Ok(None) => {}
+            Ok(Some(mut route)) => {
+                let mut whole = settings.clone();
+                whole.append(&mut route.settings);
+                routes.push(RouteInput {
+                    settings: whole,
+                    ..route
+                });
             }
-            _ => wrong.push(format!("line {number}: a route and its target are wanted")),
+            Err(reasons) => {
+                wrong.extend(
+                    reasons
+                        .into_iter()
+                        .map(|reason| format!("line {number}: {reason}")),
+                );
+            }
         }
     }
     if wrong.is_empty() {
         Ok(routes)
     } else {
         Err(CliError::Lines(wrong))
+    }
+}
+
+fn read_line(line: &str) -> Result<Option<RouteInput>, Vec<String>> {
+    let read = RouteLine::read(line, RouteSettings::SETTINGS).map_err(|reason| vec![reason])?;
+    let Some(RouteLine { words, settings }) = read else {
+        return Ok(None);
+    };
+    let [address, target] = words.as_slice() else {
+        return Err(vec!["a route and its target are wanted".to_owned()]);
+    };
+    let input = RouteInput {
+        settings,
+        ..input(address, target.clone())
+    };
+    let draft = RouteDraft {
+        name: &input.name,
+        prefix: input.prefix.as_deref(),
+        to: &input.to,
+    };
+    match draft.parse() {
+        Ok(_) => Ok(Some(input)),
+        Err(errors) => Err(errors.iter().map(ToString::to_string).collect()),
     }
 }
 
@@ -407,6 +448,16 @@ fn describe(output: &Output, route: &RouteView) -> String {
     for (key, value) in settings::in_words(&route.settings) {
         let key = output.paint(Style::Muted, &format!("{key:<SETTING_WIDTH$}"));
         heading.push_str(&format!("\n{key} {value}"));
+    }
+    let origins = [
+        ("project", route.project.clone()),
+        ("label of", route.of_container.clone()),
+    ];
+    for (key, value) in origins {
+        if let Some(value) = value {
+            let key = output.paint(Style::Muted, &format!("{key:<SETTING_WIDTH$}"));
+            heading.push_str(&format!("\n{key} {}", running::plain(&value)));
+        }
     }
     let Some(verdict) = &route.verdict else {
         let advice = format!("not checked yet: bentlane check {}", route.address);
@@ -539,7 +590,7 @@ fn list(output: &Output, routes: &[RouteView]) -> String {
     // Painted texts have no width that a table could count on, so the lane comes last.
     let rows = routes
         .iter()
-        .map(|route| {
+        .flat_map(|route| {
             let lane = match &route.verdict {
                 Some(verdict) => {
                     let tone = if verdict.passed {
@@ -551,12 +602,20 @@ fn list(output: &Output, routes: &[RouteView]) -> String {
                 }
                 None => output.paint(Style::Muted, "not checked yet"),
             };
-            [
-                route.address.clone(),
-                route.to.clone(),
-                route.url.clone(),
-                lane,
-            ]
+            let to = match &route.of_container {
+                Some(_) => format!("{} (label)", route.to),
+                None => route.to.clone(),
+            };
+            let own = [route.address.clone(), to, route.url.clone(), lane];
+            let of_name = |it: &RouteMatch| {
+                [
+                    format!("  {}", it.name),
+                    it.to.clone(),
+                    it.url.clone(),
+                    String::new(),
+                ]
+            };
+            std::iter::once(own).chain(route.matches.iter().map(of_name))
         })
         .collect();
     table(["ADDRESS", "TARGET", "URL", "LANE"], rows)

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::marker::PhantomData;
 
 use bentlane_model::{
-    Leaf, RouteSettings, Setting, SettingKind, ZoneSettings, leaves, settings_of,
+    AppSettings, Leaf, RouteSettings, Setting, SettingKind, ZoneSettings, leaves, settings_of,
 };
 use clap::{Arg, ArgAction, ArgMatches, Args, Command, FromArgMatches};
 use serde::Serialize;
@@ -19,6 +19,10 @@ pub(crate) trait Declared {
 }
 
 impl Declared for RouteSettings {
+    const SETTINGS: &'static [Setting] = Self::SETTINGS;
+}
+
+impl Declared for AppSettings {
     const SETTINGS: &'static [Setting] = Self::SETTINGS;
 }
 

@@ -243,6 +243,7 @@ fn routes(output: &Output, status: &StatusView, machine: Option<&MachineVerdict>
         ready,
         broken: status.broken.len(),
         starting: status.starting,
+        stopped: status.stopped,
     };
     let fate = count.in_words();
     let tone = if status.broken.is_empty() {

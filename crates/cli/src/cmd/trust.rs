@@ -47,18 +47,7 @@ pub(crate) fn plan_in_words(output: &Output, steps: &[StoreStep], adds: bool) ->
         let path = output.paint(Style::Strong, &step.store.path.display().to_string());
         let names: Vec<&str> = step.roots.iter().map(|root| &*root.name).collect();
         let names = names.join(", ");
-        let kind = match step.store.browser() {
-            Some(browser) => format!("{browser}'s policy"),
-            None => kind_in_words(step.store.kind).to_owned(),
-        };
-        let kind = match step.store.kind {
-            StoreKind::System if adds => format!("{kind}, for every user"),
-            StoreKind::Policy if adds => {
-                format!("{kind}, for every user; the browser then says that it is managed")
-            }
-            StoreKind::Browser if adds && !step.store.exists => format!("{kind}, made for it"),
-            _ => kind,
-        };
+        let kind = step.in_words(adds);
         let tone = if adds { Style::Passing } else { Style::Broken };
         let what = if adds {
             format!("  + {names}")
@@ -68,15 +57,6 @@ pub(crate) fn plan_in_words(output: &Output, steps: &[StoreStep], adds: bool) ->
         format!("{path}  {kind}\n{}", output.paint(tone, &what))
     };
     steps.iter().map(line).collect::<Vec<_>>().join("\n")
-}
-
-fn kind_in_words(kind: StoreKind) -> &'static str {
-    match kind {
-        StoreKind::System => "the system's trust store",
-        StoreKind::Browser => "a browser's trust store",
-        StoreKind::Policy => "a browser's policy",
-        StoreKind::Java => "Java's trust store",
-    }
 }
 
 /// A line for each program, and the fix where one does not trust us.

@@ -50,6 +50,7 @@ impl Undo {
         }
         let input = UndoInput {
             revision: journal.entries.first().map(|entry| entry.revision),
+            key: None,
         };
         let undone: Undone = client.post("/undo", &input).await?;
         output.data(&undone, |undone| {

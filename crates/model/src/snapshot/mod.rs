@@ -10,9 +10,12 @@ use std::sync::Arc;
 use foldhash::fast::RandomState;
 
 use crate::address::{Address, PathPrefix, Pattern};
+use crate::app::{AppPlace, Apps};
+use crate::bridge::Bridge;
 use crate::configuration::Configuration;
 use crate::container::{ContainerPlace, Containers};
 use crate::destination::{Destination, DestinationId, place_of};
+use crate::label::LabelRoutes;
 use crate::name::{Name, suffixes};
 use crate::record::{Record, RecordData};
 use crate::route::Route;
@@ -44,6 +47,17 @@ pub struct RawRoute<'a> {
     pub destination: DestinationId,
 }
 
+/// What is known of the moment, beside the configuration: where containers and apps are.
+#[derive(Clone, Debug, Default)]
+pub struct Observed {
+    /// The containers.
+    pub containers: Arc<Containers>,
+    /// The apps that can be connected to.
+    pub apps: Arc<Apps>,
+    /// The networks of containers that are open.
+    pub bridges: Arc<Vec<Bridge>>,
+}
+
 /// By a hash that costs less than one that keeps strangers from choosing keys which collide: these
 /// are of the user's own configuration.
 type Table<K, V> = HashMap<K, V, RandomState>;
@@ -54,8 +68,12 @@ type Table<K, V> = HashMap<K, V, RandomState>;
 /// allocates nothing. Names given to look-ups are lower-case A-labels without a final dot.
 #[derive(Debug, Default)]
 pub struct Snapshot {
+    /// With the routes of labels.
     configuration: Configuration,
-    containers: Arc<Containers>,
+    /// Without them, where there are some.
+    stored: Option<Configuration>,
+    labels: LabelRoutes,
+    observed: Observed,
     zones: Table<Name, usize>,
     /// The user's own records by owner, with their places in the configuration.
     records: Table<Box<str>, Vec<(usize, usize)>>,
@@ -117,18 +135,32 @@ impl std::borrow::Borrow<str> for Name {
 }
 
 impl Snapshot {
-    /// Compiles `configuration`, where no container is known. Of two routes with one address the
+    /// Compiles `configuration`, where no container and no running app is known. Of two routes with one address the
     /// later stands.
     #[must_use]
     pub fn compile(configuration: Configuration) -> Self {
-        Self::compile_with(configuration, Arc::default())
+        Self::compile_with(configuration, Observed::default())
     }
 
-    /// Compiles `configuration` with the containers of the moment.
+    /// Compiles `configuration` with the containers and apps of the moment, and with the routes that the
+    /// labels of containers add.
     #[must_use]
-    pub fn compile_with(configuration: Configuration, containers: Arc<Containers>) -> Self {
+    pub fn compile_with(configuration: Configuration, observed: Observed) -> Self {
+        let labels = LabelRoutes::of(&configuration, &observed.containers);
+        let mut stored = None;
+        let mut configuration = configuration;
+        if !labels.is_empty() {
+            stored = Some(configuration.clone());
+            let added = labels.routes.iter().map(|(route, _)| route.clone());
+            configuration.routes.extend(added);
+            configuration
+                .routes
+                .sort_by(|a, b| a.address.cmp(&b.address));
+        }
         let mut snapshot = Self {
             plain: true,
+            stored,
+            labels,
             ..Self::default()
         };
         let mut ids: Table<Destination, DestinationId> = Table::default();
@@ -142,7 +174,7 @@ impl Snapshot {
             }
         }
         for (position, route) in configuration.routes.iter().enumerate() {
-            let leads_to = Destination::of(route, &containers);
+            let leads_to = Destination::of(route, &observed);
             let destination = *ids.entry(leads_to).or_insert_with_key(|leads_to| {
                 snapshot.destinations.push(leads_to.clone());
                 DestinationId(snapshot.destinations.len() - 1)
@@ -185,7 +217,7 @@ impl Snapshot {
                 snapshot.plain = false;
             }
         }
-        snapshot.add_subdomains(&configuration, &containers, &ids);
+        snapshot.add_subdomains(&configuration, &observed, &ids);
         let all = snapshot.exact.values_mut();
         for served in all.chain(snapshot.below.values_mut()) {
             let prefix = |entry: &Entry| &configuration.routes[entry.route].address.prefix;
@@ -194,7 +226,7 @@ impl Snapshot {
             served.on_ports.sort_by_key(longest_first);
         }
         snapshot.configuration = configuration;
-        snapshot.containers = containers;
+        snapshot.observed = observed;
         snapshot.add_aliases();
         snapshot
     }
@@ -204,7 +236,7 @@ impl Snapshot {
     fn add_subdomains(
         &mut self,
         configuration: &Configuration,
-        containers: &Containers,
+        observed: &Observed,
         ids: &Table<Destination, DestinationId>,
     ) {
         let routes = configuration.routes.iter().enumerate();
@@ -212,7 +244,7 @@ impl Snapshot {
             route.settings.subdomains && matches!(route.address.pattern, Pattern::Exact(_))
         });
         for (position, route) in covering {
-            let Some(destination) = ids.get(&Destination::of(route, containers)).copied() else {
+            let Some(destination) = ids.get(&Destination::of(route, observed)).copied() else {
                 continue;
             };
             let base = route.address.pattern.base().clone();
@@ -325,21 +357,82 @@ impl Snapshot {
         let route = Route::new(address, Target::Port(NonZeroU16::MIN));
         let id = DestinationId(self.destinations.len());
         self.destinations
-            .push(Destination::of(&route, &self.containers));
+            .push(Destination::of(&route, &self.observed));
         self.own = Some((route, id));
         self
     }
 
-    /// What the snapshot was compiled from.
+    /// What is in force: what the snapshot was compiled from, with the routes of labels.
     #[must_use]
     pub fn configuration(&self) -> &Configuration {
         &self.configuration
     }
 
+    /// What the snapshot was compiled from, without the routes of labels: what is stored, and what
+    /// changes are made to.
+    #[must_use]
+    pub fn stored(&self) -> &Configuration {
+        self.stored.as_ref().unwrap_or(&self.configuration)
+    }
+
+    /// The routes of labels.
+    #[must_use]
+    pub fn labels(&self) -> &LabelRoutes {
+        &self.labels
+    }
+
+    /// The container or service whose label asks for the route with this address.
+    #[must_use]
+    pub fn label_of(&self, address: &Address) -> Option<&str> {
+        let mut routes = self.labels.routes.iter();
+        let found = routes.find(|(route, _)| route.address == *address);
+        found.map(|(_, owner)| owner.as_str())
+    }
+
+    /// The networks of containers that are open.
+    #[must_use]
+    pub fn bridges(&self) -> &[Bridge] {
+        &self.observed.bridges
+    }
+
+    /// The containers.
+    #[must_use]
+    pub fn containers(&self) -> &Containers {
+        &self.observed.containers
+    }
+
     /// Where the container that `route` leads to is, if it leads to one.
     #[must_use]
     pub fn container_of(&self, route: &Route) -> Option<ContainerPlace> {
-        place_of(route.server(), &self.containers)
+        place_of(route.server(), &self.observed)
+    }
+
+    /// Where the app that `route` leads to is, if it leads to one.
+    #[must_use]
+    pub fn app_of(&self, route: &Route) -> Option<AppPlace> {
+        match route.server() {
+            Target::App(app) => Some(AppPlace::of(app, &self.observed.apps)),
+            _ => None,
+        }
+    }
+
+    /// Where a route leads that is none of the configuration's own.
+    #[must_use]
+    pub fn destination_of(&self, route: &Route) -> Destination {
+        Destination::of(route, &self.observed)
+    }
+
+    /// The apps that can be connected to.
+    #[must_use]
+    pub fn apps(&self) -> &Apps {
+        &self.observed.apps
+    }
+
+    /// The names of the containers that are known.
+    #[must_use]
+    pub fn container_names(&self) -> Vec<String> {
+        let all = self.observed.containers.seen.iter();
+        all.map(|seen| seen.name.clone()).collect()
     }
 
     /// The image of the container that `route` leads to, if it leads to one that is known.
@@ -348,19 +441,14 @@ impl Snapshot {
         let Target::Container(wanted) = route.server() else {
             return None;
         };
-        match &*self.containers {
-            Containers::Unknown(_) => None,
-            Containers::Seen(all) => {
-                let found = all.iter().find(|seen| *seen.name == *wanted.name);
-                found.and_then(|seen| seen.image.clone())
-            }
-        }
+        let named = self.observed.containers.named(wanted);
+        named.first().and_then(|seen| seen.image.clone())
     }
 
     /// The app behind the folder that `route` leads to, if it has one.
     #[must_use]
     pub fn behind_folder(&self, route: &Route) -> Option<Destination> {
-        Destination::behind_folder(route, &self.containers)
+        Destination::behind_folder(route, &self.observed)
     }
 
     /// The distinct destinations of all routes.
@@ -587,6 +675,7 @@ mod tests {
             routes: routes
                 .map(|(address, to)| Route::new(address.parse().unwrap(), to.parse().unwrap()))
                 .to_vec(),
+            ..Configuration::default()
         })
     }
 
@@ -648,6 +737,7 @@ mod tests {
             revision: 1,
             zones: vec![Zone::new("moor.test".parse().unwrap())],
             routes: routes.map(route).to_vec(),
+            ..Configuration::default()
         });
         let found = snapshot.route_for(name, path).unwrap();
         assert_eq!(found.route.to.to_string(), to);

@@ -1,5 +1,7 @@
 //! The way of a request: find its route, take a connection to the target, pass both on.
 
+mod app;
+mod by_name;
 mod folder;
 mod plain_http;
 
@@ -14,6 +16,8 @@ use http::header::{ACCEPT, ALT_SVC, CONNECTION, CONTENT_LENGTH, CONTENT_TYPE, HO
 use http::{HeaderMap, HeaderValue, Method, Request, Response, StatusCode, Version, request};
 use hyper::body::{Body, Incoming};
 
+use self::app::Awaited;
+pub(crate) use self::by_name::NamedPools;
 use self::folder::Answered;
 use crate::activity::Activity;
 use crate::error_page::{ErrorPage, PageFormat};
@@ -27,6 +31,7 @@ use crate::outgoing::{ConnectionNeeds, OutgoingRequest};
 use crate::pool::{Boxed, Lease, Pool};
 use crate::record::ExchangeBuilder;
 use crate::redirect;
+use crate::replicas::Replicas;
 use crate::request_body::{Progress, RequestBody};
 use crate::response_body::ResponseBody;
 use crate::route_rules::{self, RouteRules};
@@ -288,18 +293,45 @@ impl Client {
         {
             return Ok(response);
         }
+        let named;
         let answered = match backend {
             Backend::Redirect { to, ours } => {
                 let port = ours.then_some(self.https_port);
                 Answered::Here(Box::new(redirect::elsewhere(&parts.uri, to, rules, port)))
             }
+            // Our own pages are for this machine alone.
+            Backend::Site if !self.local => {
+                return Err(ErrorPage::route_missing(name, parts.uri.path(), &[]));
+            }
             Backend::Site => Answered::Here(Box::new(self.answer_own(ask, name, exchange).await?)),
             Backend::Folder(folder) => self.answer_with_file(ask, name, folder, found).await?,
             Backend::Pool(pool) => Answered::By(pool),
+            Backend::ByName(by) => {
+                named = self.by_name(name, *by, found, table).await?;
+                Answered::By(&named)
+            }
         };
         let mut response = match answered {
             Answered::Here(response) => *response,
             Answered::By(pool) => {
+                let ready;
+                let pool = match pool.awaited_app() {
+                    None if pool.waits_for_container(route.settings.start) => {
+                        ready = self.when_container_is_ready(ask, name, found, pool).await?;
+                        &ready
+                    }
+                    None => pool,
+                    Some(app) => match self.when_ready(ask, name, found, app).await? {
+                        Awaited::Ready(pool) => {
+                            ready = pool;
+                            &ready
+                        }
+                        Awaited::Here(response) => return Ok(*response),
+                    },
+                };
+                if !ask.flags.is_check {
+                    exchange.app_busy = pool.in_use();
+                }
                 let asked = RequestContext {
                     host,
                     found,
@@ -348,15 +380,18 @@ impl Client {
             let body = std::mem::replace(&mut ask.sending, RequestBody::empty());
             let parts = std::mem::replace(&mut ask.parts, nothing);
             let request = Request::from_parts(parts, site_body(body));
-            let pair = self
-                .pair
-                .get_or_init(|| Arc::new(SocketPair::new(self.ends.0, self.ends.1)));
-            let answer = site.answer(request, Arc::clone(pair)).await;
+            let answer = site.answer(request, Arc::clone(self.pair())).await;
             let (mut parts, body) = answer.into_parts();
             remove_hop_by_hop(&mut parts.headers);
             parts.version = Version::default();
             Ok(Response::from_parts(parts, ResponseBody::site(body)))
         })
+    }
+
+    /// Our end of the connection and the client's.
+    fn pair(&self) -> &Arc<SocketPair> {
+        self.pair
+            .get_or_init(|| Arc::new(SocketPair::new(self.ends.0, self.ends.1)))
     }
 
     async fn pass(
@@ -521,7 +556,10 @@ impl Client {
         // An upgrade needs HTTP/1.1, which a connection over TLS need not have agreed on.
         let scheme = pool.destination().to.scheme();
         let mut fresh = wanted.upgrade && scheme == Some(Scheme::Https);
+        let (whole, set) = (pool, pool.replicas());
+        let mut choice = set.and_then(Replicas::choose);
         loop {
+            let pool = choice.as_ref().map_or(whole, |choice| &choice.pool);
             let idle = if fresh { None } else { pool.take_idle().await };
             fresh = idle.is_none();
             let mut lease = match idle {
@@ -530,7 +568,18 @@ impl Client {
                     exchange.connecting = Some(Instant::now());
                     let octets = limits.response_head_octets;
                     let connecting = pool.connect(limits.connect, wanted.upgrade, octets);
-                    let lease = connecting.await.map_err(Failure::Connect)?;
+                    let lease = match connecting.await {
+                        Ok(lease) => lease,
+                        Err(error) => {
+                            let failed = set.zip(choice.as_ref());
+                            choice = failed.and_then(|(set, failed)| set.instead_of(failed));
+                            if choice.is_none() {
+                                return Err(Failure::Connect(error));
+                            }
+                            fresh = wanted.upgrade && scheme == Some(Scheme::Https);
+                            continue;
+                        }
+                    };
                     exchange.connected = Some(Instant::now());
                     lease
                 }
@@ -544,7 +593,12 @@ impl Client {
             };
             match lease.send(ask.fit(&lease, pool, wanted), deadline).await {
                 None => return Err(Failure::Late),
-                Some(Ok(response)) => return Ok((response, lease)),
+                Some(Ok(response)) => {
+                    if let Some(choice) = choice {
+                        exchange.app_busy = Some(choice.busy);
+                    }
+                    return Ok((response, lease));
+                }
                 Some(Err(error)) => {
                     if let Err(failure) = ask.recover_unsent(error, fresh) {
                         return Err(failure.or_tls(pool, fresh).await);

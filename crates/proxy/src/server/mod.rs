@@ -4,14 +4,14 @@ mod raw_tcp;
 use std::convert::Infallible;
 use std::future::{Future, poll_fn};
 use std::io;
-use std::net::{Ipv4Addr, SocketAddr, TcpListener as StdListener};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener as StdListener};
 use std::pin::{Pin, pin};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use bentlane_checks::RawClients;
-use bentlane_model::Snapshot;
+use bentlane_model::{AppName, Snapshot};
 use bentlane_supervisor::{Policy, Supervisor};
 use http::Request;
 use hyper::body::Incoming;
@@ -31,8 +31,9 @@ use tokio_util::task::task_tracker::TaskTrackerToken;
 use tracing::debug;
 
 use crate::activity::{Activity, FirstRequest, UntilIdle};
+use crate::apps::{AppHost, RestartTokens};
 use crate::certificates::Certificates;
-use crate::forward::{Client, Connected};
+use crate::forward::{Client, Connected, NamedPools};
 use crate::head_check::HeadCheck;
 use crate::listener::{Listeners, Permit, Permits, accept};
 use crate::raw;
@@ -96,6 +97,9 @@ impl Proxy {
                 limits,
                 recorder: Recorder::default(),
                 site: OnceLock::new(),
+                apps: OnceLock::new(),
+                restart_tokens: RestartTokens::default(),
+                named: NamedPools::new(roots.clone()),
                 id: format!("bentlane-{:08x}", u32::from_be_bytes(id)).into(),
                 connections: TaskTracker::new(),
                 stopping: Stopping::default(),
@@ -123,6 +127,23 @@ impl Proxy {
     pub fn serve_site(&self, site: Arc<dyn OwnSite>) {
         // A second one is a mistake of the caller's, and changes nothing.
         let _ = self.shared.site.set(site);
+    }
+
+    /// Has `host` run the apps that routes lead to from now on; the first one stays.
+    pub fn run_apps_with(&self, host: Arc<dyn AppHost>) {
+        // A second one is a mistake of the caller's, and changes nothing.
+        let _ = self.shared.apps.set(host);
+    }
+
+    /// How long nothing has been asked of an app; `None` while something is.
+    #[must_use]
+    pub fn idle_for(&self, app: &AppName) -> Option<Duration> {
+        let table = self.shared.routing_table();
+        match table.apps.get(app) {
+            Some(activity) => activity.idle_for(),
+            // No route leads to it, so nothing can be asked of it.
+            None => Some(Duration::MAX),
+        }
     }
 
     /// The certificates that the listeners show.
@@ -328,7 +349,10 @@ impl Serving {
         let listener = TcpListener::from_std(listener)?;
         let at = listener.local_addr()?;
         let serving = self.clone();
-        let serve = move |stream, peer, permit: Permit| {
+        let serve = move |stream, peer: SocketAddr, permit: Permit| {
+            if serving.is_stranger(at, peer) {
+                return debug!(%peer, %at, "a client that is not on the open network is not served");
+            }
             let for_connection = serving.clone();
             let counted = serving.shared.connections.token();
             serving.workers.serve(move |place| async move {
@@ -367,6 +391,18 @@ impl Serving {
         self.supervisor
             .spawn_until(until, name, Policy::Restart, run);
         Ok(())
+    }
+
+    /// Whether a client came to this machine's address on an open network of containers, and is none of
+    /// them.
+    fn is_stranger(&self, at: SocketAddr, peer: SocketAddr) -> bool {
+        if at.ip().is_loopback() {
+            return false;
+        }
+        let table = self.shared.routing_table();
+        let mut bridges = table.snapshot.bridges().iter();
+        let bridge = bridges.find(|bridge| IpAddr::V4(bridge.gateway) == at.ip());
+        bridge.is_some_and(|bridge| !bridge.has(peer.ip()))
     }
 
     async fn serve_plain(self, accepted: Accepted) {

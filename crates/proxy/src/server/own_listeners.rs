@@ -18,7 +18,8 @@ const TRY_AGAIN: Duration = Duration::from_secs(2);
 /// The names with their own loopback addresses, to listen on.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct OwnAddresses {
-    /// Addresses for HTTP, on the ports of the listeners for everybody.
+    /// Addresses for HTTP, on the ports of the listeners for everybody: of names, and this machine's on open
+    /// networks of containers.
     pub(crate) http: HashSet<Ipv4Addr>,
     /// Places for HTTP on ports of their own.
     pub(crate) http_ports: HashSet<(Ipv4Addr, u16)>,
@@ -29,7 +30,10 @@ pub(crate) struct OwnAddresses {
 impl OwnAddresses {
     pub(crate) fn of(table: &RoutingTable) -> Self {
         Self {
-            http: table.snapshot.own_listeners().collect(),
+            http: {
+                let gateways = table.snapshot.bridges().iter().map(|it| it.gateway);
+                table.snapshot.own_listeners().chain(gateways).collect()
+            },
             http_ports: table.snapshot.http_ports().collect(),
             raw: table.raw_places().collect(),
         }

@@ -1,6 +1,6 @@
 //! Clients of raw TCP.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 
 use tokio::time::timeout;
 use tracing::debug;
@@ -8,9 +8,21 @@ use tracing::debug;
 use super::{Accepted, Serving};
 use crate::postgres::{self, Opening};
 use crate::raw;
-use crate::routing_table::TlsBeginning;
+use crate::routing_table::{Raw, TlsBeginning};
 
 impl Serving {
+    /// Waits for the app that a route for raw TCP leads to, and starts it where it has to be started.
+    async fn ready_raw(&self, raw: Raw, ip: Ipv4Addr, port: u16) -> Option<Raw> {
+        let Some(app) = raw.pool.awaited_app() else {
+            return Some(raw);
+        };
+        let host = self.shared.apps.get()?;
+        match host.ready(app).await {
+            None => self.shared.routing_table().raw(ip, port).cloned(),
+            Some(_) => None,
+        }
+    }
+
     /// Passes bytes on as they come, for the route that has the address to itself.
     pub(super) async fn serve_raw(self, accepted: Accepted) {
         let IpAddr::V4(ip) = accepted.at.ip() else {
@@ -27,6 +39,9 @@ impl Serving {
         if accepted.refused {
             return;
         }
+        let Some(raw) = self.ready_raw(raw, ip, accepted.at.port()).await else {
+            return debug!(peer = %accepted.peer, "the app is not ready");
+        };
         let (limits, peer) = (&self.shared.limits, accepted.peer);
         let mut stream = accepted.stream;
         match raw.tls {

@@ -13,6 +13,7 @@ use bentlane_supervisor::{Policy, Stop, Supervisor};
 use rustix::process::setpriority_process;
 use tokio::net::TcpListener;
 use tokio::runtime::Handle;
+use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 use tracing::debug;
 
@@ -116,8 +117,13 @@ impl AnswerSource {
         transport: Transport,
         out: &mut Vec<u8>,
     ) -> NextStep {
-        let (next, outcome) = if client.ip().to_canonical().is_loopback() {
-            self.decide(query, client, transport, out)
+        let ip = client.ip().to_canonical();
+        let snapshot = self.snapshot.load();
+        let (next, outcome) = if ip.is_loopback() {
+            self.decide(query, client, transport, &self.settings, &snapshot, out)
+        } else if let Some(bridge) = snapshot.bridges().iter().find(|bridge| bridge.has(ip)) {
+            let settings = self.settings.behind(bridge.gateway);
+            self.decide(query, client, transport, &settings, &snapshot, out)
         } else {
             dns::refuse(query, out);
             (NextStep::Send, QueryOutcome::Ours)
@@ -146,9 +152,11 @@ impl AnswerSource {
         query: &[u8],
         client: SocketAddr,
         transport: Transport,
+        settings: &Settings,
+        snapshot: &Snapshot,
         out: &mut Vec<u8>,
     ) -> (NextStep, QueryOutcome) {
-        let outcome = dns::answer(query, &self.snapshot.load(), &self.settings, transport, out);
+        let outcome = dns::answer(query, snapshot, settings, transport, out);
         let (asked, forwarder, ours) = match (outcome, &self.forwarder) {
             (Outcome::Elsewhere(asked), None) => {
                 asked.write_failure(Reason::NotOurs, out);
@@ -189,21 +197,35 @@ impl Sockets {
     /// # Errors
     /// When the system does not take a socket.
     pub fn serve(self, view: &AnswerSource, supervisor: &Supervisor) -> io::Result<Asking> {
+        self.serve_until(view, supervisor, supervisor.shutdown())
+    }
+
+    /// The same until `end`.
+    ///
+    /// # Errors
+    /// When the system does not take a socket.
+    pub fn serve_until(
+        self,
+        view: &AnswerSource,
+        supervisor: &Supervisor,
+        end: &CancellationToken,
+    ) -> io::Result<Asking> {
         let asking = TaskTracker::new();
         for (udp, tcp) in self.pairs {
             let at = udp.local_addr()?;
             udp.set_nonblocking(false)?;
-            serve_udp(Arc::new(udp), at, view.clone(), supervisor, &asking);
+            serve_udp(Arc::new(udp), at, view.clone(), supervisor, end, &asking);
             let listener = Arc::new(TcpListener::from_std(tcp)?);
-            let (view, shutdown) = (view.clone(), supervisor.shutdown().clone());
-            supervisor.spawn(format!("dns tcp {at}"), Policy::Restart, move || {
+            let (view, until) = (view.clone(), end.clone());
+            let work = move || {
                 let (listener, view) = (Arc::clone(&listener), view.clone());
-                let serving = tcp::serve(listener, view, shutdown.clone());
+                let serving = tcp::serve(listener, view, until.clone());
                 async {
                     serving.await;
                     Ok(())
                 }
-            });
+            };
+            supervisor.spawn_until(end.clone(), format!("dns tcp {at}"), Policy::Restart, work);
         }
         Ok(Asking(asking))
     }
@@ -231,6 +253,7 @@ fn serve_udp(
     at: SocketAddr,
     view: AnswerSource,
     supervisor: &Supervisor,
+    end: &CancellationToken,
     asking: &TaskTracker,
 ) {
     let (woken, runtime) = (Arc::clone(&socket), Handle::current());
@@ -244,16 +267,21 @@ fn serve_udp(
         udp::serve(&socket, &view, &spawn, stop);
         Ok(())
     };
-    let end = supervisor.shutdown().clone();
-    let stopping = supervisor.clone();
+    let (stopping, ended) = (supervisor.clone(), end.clone());
     let wake = move || {
         // A datagram is not delivered while loopback is down. Once it is closed, a socket is of no use to
         // the process that takes it over.
-        if stopping.shutdown().is_cancelled() && !stopping.is_restarting() {
+        if ended.is_cancelled() && !stopping.is_restarting() {
             udp::close(&woken);
         } else if let Err(cause) = udp::wake(&woken) {
             debug!(%cause, "a thread of the resolver cannot be woken");
         }
     };
-    supervisor.spawn_thread(end, format!("dns udp {at}"), Policy::Restart, work, wake);
+    supervisor.spawn_thread(
+        end.clone(),
+        format!("dns udp {at}"),
+        Policy::Restart,
+        work,
+        wake,
+    );
 }

@@ -136,6 +136,7 @@ async fn restore(
         revision: configuration.revision,
         zones: configuration.zones.len(),
         routes: configuration.routes.len(),
+        apps: configuration.apps.len(),
         journal,
         keys: restored_keys,
     }))

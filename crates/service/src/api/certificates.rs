@@ -171,6 +171,7 @@ async fn export_pair(
         parts: usual.unwrap_or(parts),
         then,
         into,
+        of_label: false,
         trouble: None,
     };
     let exports = Arc::clone(&api.exports);

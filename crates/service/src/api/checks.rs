@@ -1,3 +1,4 @@
+use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -5,7 +6,8 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bentlane_api_types::{
-    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, TraceRequest, Verdicts,
+    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, RouteHistory, RouteStateChange, RouteStates,
+    TraceRequest, Verdicts,
 };
 use bentlane_checks::{Facts, Finding, Trace, Verdict, diagnose_from};
 use bentlane_model::{Address, Name, PathPrefix, Snapshot, host_and_port};
@@ -23,6 +25,9 @@ use crate::checker::{CheckOptions, CheckTarget, PATIENCE, Trigger};
 /// Verdicts of a route's history that are listed unless another number is asked for.
 const SHOWN: u64 = 100;
 const MOST_SHOWN: u64 = 1000;
+/// Hours of the states that are listed unless another number is asked for, and at most.
+const DAY_HOURS: u32 = 24;
+const WEEK_HOURS: u32 = 168;
 
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -37,6 +42,7 @@ pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
         .routes(routes!(check_routes))
         .routes(routes!(names_to_look_up))
         .routes(routes!(list_verdicts))
+        .routes(routes!(list_states))
         .routes(routes!(trace_url))
 }
 
@@ -262,4 +268,48 @@ async fn list_verdicts(
         verdicts,
         gone: Vec::new(),
     }))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+struct StatesOf {
+    /// How many hours to look back, 1 to 168; 24 by default.
+    #[serde(default)]
+    hours: Option<u32>,
+}
+
+/// List how the routes have been lately: each change between passing and broken.
+#[utoipa::path(
+    get, path = "/states", params(StatesOf),
+    responses((status = 200, body = RouteStates), (status = 422, body = Problem), (status = 503, body = Problem)),
+)]
+async fn list_states(
+    State(api): State<Arc<Api>>,
+    Query(StatesOf { hours }): Query<StatesOf>,
+) -> Result<Json<RouteStates>, Problem> {
+    let hours = hours.unwrap_or(DAY_HOURS).clamp(1, WEEK_HOURS);
+    let from = OffsetDateTime::now_utc() - time::Duration::hours(i64::from(hours));
+    let stored = api
+        .storage
+        .call(async |store| store.states_since(from).await)
+        .await?;
+    let snapshot = api.snapshot();
+    let known = &snapshot.configuration().routes;
+    let known: HashSet<String> = known.iter().map(|it| it.address.to_string()).collect();
+    let mut states = RouteStates::default();
+    for state in stored.into_iter().filter(|it| known.contains(&it.address)) {
+        let change = RouteStateChange {
+            at: state.at,
+            passed: state.passed,
+            flapping: state.flapping,
+        };
+        match states.routes.last_mut() {
+            Some(route) if route.address == state.address => route.changes.push(change),
+            _ => states.routes.push(RouteHistory {
+                address: state.address,
+                changes: vec![change],
+            }),
+        }
+    }
+    Ok(Json(states))
 }

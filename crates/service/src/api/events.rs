@@ -26,7 +26,8 @@ pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
 
 /// Follow what happens, as server-sent events.
 ///
-/// `configuration` reports a new revision, `verdict` the result of a check, `lagged` that events were
+/// `configuration` reports a new revision, `verdict` the result of a check, `app` how an app is,
+/// `lagged` that events were
 /// missed and everything is best read again.
 #[utoipa::path(
     get, path = "/events",
@@ -56,6 +57,7 @@ fn write(event: Result<Event, BroadcastStreamRecvError>) -> Option<SseEvent> {
     let (name, data) = match event {
         Ok(Event::Configuration { revision }) => ("configuration", json!({ "revision": revision })),
         Ok(Event::Verdict(verdict)) => ("verdict", json!(verdict)),
+        Ok(Event::App(status)) => ("app", json!(status)),
         Err(BroadcastStreamRecvError::Lagged(missed)) => ("lagged", json!({ "missed": missed })),
     };
     SseEvent::default().event(name).json_data(data).ok()

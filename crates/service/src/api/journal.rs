@@ -114,8 +114,24 @@ async fn add_machine_change(
 async fn undo(
     State(api): State<Arc<Api>>,
     Extension(Caller { by, .. }): Extension<Caller>,
-    Body(UndoInput { revision }): Body<UndoInput>,
+    Body(UndoInput { revision, key }): Body<UndoInput>,
 ) -> Result<Json<Undone>, Problem> {
+    let revision = match key {
+        None => revision,
+        Some(_) if revision.is_some() => {
+            return Err(Problem::value("key", "takes the place of `revision`"));
+        }
+        Some(key) => {
+            let made = api
+                .storage
+                .call(async |store| store.revision_of(&key).await);
+            let made = made.await?.ok_or_else(|| {
+                let detail = "no change of the last day was made with this key";
+                Problem::new(StatusCode::NOT_FOUND, detail)
+            })?;
+            Some(made)
+        }
+    };
     let entries = api
         .storage
         .call(async |store| store.change(revision).await)

@@ -11,18 +11,22 @@
     reason = "the macro that describes operations qualifies types"
 )]
 
+mod apps;
 pub(crate) mod authority;
 mod backup;
 mod based_on;
 mod certificates;
 mod checks;
+mod containers;
 mod doh;
 mod events;
 mod guard;
 mod journal;
 mod machine;
+mod names;
 pub(crate) mod ports;
 mod problem;
+mod projects;
 mod queries;
 mod records;
 mod repeats;
@@ -40,6 +44,8 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router, middleware};
 use bentlane_api_types::Capacity;
+use bentlane_apps::AppRunner;
+use bentlane_containers::Engines;
 use bentlane_model::Snapshot;
 use bentlane_resolver::AnswerSource;
 use bentlane_store::DataDir;
@@ -48,9 +54,11 @@ use time::OffsetDateTime;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
+pub(crate) use guard::uid_of;
 pub(crate) use problem::Problem;
 
 use crate::background_checks::Checks;
+use crate::bridges::Bridges;
 use crate::configuration::ActiveConfiguration;
 use crate::console;
 use crate::events::Events;
@@ -71,6 +79,9 @@ pub(crate) struct Api {
     pub(crate) storage: Arc<Storage>,
     pub(crate) pki: Arc<Pki>,
     pub(crate) exports: Arc<Exports>,
+    pub(crate) engines: Engines,
+    pub(crate) bridges: Arc<Bridges>,
+    pub(crate) apps: AppRunner,
     pub(crate) checks: Arc<Checks>,
     pub(crate) traffic: Arc<TrafficLog>,
     pub(crate) queries: Arc<QueryLog>,
@@ -125,8 +136,12 @@ fn all() -> OpenApiRouter<Arc<Api>> {
         .merge(status::router())
         .merge(zones::router())
         .merge(queries::router())
+        .merge(names::router())
         .merge(records::router())
         .merge(routes::router())
+        .merge(apps::router())
+        .merge(containers::router())
+        .merge(projects::router())
         .merge(checks::router())
         .merge(machine::router())
         .merge(ports::router())

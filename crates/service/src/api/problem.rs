@@ -7,7 +7,7 @@ use axum::response::{IntoResponse, Response};
 use bentlane_api_types::{self as types, FieldError};
 use bentlane_ca::AuthorityError;
 use bentlane_model::{Invalid, Rejection, chain};
-use bentlane_store::StoreError;
+use bentlane_store::{DataDirError, StoreError};
 use tokio::task::spawn_blocking;
 use tracing::error;
 use utoipa::openapi::{RefOr, Schema};
@@ -120,13 +120,19 @@ impl From<Rejection> for Problem {
             }
             Rejection::Several(invalid) => invalid.into(),
             Rejection::Taken(invalid) => Self::invalid(StatusCode::CONFLICT, &[invalid]),
-            conflicts @ Rejection::Conflicts(_) => {
-                Self::new(StatusCode::CONFLICT, conflicts.to_string())
+            conflict @ (Rejection::Conflicts(_) | Rejection::Held { .. }) => {
+                Self::new(StatusCode::CONFLICT, conflict.to_string())
             }
             missing @ Rejection::Missing { .. } => {
                 Self::new(StatusCode::NOT_FOUND, missing.to_string())
             }
         }
+    }
+}
+
+impl From<DataDirError> for Problem {
+    fn from(failure: DataDirError) -> Self {
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, chain(&failure))
     }
 }
 

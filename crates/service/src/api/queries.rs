@@ -1,8 +1,10 @@
-use bentlane_api_types::Queries;
+use bentlane_api_types::{Queries, UpstreamView, Upstreams};
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
+use bentlane_resolver::{Forwarder, UpstreamHealth};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
@@ -31,7 +33,28 @@ fn usually() -> usize {
 }
 
 pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
-    OpenApiRouter::new().routes(routes!(list_queries))
+    OpenApiRouter::new()
+        .routes(routes!(list_queries))
+        .routes(routes!(list_upstreams))
+}
+
+/// List the upstream resolvers, and how each has answered.
+#[utoipa::path(get, path = "/upstreams", responses((status = 200, body = Upstreams)))]
+async fn list_upstreams(State(api): State<Arc<Api>>) -> Json<Upstreams> {
+    let forwarder = api.resolver.forwarder.as_ref();
+    let known = forwarder.map_or_else(Vec::new, Forwarder::health);
+    let view = |(address, health): (SocketAddr, UpstreamHealth)| UpstreamView {
+        address,
+        answered: health.answered,
+        failed: health.failed,
+        error: health.error,
+        took_us: health
+            .took
+            .map(|took| u64::try_from(took.as_micros()).unwrap_or(u64::MAX)),
+    };
+    Json(Upstreams {
+        upstreams: known.into_iter().map(view).collect(),
+    })
 }
 
 /// List what the resolver was asked lately, and what most often.

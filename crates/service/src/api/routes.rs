@@ -1,3 +1,4 @@
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use axum::extract::{DefaultBodyLimit, Path, State};
@@ -8,8 +9,8 @@ use bentlane_api_types::{
 };
 use bentlane_checks::advice_for_route;
 use bentlane_model::{
-    Address, Change, Configuration, OWN_ADDRESS, PinnedCert, Rejection, Route, RouteDraft,
-    RouteEdit, RouteSettings, Snapshot,
+    Address, Change, Configuration, LoadedProject, OWN_ADDRESS, PinnedCert, Rejection, Route,
+    RouteDraft, RouteEdit, RouteSettings, Snapshot, Target,
 };
 use bentlane_system::Folder;
 use serde::Deserialize;
@@ -21,7 +22,9 @@ use utoipa_axum::routes;
 use super::Api;
 use super::based_on::{BasedOn, RevisionTag};
 use super::guard::Caller;
+use super::ports::{PortNotes, matches};
 use super::problem::{Body, Problem, Query};
+use super::projects::project_of;
 use crate::checker::{route_url, url};
 
 /// Bytes of the longest list of routes to add at once: 100,000 of them fit with room to spare.
@@ -59,6 +62,11 @@ pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
 
 fn view(api: &Api, route: &Route) -> RouteView {
     let snapshot = api.snapshot();
+    let project = project_of(snapshot.stored(), &route.address);
+    view_of(api, &snapshot, route, project)
+}
+
+fn view_of(api: &Api, snapshot: &Snapshot, route: &Route, project: Option<String>) -> RouteView {
     let base = route.address.pattern.base();
     let sample = snapshot.sample_name(route).unwrap_or_else(|| base.clone());
     let resolves_to = snapshot.addresses_of(sample.as_str(), &api.info.listening.https_ips());
@@ -67,9 +75,13 @@ fn view(api: &Api, route: &Route) -> RouteView {
     RouteView {
         verdict: api.checks.checker.verdict(&address),
         advice: advice_for_route(&route.address.pattern),
+        port_notes: Vec::new(),
+        matches: Vec::new(),
         url: route_url(route, &name, api.info.listening.https_port()),
-        values: values(api, &snapshot, route),
+        values: values(api, snapshot, route),
         resolves_to,
+        project,
+        of_container: snapshot.label_of(&route.address).map(str::to_owned),
         settings: route.settings.clone(),
         prefix: route.address.prefix.to_string(),
         to: route.to.to_string(),
@@ -138,8 +150,23 @@ async fn list_routes(
     let until = from.saturating_add(limit).min(routes.len());
     let next = (until < routes.len()).then(|| routes[until - 1].address.to_string());
     let listed = &routes[from..until];
-    let routes = listed.iter().map(|route| view(&api, route)).collect();
-    Ok(Json(Routes { routes, next }))
+    let projects = snapshot.stored().projects.iter();
+    let projects = projects.flat_map(|project| project.routes.iter().map(move |it| (it, project)));
+    let projects: HashMap<&Address, &LoadedProject> = projects.collect();
+    let mut views = Vec::with_capacity(listed.len());
+    for route in listed {
+        let project = projects.get(&route.address);
+        let project = project.map(|project| project.file.display().to_string());
+        let matches = matches(&api, route).await;
+        views.push(RouteView {
+            matches,
+            ..view_of(&api, &snapshot, route, project)
+        });
+    }
+    Ok(Json(Routes {
+        routes: views,
+        next,
+    }))
 }
 
 /// Add a route. It is in force when this returns.
@@ -160,11 +187,38 @@ async fn add_route(
     let route = read(&api, &input, api.snapshot().configuration())?;
     let change = Change::AddRoute(Box::new(route.clone()));
     if dry_run {
-        api.snapshot().configuration().check(&change)?;
-        return Ok((StatusCode::OK, Json(view(&api, &route))));
+        api.snapshot().stored().check(&change)?;
     }
-    api.configuration.change(&by, change, None).await?;
-    Ok((StatusCode::CREATED, Json(view(&api, &route))))
+    // Asked before it is added, so that the route is not among those that the port has.
+    let port_notes = match own_port(&route) {
+        Some(port) => PortNotes::of(&api, port, None).await.all(),
+        None => Vec::new(),
+    };
+    if !dry_run {
+        api.configuration.change(&by, change, None).await?;
+    }
+    let status = match dry_run {
+        true => StatusCode::OK,
+        false => StatusCode::CREATED,
+    };
+    let view = RouteView {
+        port_notes,
+        ..view(&api, &route)
+    };
+    Ok((status, Json(view)))
+}
+
+/// The port of this machine that a route leads to by its number.
+fn own_port(route: &Route) -> Option<u16> {
+    match route.server() {
+        Target::Port(port) => Some(port.get()),
+        Target::Server { .. } => {
+            let addresses = route.server().addresses().ok()?;
+            let here = addresses.into_iter().find(|at| at.ip().is_loopback());
+            here.map(|at| at.port())
+        }
+        _ => None,
+    }
 }
 
 /// Add many routes, all or none. They are in force when this returns.
@@ -195,7 +249,11 @@ async fn add_routes(
     Ok((StatusCode::CREATED, Json(RoutesAdded { added })))
 }
 
-fn read(api: &Api, input: &RouteInput, configuration: &Configuration) -> Result<Route, Problem> {
+pub(super) fn read(
+    api: &Api,
+    input: &RouteInput,
+    configuration: &Configuration,
+) -> Result<Route, Problem> {
     let draft = RouteDraft {
         name: input.name.trim(),
         prefix: input.prefix.as_deref().map(str::trim),
@@ -248,6 +306,19 @@ fn check_log_file(path: &std::path::Path) -> Result<(), Problem> {
     }
 }
 
+/// Refuses to change a route that the label of a container asks for.
+fn refuse_label(api: &Api, address: &Address) -> Result<(), Problem> {
+    let snapshot = api.snapshot();
+    let Some(owner) = snapshot.label_of(address) else {
+        return Ok(());
+    };
+    let detail = format!(
+        "the label of the container {owner} asks for the route `{address}`: change it there, or add a \
+         route with that address, which takes precedence"
+    );
+    Err(Problem::new(StatusCode::CONFLICT, detail))
+}
+
 /// Whether the imported certificate of this name can be shown under the names of a route.
 fn pinnable(api: &Api, name: &str, address: &Address) -> Result<(), Problem> {
     let pairs = api.pki.imports.all();
@@ -284,7 +355,12 @@ async fn show_route(
     api.checks.checker.results_read();
     let tag = api.revision_tag();
     let route = find(&api, &address(&text)?)?;
-    Ok((tag, Json(view(&api, &route))))
+    let matches = matches(&api, &route).await;
+    let view = RouteView {
+        matches,
+        ..view(&api, &route)
+    };
+    Ok((tag, Json(view)))
 }
 
 /// Change where a route leads, or its settings, by a JSON merge patch: `null` unsets.
@@ -313,7 +389,8 @@ async fn edit_route(
         to: to.transpose().map_err(|e| Problem::value("to", e))?,
         settings: patch.settings,
     };
-    let now = api.snapshot().configuration().route_after(&edit)?;
+    refuse_label(&api, &address)?;
+    let now = api.snapshot().stored().route_after(&edit)?;
     check_outside(&api, &edit.settings, &address, &now.settings)?;
     api.configuration
         .change(&by, Change::EditRoute(edit), based_on.revision())
@@ -333,12 +410,10 @@ async fn remove_route(
     Path(text): Path<String>,
     based_on: BasedOn,
 ) -> Result<StatusCode, Problem> {
+    let address = address(&text)?;
+    refuse_label(&api, &address)?;
     api.configuration
-        .change(
-            &by,
-            Change::RemoveRoute(address(&text)?),
-            based_on.revision(),
-        )
+        .change(&by, Change::RemoveRoute(address), based_on.revision())
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }

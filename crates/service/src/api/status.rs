@@ -12,6 +12,7 @@ use bentlane_supervisor::{TaskReport, TaskState};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::containers::engine_view;
 use super::{Api, Problem};
 use crate::disk;
 use crate::listening::Listening;
@@ -92,10 +93,12 @@ async fn show_status(State(api): State<Arc<Api>>) -> Json<Status> {
             reachable: api.storage.fault().is_none(),
             error: api.storage.fault(),
         },
+        engines: api.engines.status().into_iter().map(engine_view).collect(),
         revision: configuration.revision,
         zones: configuration.zones.len(),
         routes: configuration.routes.len(),
-        passing: count(|verdict| verdict.passed && !verdict.is_starting()),
+        passing: count(|verdict| verdict.passed && !verdict.is_starting() && !verdict.is_stopped()),
+        stopped: count(Verdict::is_stopped),
         starting: count(Verdict::is_starting),
         broken: broken.collect(),
         attention: disk::attention(&api.info.data_dir)

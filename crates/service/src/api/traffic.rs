@@ -3,7 +3,7 @@ use std::time::Duration;
 
 use axum::Json;
 use axum::extract::State;
-use bentlane_api_types::{Traffic, TrafficSummary};
+use bentlane_api_types::{Traffic, TrafficSeries, TrafficSummary};
 use bentlane_model::Address;
 use bentlane_traffic::{ExchangeFilter, har};
 use serde::Deserialize;
@@ -67,11 +67,26 @@ pub(crate) struct Since {
     seconds: Option<u64>,
 }
 
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct SeriesOf {
+    /// Only of the route with this address.
+    #[serde(default)]
+    route: Option<String>,
+    /// How many seconds to look back, 3600 at most; 900 by default.
+    #[serde(default)]
+    seconds: Option<u64>,
+    /// Seconds that each point stands for, a multiple of 10; 10 by default.
+    #[serde(default)]
+    step: Option<u64>,
+}
+
 pub(crate) fn router() -> OpenApiRouter<Arc<Api>> {
     OpenApiRouter::new()
         .routes(routes!(list_traffic))
         .routes(routes!(sum_up_traffic))
         .routes(routes!(archive_traffic))
+        .routes(routes!(chart_traffic))
 }
 
 impl Wanted {
@@ -129,6 +144,29 @@ async fn sum_up_traffic(
     let period = Duration::from_secs(seconds.unwrap_or(SUMMED_UP).max(1));
     let started_at = api.info.started_at;
     Ok(Json(api.traffic.summary(period, started_at).await))
+}
+
+/// Chart what passed the proxy: how many requests, and how long they took, over time.
+#[utoipa::path(
+    get, path = "/traffic/series", params(SeriesOf),
+    responses((status = 200, body = TrafficSeries), (status = 422, body = Problem)),
+)]
+async fn chart_traffic(
+    State(api): State<Arc<Api>>,
+    Query(SeriesOf {
+        route,
+        seconds,
+        step,
+    }): Query<SeriesOf>,
+) -> Result<Json<TrafficSeries>, Problem> {
+    let route = route.map(|text| {
+        let address = text.parse::<Address>();
+        address.map_err(|error| Problem::value("route", error))
+    });
+    let route = route.transpose()?.map(|address| address.to_string());
+    let over = Duration::from_secs(seconds.unwrap_or(SUMMED_UP).max(1));
+    let step = Duration::from_secs(step.unwrap_or(1).max(1));
+    Ok(Json(api.traffic.series(route.as_deref(), over, step).await))
 }
 
 /// What passed the proxy lately as an HTTP Archive (HAR 1.2).

@@ -6,16 +6,18 @@ mod scheduler;
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use arc_swap::ArcSwap;
+use bentlane_apps::AppRunner;
 use bentlane_ca::{CertificateInfo, covers};
 use bentlane_checks::{
-    Conditions, Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts, Proof,
-    RawClients, Since, Trace, Verdict, advice_for_route, advice_for_zone, diagnose, trace,
+    AppStatus, Conditions, Facts, FindingKind, Hop, HopState, Machine, Observations, PairFacts,
+    Proof, RawClients, Since, Trace, Verdict, advice_for_route, advice_for_zone, diagnose, trace,
 };
-use bentlane_model::{Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
+use bentlane_model::{AppName, Name, PinnedCert, Route, Snapshot, Target, WaitLimit, is_own};
 use bentlane_probe::{PortSeen, ProbeLimits, Prober};
 use bentlane_proxy::Proxy;
 use bentlane_queue::BoundedQueue;
@@ -55,6 +57,8 @@ pub(crate) struct RouteChecker {
     history: Arc<BoundedQueue<StoredVerdict>>,
     events: Events,
     changed: Notify,
+    /// Who runs apps.
+    apps: OnceLock<AppRunner>,
 }
 
 /// A result, the route that was checked, and when it last changed between proved and broken.
@@ -150,6 +154,7 @@ impl RouteChecker {
             history,
             events,
             changed: Notify::new(),
+            apps: OnceLock::new(),
         }
     }
 
@@ -211,6 +216,33 @@ impl RouteChecker {
         });
         self.scheduler().bring_forward(leading);
         self.changed.notify_one();
+    }
+
+    /// Brings the routes forward that lead to an app.
+    pub(crate) fn app_changed(&self, name: &AppName) {
+        let snapshot = self.snapshot.load_full();
+        let routes = snapshot.configuration().routes_to_app(name);
+        let leading: Vec<String> = routes.map(|route| route.address.to_string()).collect();
+        let mut verdicts = self.verdicts();
+        for address in &leading {
+            verdicts.remove(address);
+        }
+        drop(verdicts);
+        self.scheduler().bring_forward(leading);
+        self.changed.notify_one();
+    }
+
+    /// Has the apps of `runner` looked at.
+    pub(crate) fn knows_apps_of(&self, runner: AppRunner) {
+        // There is one.
+        let _ = self.apps.set(runner);
+    }
+
+    fn app(&self, route: &Route) -> Option<AppStatus> {
+        match route.server() {
+            Target::App(app) => self.apps.get()?.status(&app.name),
+            _ => None,
+        }
     }
 
     /// Requests were made to these routes, and the last of each failed or not. A route whose result says
@@ -320,6 +352,8 @@ impl RouteChecker {
             pair: self.pair(route, &name, options),
             clients: self.raw_clients(route),
             log_fault: log_fault(route),
+            project_missing: project_missing(&snapshot, route),
+            app: self.app(route),
             route: route.clone(),
             name,
             url: asked,
@@ -412,7 +446,8 @@ impl RouteChecker {
     async fn proof(&self, facts: &Facts, seen: &Observations, verdict: &Verdict) -> Option<Proof> {
         let mut findings = verdict.findings.iter();
         let doubtful = findings.any(|finding| finding.slug == FindingKind::TargetChangedHands);
-        if !verdict.passed || verdict.is_starting() || doubtful {
+        let unknown = verdict.is_starting() || verdict.is_stopped();
+        if !verdict.passed || unknown || doubtful {
             return None;
         }
         let holder = seen.holder.as_ref();
@@ -515,6 +550,12 @@ pub(crate) fn route_url(route: &Route, name: &str, usual_port: u16) -> String {
         true => format!("tcp://{name}:{port}"),
         false => url(name, port, route.address.prefix.as_str()),
     }
+}
+
+/// The file of the project that a route came from, when it is not there any more.
+fn project_missing(snapshot: &Snapshot, route: &Route) -> Option<PathBuf> {
+    let project = snapshot.stored().project_of_route(&route.address)?;
+    (!project.file.exists()).then(|| project.file.clone())
 }
 
 /// The URL of a name and path behind the TLS listener on `port`.

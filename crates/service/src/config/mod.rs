@@ -29,8 +29,8 @@ pub struct Config {
     pub checks: Checks,
     /// How much recorded traffic is kept.
     pub traffic: KeepTraffic,
-    /// The socket of the container engine; `None` for the usual ones.
-    pub engine: Option<PathBuf>,
+    /// The sockets of container engines; none for the usual ones.
+    pub engines: Vec<PathBuf>,
 }
 
 const DAY: Duration = Duration::from_secs(86_400);
@@ -99,7 +99,7 @@ impl Config {
                 age: days(traffic.keep_days, 7),
                 most: traffic.limit.unwrap_or(200_000),
             },
-            engine,
+            engines: engine.map_or_else(Vec::new, Vec::from),
         })
     }
 }

@@ -149,8 +149,8 @@ service_settings! {
         rebind_exceptions: OneOrMore<Name>, List, "rebind-exception", "NAME", "none";
         /// A PostgreSQL database to use; one on another machine needs sslmode=verify-full
         database_url: String, Text, "database-url", "URL", "a private server";
-        /// The socket of the container engine
-        engine: PathBuf, Text, "engine", "SOCKET", "the usual ones";
+        /// The socket of a container engine
+        engine: OneOrMore<PathBuf>, List, "engine", "SOCKET", "the usual ones";
     }
     listen: ListenSettings {
         /// Address for DNS queries: a port, or ADDR:PORT
@@ -314,7 +314,7 @@ mod tests {
     /// `BENTLANE_WRITE=1 cargo test -p bentlane-service settings_are` writes the files.
     #[rstest]
     #[case("docs/settings.md", settings_page())]
-    #[case("console/src/routes/settings.json", console_settings())]
+    #[case("console/src/route/settings.json", console_settings())]
     fn settings_are_up_to_date(#[case] file: &str, #[case] content: String) {
         let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
         let path = root.join(file);

@@ -11,7 +11,7 @@ use bentlane_ca::{
     Anchor, AuthorityError, CertName, CertificateInfo, CertificatePart, OrderError, Pair, PartKind,
     USUAL_DAYS, request, verify,
 };
-use bentlane_containers::Engine;
+use bentlane_containers::Engines;
 use bentlane_model::chain;
 use bentlane_store::{DataDir, DataDirError};
 use bentlane_system::{FileError, Folder};
@@ -39,8 +39,7 @@ const LARGEST_FILE: u64 = 1024 * 1024;
 pub(crate) struct Exports {
     data_dir: DataDir,
     pki: Arc<Pki>,
-    /// The socket of the container engine; `None` for the usual ones.
-    engine: Option<PathBuf>,
+    engines: Engines,
     exports: Mutex<BTreeMap<PathBuf, Export>>,
 }
 
@@ -53,6 +52,9 @@ pub(crate) struct Export {
     /// The container that gets a copy of the files.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub(crate) into: Option<InContainer>,
+    /// Whether the label of that container asks for them.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub(crate) of_label: bool,
     /// What went wrong last.
     #[serde(skip)]
     pub(crate) trouble: Option<String>,
@@ -141,7 +143,7 @@ impl Exports {
     pub(crate) fn load(
         data_dir: &DataDir,
         pki: Arc<Pki>,
-        engine: Option<PathBuf>,
+        engines: Engines,
     ) -> Result<Self, DataDirError> {
         let kept = data_dir.read(FILE)?.unwrap_or_default();
         let exports = match serde_json::from_str(&kept) {
@@ -157,7 +159,7 @@ impl Exports {
         Ok(Self {
             data_dir: data_dir.clone(),
             pki,
-            engine,
+            engines,
             exports: Mutex::new(exports),
         })
     }
@@ -194,6 +196,32 @@ impl Exports {
         }
         self.save(next)?;
         Ok(true)
+    }
+
+    /// Keeps what labels ask for, and no longer what they do not ask for any more. An export that a person
+    /// asked for stays.
+    pub(crate) fn set_of_labels(&self, wanted: Vec<(PathBuf, Export)>) -> Result<(), ExportError> {
+        let before = self.all();
+        let mut next = before.clone();
+        next.retain(|folder, export| {
+            !export.of_label || wanted.iter().any(|(wanted, _)| wanted == folder)
+        });
+        for (folder, export) in wanted {
+            match next.get(&folder) {
+                Some(known) if !known.of_label || known.names == export.names => {}
+                _ => drop(next.insert(folder, export)),
+            }
+        }
+        let is_same = next.len() == before.len()
+            && next.iter().all(|(folder, export)| {
+                before
+                    .get(folder)
+                    .is_some_and(|known| known.names == export.names)
+            });
+        if is_same {
+            return Ok(());
+        }
+        self.save(next)
     }
 
     fn save(&self, next: BTreeMap<PathBuf, Export>) -> Result<(), ExportError> {
@@ -302,12 +330,9 @@ impl Exports {
         export: &Export,
         into: &InContainer,
     ) -> Result<Option<String>, String> {
-        let uid = rustix::process::geteuid().as_raw();
-        let engine = Engine::find(self.engine.as_deref(), uid).map_err(|error| chain(&error))?;
-        let id = engine.id(&into.container).await;
-        let Some(id) = id.map_err(|error| chain(&error))? else {
-            return Err(format!("there is no container {}", into.container));
-        };
+        let found = self.engines.find(&into.container).await;
+        let (engine, seen) = found.map_err(|error| chain(&error))?;
+        let id = seen.id;
         if into.has_them.as_ref() == Some(&id) {
             return Ok(None);
         }

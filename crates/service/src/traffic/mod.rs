@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use bentlane_api_types::{Traffic, TrafficSummary};
+use bentlane_api_types::{Traffic, TrafficSeries, TrafficSummary};
 use bentlane_model::chain;
 use bentlane_proxy::Recorder;
 use bentlane_store::Store;
@@ -377,6 +377,20 @@ impl TrafficLog {
                 () = shutdown.cancelled() => {}
             }
         }
+    }
+
+    /// Counts and times of `route`, or of all routes, in each `step` of the last `period`, which is an hour
+    /// at most.
+    pub(crate) async fn series(
+        &self,
+        route: Option<&str>,
+        period: Duration,
+        step: Duration,
+    ) -> TrafficSeries {
+        self.finish_reading().await;
+        let now = OffsetDateTime::now_utc();
+        let (seconds, points) = self.buffer().tally.series(route, period, step, now);
+        TrafficSeries { seconds, points }
     }
 
     /// Counts and times by route, over the last `period`, which is an hour at most.

@@ -12,6 +12,8 @@ mod m0007_undo;
 mod m0008_change_keys;
 mod m0009_identity;
 mod m0010_proof;
+mod m0011_apps;
+mod m0012_projects;
 
 /// All steps, in order.
 #[derive(Debug)]
@@ -30,6 +32,8 @@ impl MigratorTrait for Migrator {
             Box::new(m0008_change_keys::Migration),
             Box::new(m0009_identity::Migration),
             Box::new(m0010_proof::Migration),
+            Box::new(m0011_apps::Migration),
+            Box::new(m0012_projects::Migration),
         ]
     }
 }

@@ -223,6 +223,8 @@ pub fn undo_of(entries: &[JournalEntry]) -> Result<Undo, StoreError> {
         match &*entry.kind {
             "zone" => undo.zones.push(changed(entry)?),
             "route" => undo.routes.push(changed(entry)?),
+            "app" => undo.apps.push(changed(entry)?),
+            "project" => undo.projects.push(changed(entry)?),
             // Several routes that were added at once.
             "routes" => {
                 let added: Changed<Vec<Route>> = changed(entry)?;

@@ -12,8 +12,8 @@ use std::num::NonZeroU16;
 use std::time::Duration;
 
 use bentlane_model::{
-    Address, Change, Changed, Configuration, Difference, MachineChange, Name, Rejection, Route,
-    Target, Zone,
+    Address, App, AppName, Change, Changed, Configuration, Difference, LoadedProject,
+    MachineChange, Name, Rejection, Route, Target, Zone,
 };
 use sea_orm::ActiveValue::{NotSet, Set};
 use sea_orm::sqlx;
@@ -29,7 +29,7 @@ use serde_json::{Value, json};
 use time::OffsetDateTime;
 use tracing::warn;
 
-use crate::entity::{revision, route, zone};
+use crate::entity::{app, project, revision, route, zone};
 use crate::migration::Migrator;
 use journal::Entry;
 
@@ -382,6 +382,14 @@ async fn read(
         .order_by_asc(route::Column::Port)
         .all(transaction)
         .await?;
+    let apps = app::Entity::find()
+        .order_by_asc(app::Column::Name)
+        .all(transaction)
+        .await?;
+    let projects = project::Entity::find()
+        .order_by_asc(project::Column::File)
+        .all(transaction)
+        .await?;
     Ok(Configuration {
         revision: revision_number(revision)?,
         zones: zones
@@ -392,6 +400,20 @@ async fn read(
             .into_iter()
             .map(read_route)
             .collect::<Result<_, _>>()?,
+        apps: apps.into_iter().map(read_app).collect::<Result<_, _>>()?,
+        projects: projects
+            .into_iter()
+            .map(|row| from_json("project", row.loaded))
+            .collect::<Result<_, _>>()?,
+    })
+}
+
+fn read_app(row: app::Model) -> Result<App, StoreError> {
+    let name: AppName = row.name.parse().map_err(|_| unreadable("app", &row.name))?;
+    Ok(App {
+        settings: from_json("app's settings", row.settings)?,
+        assigned: from_json("app's ports", row.assigned)?,
+        name,
     })
 }
 
@@ -507,7 +529,80 @@ async fn write(
         write_zone(transaction, *changed).await?;
         entries.push(Entry::of("zone", zone.name.to_string(), *changed));
     }
+    for changed in &difference.apps {
+        let Some(app) = changed.after.or(changed.before) else {
+            continue;
+        };
+        write_app(transaction, *changed).await?;
+        entries.push(Entry::of("app", app.name.to_string(), *changed));
+    }
+    for changed in &difference.projects {
+        let Some(loaded) = changed.after.or(changed.before) else {
+            continue;
+        };
+        write_project(transaction, *changed).await?;
+        let file = loaded.file.display().to_string();
+        entries.push(Entry::of("project", file, *changed));
+    }
     Ok(entries)
+}
+
+async fn write_app(
+    transaction: &DatabaseTransaction,
+    Changed { before, after }: Changed<&App>,
+) -> Result<(), StoreError> {
+    match (before, after) {
+        (None, Some(app)) => {
+            app::Entity::insert(app::ActiveModel {
+                id: NotSet,
+                name: Set(app.name.to_string()),
+                created_at: Set(OffsetDateTime::now_utc()),
+                settings: Set(json!(app.settings)),
+                assigned: Set(json!(app.assigned)),
+            })
+            .exec(transaction)
+            .await?;
+        }
+        (Some(_), Some(app)) => {
+            app::Entity::update_many()
+                .col_expr(app::Column::Settings, json!(app.settings).into())
+                .col_expr(app::Column::Assigned, json!(app.assigned).into())
+                .filter(app::Column::Name.eq(app.name.as_str()))
+                .exec(transaction)
+                .await?;
+        }
+        (Some(app), None) => {
+            app::Entity::delete_many()
+                .filter(app::Column::Name.eq(app.name.as_str()))
+                .exec(transaction)
+                .await?;
+        }
+        (None, None) => {}
+    }
+    Ok(())
+}
+
+async fn write_project(
+    transaction: &DatabaseTransaction,
+    Changed { before, after }: Changed<&LoadedProject>,
+) -> Result<(), StoreError> {
+    if let Some(project) = before {
+        project::Entity::delete_many()
+            .filter(project::Column::File.eq(project.file.display().to_string()))
+            .exec(transaction)
+            .await?;
+    }
+    if let Some(project) = after {
+        project::Entity::insert(project::ActiveModel {
+            id: NotSet,
+            file: Set(project.file.display().to_string()),
+            loaded_at: Set(OffsetDateTime::now_utc()),
+            loaded: Set(json!(project)),
+        })
+        .exec(transaction)
+        .await?;
+    }
+    Ok(())
 }
 
 async fn write_zone(

@@ -19,7 +19,7 @@ pub struct Identity {
 /// A copy of what a database has.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Contents {
-    /// The zones and routes.
+    /// The zones, routes and apps.
     pub configuration: Configuration,
     /// Every change, the oldest first.
     pub journal: Vec<JournalEntry>,

@@ -108,14 +108,19 @@ fn row(port: &PortView) -> [String; 7] {
         Some(title) => format!("{protocol} \"{title}\""),
         None => protocol.to_owned(),
     };
-    let process = match &port.process {
-        Some(process) => format!("{} ({})", plain(&process.command), process.pid),
-        None => String::new(),
+    let process = match (&port.container, &port.process) {
+        (Some(container), _) => format!("container {}", plain(container)),
+        (None, Some(process)) => format!("{} ({})", plain(&process.command), process.pid),
+        (None, None) => String::new(),
     };
     let folder = port.process.as_ref().and_then(|it| it.folder.as_deref());
     let routes = match port.own {
         true => "Bent Lane".to_owned(),
-        false => port.routes.join(", "),
+        false => {
+            let app = port.app.as_ref().map(|app| format!("app {app}"));
+            let all = app.into_iter().chain(port.routes.clone());
+            all.collect::<Vec<_>>().join(", ")
+        }
     };
     [
         port.port.to_string(),
@@ -153,6 +158,8 @@ mod tests {
             process: None,
             protocol: None,
             title: None,
+            container: None,
+            app: None,
             routes: Vec::new(),
             own: false,
         }

@@ -1,11 +1,8 @@
 use std::collections::HashMap;
-use std::ffi::OsStr;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use bentlane_model::suggested_ports;
 use bentlane_probe::{PortSeen, ports};
-use bentlane_system::Folder;
 use clap::Args;
 use serde::Serialize;
 
@@ -13,6 +10,7 @@ use super::super::confirm;
 use super::env_file::{self, Unclosed};
 use crate::error::{Answer, CliError};
 use crate::output::{Output, table};
+use crate::text_file::TextFile;
 
 /// Bytes of an environment file.
 const LARGEST: u64 = 1024 * 1024;
@@ -181,31 +179,15 @@ fn in_words(suggested: &Suggested) -> String {
 }
 
 /// An environment file, in the folder that it is in behind all links.
-struct EnvFile {
-    path: PathBuf,
-    folder: Folder,
-    text: String,
-}
+struct EnvFile(TextFile);
 
 impl EnvFile {
     fn open(file: &Path) -> Result<Self, CliError> {
-        let io = |source| CliError::Io {
-            verb: format!("read {}", file.display()),
-            source,
-        };
-        let path = match file.canonicalize() {
-            Ok(path) => path,
-            Err(_) => std::path::absolute(file).map_err(io)?,
-        };
-        let folder = Folder::open(path.parent().unwrap_or(Path::new("/")))?;
-        let read = folder.read(name_of(&path), LARGEST)?;
-        let text = String::from_utf8(read.unwrap_or_default());
-        let text = text.map_err(|_| io(std::io::Error::other("it is not UTF-8")))?;
-        Ok(Self { path, folder, text })
+        TextFile::open(file, LARGEST).map(Self)
     }
 
     fn unclosed(&self) -> impl FnOnce(Unclosed) -> CliError {
-        let file = self.path.display().to_string();
+        let file = self.0.path.display().to_string();
         move |Unclosed| CliError::Value {
             field: "--write",
             reason: format!(
@@ -215,21 +197,21 @@ impl EnvFile {
     }
 
     fn ports(&self) -> Result<HashMap<String, u16>, CliError> {
-        env_file::ports(&self.text).map_err(self.unclosed())
+        env_file::ports(&self.0.text).map_err(self.unclosed())
     }
 
     /// Shows what changes, asks, and writes.
     fn write(&self, suggested: &Suggested, agreed: bool, output: &Output) -> Result<(), CliError> {
         let ports = suggested.ports.iter();
         let variables: Vec<_> = ports.map(|it| (it.variable.clone(), it.port)).collect();
-        let edit = env_file::edited(&self.text, &variables).map_err(self.unclosed())?;
-        let file = self.path.display();
+        let edit = env_file::edited(&self.0.text, &variables).map_err(self.unclosed())?;
+        let file = self.0.path.display();
         for (line, variable) in &edit.elsewhere {
             output.say(&format!(
                 "{file} sets {variable} in line {line}, too: remove that line"
             ));
         }
-        if edit.text == self.text {
+        if edit.text == self.0.text {
             output.say(&format!("{file} has these ports"));
             return Ok(());
         }
@@ -240,23 +222,10 @@ impl EnvFile {
         if !agreed && !confirm::agreed(output)? {
             return Ok(());
         }
-        // Another program may have changed it meanwhile.
-        if Self::open(&self.path)?.text != self.text {
-            return Err(CliError::Value {
-                field: "--write",
-                reason: format!("{file} was changed meanwhile: nothing was written, run it again"),
-            });
-        }
-        let mode = std::fs::metadata(&self.path).map_or(PRIVATE, |it| it.mode() & 0o7777);
-        self.folder
-            .write(name_of(&self.path), edit.text.as_bytes(), mode)?;
+        self.0.replace(&edit.text, PRIVATE)?;
         output.say("written");
         Ok(())
     }
-}
-
-fn name_of(path: &Path) -> &OsStr {
-    path.file_name().unwrap_or_default()
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use std::path::Path;
 use bentlane_api_types::Routes;
 use bentlane_checks::{Holder, Hosts};
 use bentlane_containers::Engine;
-use bentlane_model::{Name, suggested_zone};
+use bentlane_model::{Name, free_name, label_from, suggested_zone};
 use bentlane_probe::port_holder;
 use bentlane_system::{System as Machine, read_file};
 use serde::Serialize;
@@ -19,8 +19,6 @@ use crate::error::CliError;
 
 /// Bytes of a package file.
 const LARGEST: u64 = 256 * 1024;
-/// Characters of a label that is made of a name.
-const LONGEST_LABEL: usize = 40;
 
 /// A route for something that runs.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -49,12 +47,7 @@ pub(super) async fn proposals(
     let port = |to: &String| to.rsplit(':').next()?.parse::<u16>().ok();
     let ports: BTreeSet<u16> = targets.iter().filter_map(port).collect();
     let mut address = |label: &str| {
-        let numbered = |number: u32| match number {
-            1 => format!("{label}.{zone}"),
-            number => format!("{label}-{number}.{zone}"),
-        };
-        let mut free = (1..).map(numbered).filter(|name| !taken.contains(name));
-        let name = free.next().unwrap_or_default();
+        let name = free_name(label, zone.as_str(), |name| taken.contains(name));
         taken.insert(name.clone());
         name
     };
@@ -74,7 +67,7 @@ pub(super) async fn proposals(
             continue;
         }
         proposals.push(Proposal {
-            address: address(&label(&container)),
+            address: address(&label_from(&container)),
             seen: "a container that runs and publishes a port".to_owned(),
             title: None,
             target,
@@ -89,20 +82,9 @@ async fn containers() -> Vec<String> {
     let Ok(engine) = Engine::find(None, uid.as_raw()) else {
         return Vec::new();
     };
-    let all = engine
-        .containers(&BTreeSet::new())
-        .await
-        .unwrap_or_default();
-    let mut publishing = Vec::new();
-    for known in all {
-        if let Ok(Some(container)) = engine.container(&known.name).await
-            && container.running
-            && container.published.len() == 1
-        {
-            publishing.push(container.name);
-        }
-    }
-    publishing
+    let all = engine.containers().await.unwrap_or_default().into_iter();
+    let publishing = all.filter(|container| container.running && container.published.len() == 1);
+    publishing.map(|container| container.name).collect()
 }
 
 /// A label for what a process is: the name in its package file, or of its folder.
@@ -118,24 +100,7 @@ fn label_of(holder: &Holder) -> String {
         .or_else(of_folder)
         .unwrap_or_else(|| holder.command.clone());
     // The part behind the owner of a package.
-    label(text.rsplit('/').next().unwrap_or_default())
-}
-
-/// A text as a label of a name.
-fn label(text: &str) -> String {
-    let text = text.to_lowercase();
-    let plain = |c: char| if c.is_ascii_alphanumeric() { c } else { '-' };
-    let label: String = text.chars().map(plain).collect();
-    let label = label.trim_matches('-');
-    let label = label
-        .get(..label.len().min(LONGEST_LABEL))
-        .unwrap_or_default()
-        .trim_matches('-');
-    if label.is_empty() {
-        "app".to_owned()
-    } else {
-        label.to_owned()
-    }
+    label_from(text.rsplit('/').next().unwrap_or_default())
 }
 
 /// The suffix that names in the hosts file use already, or one of the user's own under `.test`.

@@ -4,7 +4,7 @@ mod found;
 mod service;
 
 use std::ffi::OsStr;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use bentlane_api_types::{RouteInput, RouteView, Routes, Status, ZoneInput, ZoneView, Zones};
 use bentlane_checks::{MachinePart, MachineVerdict, acceptance};
@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use self::found::{Proposal, proposals};
 use super::check::Check;
+use super::project::Load;
 use super::system::{ApplyOptions, OnlyPart};
 use super::{confirm, machine, route, zone};
 use crate::account::home;
@@ -38,6 +39,7 @@ const DNS: u16 = 53;
   bentlane setup --dry-run
   sudo bentlane setup --yes --zone moor.test
   sudo bentlane setup --only zone,lookups,trust
+  sudo bentlane setup --project .          for a project with a bentlane.toml, which is loaded
   sudo bentlane setup --undo               take all of it back
 
 It starts the service where none runs. Exit code 1 when the check at the end finds something wrong.")]
@@ -48,6 +50,9 @@ pub(crate) struct Setup {
     /// These steps alone
     #[arg(long, value_enum, value_delimiter = ',')]
     only: Vec<Part>,
+    /// Set up for the project in this folder: with the zone of its bentlane.toml, which is loaded then
+    #[arg(long, value_name = "DIR")]
+    project: Option<PathBuf>,
     /// Show the plan, and change nothing
     #[arg(long)]
     dry_run: bool,
@@ -55,7 +60,7 @@ pub(crate) struct Setup {
     #[arg(long)]
     yes: bool,
     /// Undo what setup did
-    #[arg(long, conflicts_with_all = ["zone", "only", "dry_run"])]
+    #[arg(long, conflicts_with_all = ["zone", "only", "project", "dry_run"])]
     undo: bool,
 }
 
@@ -160,13 +165,20 @@ impl Steps {
 
 impl Setup {
     pub(crate) async fn run(
-        self,
+        mut self,
         typed: &str,
         data_dir: &Path,
         output: &Output,
     ) -> Result<Answer, CliError> {
         if self.undo {
             return self.undo(typed, data_dir, output).await;
+        }
+        let loading = match self.project.as_deref() {
+            Some(folder) => Some(Load::of(folder, self.yes)?),
+            None => None,
+        };
+        if let Some(loading) = &loading {
+            self.zone = self.zone.or(loading.zone()?);
         }
         let mut done = read_record(data_dir);
         let running = Client::open(data_dir, typed).ok();
@@ -208,6 +220,9 @@ impl Setup {
         // What was done before a step failed can be undone, too.
         write_record(data_dir, &done)?;
         outcome?;
+        if let Some(loading) = loading {
+            loading.run(&client, output).await?;
+        }
         let answer = Check::of_everything()
             .run(&client, data_dir, output)
             .await?;
@@ -280,7 +295,8 @@ impl Setup {
                 details: Vec::new(),
             });
         }
-        let routes = match self.wants(Part::Routes) {
+        // A project says itself which routes it has.
+        let routes = match self.wants(Part::Routes) && self.project.is_none() {
             true => proposals(client, &zone).await?,
             false => Vec::new(),
         };

@@ -4,8 +4,7 @@ use std::path::{Path, PathBuf};
 use bentlane_api_types::{MachineAction, MachineChange, MachineNote, Routes, Status, Zones};
 use bentlane_model::Name;
 use bentlane_system::{
-    Content, Facts, OwnRoot, Part, Plan, ProgramStep, Step, StepKind, StoreStep, System as Machine,
-    read_file,
+    Facts, OwnRoot, Part, Plan, ProgramStep, Step, StoreStep, System as Machine, read_file,
 };
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -442,29 +441,7 @@ fn files_in_words(output: &Output, plan: &Plan) -> String {
         None => {}
     }
     for step in &plan.steps {
-        let what = match (step.kind, step.part) {
-            (StepKind::Replace, Part::Resolver) => {
-                "point lookups at Bent Lane; the present file is kept"
-            }
-            (StepKind::Replace, Part::Hosts) => {
-                "add a block with the names; the rest of the file stays"
-            }
-            (StepKind::Replace, Part::UnitSockets) => {
-                "have systemd open ports 53, 80 and 443 for the service"
-            }
-            (StepKind::Replace, Part::Unit) => {
-                "have systemd run the service, as the owner of its data folder"
-            }
-            (StepKind::Replace, Part::Watch) => {
-                "have systemd watch the files that network managers and routes change"
-            }
-            (StepKind::Replace, Part::Repair) => {
-                "have systemd repair the lookups then, as root, within the zones above"
-            }
-            (StepKind::Restore, _) => "restore the former file",
-            (StepKind::Clean, _) => "remove the block; the rest of the file stays",
-            (StepKind::Forget, _) => "leave it: another program has replaced the file",
-        };
+        let what = step.in_words();
         let path = output.paint(Style::Strong, &step.path.display().to_string());
         lines.push(format!("{path}  {what}"));
         if let Some(caution) = &step.caution {
@@ -478,16 +455,10 @@ fn files_in_words(output: &Output, plan: &Plan) -> String {
 
 /// The lines that go and the lines that come.
 fn difference(output: &Output, step: &Step) -> Vec<String> {
-    let lines = |content: &Content| match content {
-        Content::Absent => Vec::new(),
-        Content::Link { to } => vec![format!("a link to {}", to.display())],
-        Content::File { text, .. } => text.lines().map(str::to_owned).collect(),
-    };
-    let (now, after) = (lines(&step.now), lines(&step.after));
-    let gone = now.iter().filter(|line| !after.contains(line));
-    let new = after.iter().filter(|line| !now.contains(line));
-    gone.map(|line| output.paint(Style::Broken, &format!("  - {line}")))
-        .chain(new.map(|line| output.paint(Style::Passing, &format!("  + {line}"))))
+    let (gone, new) = step.difference();
+    gone.iter()
+        .map(|line| output.paint(Style::Broken, &format!("  - {line}")))
+        .chain(new.iter().map(|line| output.paint(Style::Passing, &format!("  + {line}"))))
         .collect()
 }
 

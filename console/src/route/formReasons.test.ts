@@ -1,0 +1,16 @@
+import { expect, test } from 'vitest';
+import { Problem } from '../api/client';
+import { mergePatches, reasonsOf } from './formReasons';
+
+test('patches of one group are merged', () => {
+  const patches = [{ note: null }, { expect: { status: 404 } }, { expect: { header: ['a'] } }];
+  expect(mergePatches(patches)).toEqual({ note: null, expect: { status: 404, header: ['a'] } });
+});
+
+test('each field gets its own reason', () => {
+  const body = { title: '', status: 422, detail: 'two things are wrong' };
+  const errors = [{ field: 'name', reason: 'it has a space' }];
+  expect(reasonsOf(new Problem({ ...body, errors }))).toEqual({ name: 'it has a space' });
+  expect(reasonsOf(new Problem(body))).toEqual({ form: 'two things are wrong' });
+  expect(reasonsOf(new Error('away'))).toEqual({ form: 'away' });
+});
