@@ -82,7 +82,9 @@ pub(crate) fn measure(
         let number = |value: Value| value.as_f64().unwrap();
         for _ in 0..scale.rounds {
             client.refresh().await.unwrap();
-            views.push(number(client.execute_async(FIRST_VIEW, vec![]).await.unwrap()));
+            views.push(number(
+                client.execute_async(FIRST_VIEW, vec![]).await.unwrap(),
+            ));
             for (text, count) in [("n1", 111), ("n12", 11), ("", ROUTES)] {
                 let args = vec![text.into(), count.into()];
                 filters.push(number(client.execute_async(FILTER, args).await.unwrap()));
@@ -92,7 +94,22 @@ pub(crate) fn measure(
         }
         browser.close().await;
     });
-    report.alone("console: first view of 1,000 routes", "ms", views, Aim::AtMost(300.0));
-    report.alone("console: filter over 1,000 routes", "ms", filters, Aim::AtMost(100.0));
-    report.alone("console: longest frame while scrolling", "ms", frames, Aim::AtMost(100.0));
+    report.alone(
+        "console: first view of 1,000 routes",
+        "ms",
+        views,
+        Aim::AtMost(300.0),
+    );
+    report.alone(
+        "console: filter over 1,000 routes",
+        "ms",
+        filters,
+        Aim::AtMost(100.0),
+    );
+    report.alone(
+        "console: longest frame while scrolling",
+        "ms",
+        frames,
+        Aim::AtMost(100.0),
+    );
 }

@@ -294,7 +294,10 @@ fn requests_are_spread_over_the_containers_of_a_service() {
         let checked = world.json(&["check", "web.moor.test", "--routes-only"]);
         let mut findings = checked["verdicts"][0]["findings"].as_array()?.iter();
         let failing = findings.find(|it| it["slug"] == "replica-failing")?;
-        failing["evidence"].to_string().contains("huts-web-1: ").then_some(())
+        failing["evidence"]
+            .to_string()
+            .contains("huts-web-1: ")
+            .then_some(())
     });
     for gone in ["huts-web-1", "huts-web-3"] {
         engine.ok(&["rm", "--force", "--time", "0", gone]);
@@ -315,16 +318,29 @@ fn a_check_says_which_of_several_ports_speaks_http() {
     world.ok(&["route", "add", "tiles.moor.test", "container:tiles"]);
     let checked = wait_until("the finding", || {
         let checked = world.run(&["check", "tiles.moor.test", "--routes-only"]);
-        checked.stdout.contains("container-port-unclear").then_some(checked)
+        checked
+            .stdout
+            .contains("container-port-unclear")
+            .then_some(checked)
     });
     for line in [
         "port 80 speaks HTTP",
         "port 9000 does not speak HTTP",
         "bentlane route edit tiles.moor.test --to container:tiles:80",
     ] {
-        assert!(checked.stdout.contains(line), "{line} in {}", checked.stdout);
+        assert!(
+            checked.stdout.contains(line),
+            "{line} in {}",
+            checked.stdout
+        );
     }
-    world.ok(&["route", "edit", "tiles.moor.test", "--to", "container:tiles:80"]);
+    world.ok(&[
+        "route",
+        "edit",
+        "tiles.moor.test",
+        "--to",
+        "container:tiles:80",
+    ]);
     wait_for(&world, "https://tiles.moor.test/", "200 ");
 }
 

@@ -20,8 +20,8 @@ use tokio::task::JoinHandle;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
-use crate::postgres::SharedDatabase;
 use crate::ports::reserve_port;
+use crate::postgres::SharedDatabase;
 use crate::process::{Background, Run, binary, run, run_command, signal, wait_until};
 
 /// A service with its own data folder, on free ports.

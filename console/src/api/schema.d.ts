@@ -4857,9 +4857,9 @@ export interface operations {
     };
     explain_name: {
         parameters: {
-            query: {
+            query?: {
                 /** @description The name, such as `booking.moor.test`. */
-                name: string;
+                name?: string;
             };
             header?: never;
             path?: never;

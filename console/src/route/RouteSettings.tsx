@@ -24,7 +24,8 @@ import { mergePatches, reasonsOf } from './formReasons';
 export function RouteSettings({ route }: { route: Route }) {
   // What was entered, by the name of the setting; `to` is the target.
   const [texts, setTexts] = useState<Readonly<Record<string, string>>>({});
-  const [before] = useState(route);
+  // The route as it was when the first field was edited.
+  const [before, setBefore] = useState(route);
   const [filter, setFilter] = useState('');
   const change = useChange();
   const reasons = change.error === null ? {} : reasonsOf(change.error);
@@ -33,11 +34,13 @@ export function RouteSettings({ route }: { route: Route }) {
     `${nameOf(setting)} ${titleOf(setting)} ${setting.help}`
       .toLowerCase()
       .includes(filter.trim().toLowerCase());
-  const edit = (name: string, text: string, present: string) =>
+  const edit = (name: string, text: string, present: string) => {
+    if (edited.length === 0) setBefore(route);
     setTexts((texts) => {
       const others = Object.entries(texts).filter(([other]) => other !== name);
       return Object.fromEntries(text === present ? others : [...others, [name, text]]);
     });
+  };
   const submit = (event: FormEvent) => {
     event.preventDefault();
     const settings = settingsByTopic()

@@ -34,21 +34,21 @@ pub use certificates::{
     SignRequest, Signed,
 };
 pub use checks::{
-    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, RouteHistory, RouteStateChange, RouteStates,
-    TraceRequest, Verdicts,
+    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, RouteHistory, RouteStateChange,
+    RouteStates, TraceRequest, Verdicts,
 };
 pub use containers::{
     ContainerList, ContainerRoute, ContainerView, EngineView, NetworkView, Networks,
 };
 pub use journal::{Journal, MachineNote, UndoInput, Undone};
+pub use machine::{Guide, MachinePlan, PlannedStep};
+pub use names::{DecidedBy, NameExplanation};
 pub use ports::{PortProtocol, PortView, Ports};
 pub use problem::{FieldError, Problem};
 pub use projects::{
     PlannedAction, PlannedChange, PlannedCommand, ProjectExport, ProjectLoad, ProjectPlan,
     ProjectText, ProjectView, Projects,
 };
-pub use machine::{Guide, MachinePlan, PlannedStep};
-pub use names::{DecidedBy, NameExplanation};
 pub use queries::{Queries, QueryCount, QueryView, UpstreamView, Upstreams};
 pub use records::{RecordInput, RecordView, Records, ZoneFile};
 pub use routes::{

@@ -245,7 +245,12 @@ impl Finding {
             ),
             ContainerPlace::PortUnclear(ports) => {
                 let evidence = ports.iter().map(|port| format!("it has port {port}"));
-                return Some(Self::port_unclear(address, name, "PORT", evidence.collect()));
+                return Some(Self::port_unclear(
+                    address,
+                    name,
+                    "PORT",
+                    evidence.collect(),
+                ));
             }
             ContainerPlace::Gone(others) => (
                 FindingKind::ContainerGone,

@@ -1,6 +1,6 @@
 use serde::{Deserialize, Serialize};
-use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
 use utoipa::openapi::RefOr;
+use utoipa::openapi::schema::{ObjectBuilder, Schema, Type};
 
 use super::hop::{Hop, Severity};
 

@@ -8,8 +8,8 @@ use std::time::{Duration, Instant};
 
 use bentlane_ca::OneCertificate;
 use bentlane_checks::{
-    Answer, Connect, Direct, End, Facts, FindingKind, Handshake, Holder, Hop, Observations, Resolve,
-    SystemLookup, Timed, TraceSeen, Trial, Trials, Visit,
+    Answer, Connect, Direct, End, Facts, FindingKind, Handshake, Holder, Hop, Observations,
+    Resolve, SystemLookup, Timed, TraceSeen, Trial, Trials, Visit,
 };
 use bentlane_model::{ContainerPlace, ContainerTarget, Pattern, Route, Target, is_own};
 use futures_util::future::join_all;
@@ -33,6 +33,8 @@ const SLOW: Duration = Duration::from_secs(3);
 /// How far from its own port an app is looked for that has moved.
 const MOVED_BY: u16 = 10;
 
+/// The name of our program.
+const SERVICE: &str = "bentlane";
 /// Ports of a container that are asked whether they speak HTTP.
 const MOST_PORTS: usize = 16;
 
@@ -394,15 +396,18 @@ impl Prober {
             return Vec::new();
         };
         let is_down = |name: &str| seen.replicas_down.iter().any(|(down, _)| down == name);
-        let asking = replicas.iter().filter(|it| !is_down(&it.name)).map(async |it| {
-            let target = TargetClient {
-                facts,
-                at: *it.at.first()?,
-                tls: Arc::clone(&self.takes_any),
-                limit: facts.patience,
-            };
-            Some((it.name.clone(), target.ask(&url, Trial::AsProxied).await))
-        });
+        let asking = replicas
+            .iter()
+            .filter(|it| !is_down(&it.name))
+            .map(async |it| {
+                let target = TargetClient {
+                    facts,
+                    at: *it.at.first()?,
+                    tls: Arc::clone(&self.takes_any),
+                    limit: facts.patience,
+                };
+                Some((it.name.clone(), target.ask(&url, Trial::AsProxied).await))
+            });
         join_all(asking).await.into_iter().flatten().collect()
     }
 }
@@ -477,7 +482,8 @@ fn moved_to(
             .any(|to| matches!(to.addresses(), Ok(all) if all.iter().any(|at| at.port() == port)))
     };
     let fits = |holder: &Holder| {
-        let ours = holder.pid == std::process::id();
+        // Another service of this kind is no app either.
+        let ours = holder.pid == std::process::id() || holder.command == SERVICE;
         !ours
             && facts
                 .before

@@ -115,15 +115,19 @@ impl Service {
         let supervisor = Supervisor::new(shutdown.clone());
         let console = inherited.console();
         let (label, sign_in) = match console {
-            Some(kept) => (kept.label, SignIn::taken_over(kept.sessions, Instant::now())),
+            Some(kept) => (
+                kept.label,
+                SignIn::taken_over(kept.sessions, Instant::now()),
+            ),
             None => (random_label(), SignIn::default()),
         };
         let listening = sockets
             .listening(label)
             .map_err(io_error("read the listeners' addresses"))?;
         let foundation = Foundation::new(&config, &data_dir, listening, authority, configuration)?;
-        let (api, history) =
-            assemble(&config, &data_dir, foundation, sign_in, relaunch, supervisor)?;
+        let (api, history) = assemble(
+            &config, &data_dir, foundation, sign_in, relaunch, supervisor,
+        )?;
         let api = Arc::new(api);
         let known = api.configuration.snapshot();
         api.apps

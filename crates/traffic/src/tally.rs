@@ -129,7 +129,11 @@ impl Tally {
         let points = (last - (over - 1) / step..=last).map(|number| {
             let mut sum = Count::default();
             let first = number * step;
-            for (own, count) in self.spans.range(first..first + step).flat_map(|(_, all)| all) {
+            for (own, count) in self
+                .spans
+                .range(first..first + step)
+                .flat_map(|(_, all)| all)
+            {
                 if route.is_none_or(|route| route == &**own) {
                     sum.join(count);
                 }
@@ -213,7 +217,12 @@ mod tests {
     fn a_series_has_a_point_for_each_step() {
         let mut tally = Tally::default();
         let before = |seconds: i64| NOW - time::Duration::seconds(seconds);
-        for (route, ago, micros) in [(BUSY, 65, 10), (BUSY, 64, 20), (None, 64, 30), (BUSY, 1, 40)] {
+        for (route, ago, micros) in [
+            (BUSY, 65, 10),
+            (BUSY, 64, 20),
+            (None, 64, 30),
+            (BUSY, 1, 40),
+        ] {
             tally.add(route, took(micros), before(ago));
         }
         let minute = Duration::from_secs(60);

@@ -40,11 +40,19 @@ async fn no_page_breaks_a_rule_of_accessibility_in_either_theme() {
     world.curl(&["https://a.moor.test/status/404"]).ok();
     world.dig(&["a.moor.test"]);
     let console = Console::open(&world).await;
-    console.find("[data-address='b.moor.test'][data-passed=false]").await;
+    console
+        .find("[data-address='b.moor.test'][data-passed=false]")
+        .await;
     let mut faults = Vec::new();
     for theme in ["light", "dark"] {
-        let script = format!("localStorage.setItem('bentlane-theme', '{theme}'); location.reload()");
-        console.browser.client().execute(&script, vec![]).await.unwrap();
+        let script =
+            format!("localStorage.setItem('bentlane-theme', '{theme}'); location.reload()");
+        console
+            .browser
+            .client()
+            .execute(&script, vec![])
+            .await
+            .unwrap();
         console.find(&format!("html[data-theme={theme}]")).await;
         for (place, there) in PLACES {
             console.go(place).await;
@@ -57,7 +65,12 @@ async fn no_page_breaks_a_rule_of_accessibility_in_either_theme() {
 
     // Nothing came from anywhere else, and styles that scripts add carry a nonce.
     let script = "return performance.getEntriesByType('resource').map(({ name }) => name)";
-    let loaded = console.browser.client().execute(script, vec![]).await.unwrap();
+    let loaded = console
+        .browser
+        .client()
+        .execute(script, vec![])
+        .await
+        .unwrap();
     let loaded = loaded.as_array().unwrap();
     assert!(!loaded.is_empty());
     for url in loaded {

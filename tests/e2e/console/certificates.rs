@@ -7,14 +7,23 @@ use super::Console;
 async fn the_certificates_page_shows_limits_trust_and_expiry_and_issues() {
     let world = World::with_routes(&[("booking.moor.test", "4310")]);
     let console = Console::open(&world).await;
-    console.browser.find_text("a", "Certificates").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "Certificates")
+        .await
+        .click()
+        .await
+        .unwrap();
     console
         .see(
             "It can vouch for names at or below localhost and test, and for the loopback addresses of this machine. For nothing else: clients refuse a \
              certificate beyond that, whoever holds its key.",
         )
         .await;
-    console.browser.find_text("button", "Export as Apple profile").await;
+    console
+        .browser
+        .find_text("button", "Export as Apple profile")
+        .await;
     console.press_button("Trust stores").await;
     console.browser.find_text("td", "The system").await;
     console.press_button("Served").await;
@@ -53,9 +62,21 @@ async fn files_are_issued_and_requests_signed(console: &Console, world: &World) 
     let made = run(
         "openssl",
         &[
-            "req", "-new", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes",
-            "-keyout", key.to_str().unwrap(), "-out", request.to_str().unwrap(), "-subj", "/CN=db.moor.test",
-            "-addext", "subjectAltName=DNS:db.moor.test",
+            "req",
+            "-new",
+            "-newkey",
+            "ec",
+            "-pkeyopt",
+            "ec_paramgen_curve:prime256v1",
+            "-nodes",
+            "-keyout",
+            key.to_str().unwrap(),
+            "-out",
+            request.to_str().unwrap(),
+            "-subj",
+            "/CN=db.moor.test",
+            "-addext",
+            "subjectAltName=DNS:db.moor.test",
         ],
     );
     assert_eq!(made.code, 0, "{made:?}");
@@ -66,5 +87,8 @@ async fn files_are_issued_and_requests_signed(console: &Console, world: &World) 
     let text = std::fs::read_to_string(request).unwrap();
     field.send_keys(&super::retyped(&text)).await.unwrap();
     console.press_button("Sign").await;
-    console.browser.find_text("button", "Save it with its chain").await;
+    console
+        .browser
+        .find_text("button", "Save it with its chain")
+        .await;
 }

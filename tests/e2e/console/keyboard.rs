@@ -11,7 +11,16 @@ async fn every_page_does_its_work_by_keyboard_alone() {
     let app = concat!(env!("CARGO_MANIFEST_DIR"), "/apps/any_app.py");
     let command = format!("exec python3 {app}");
     let folder = folder.to_str().unwrap();
-    let add = ["app", "add", "huts", "--folder", folder, "--command", &command, "--yes"];
+    let add = [
+        "app",
+        "add",
+        "huts",
+        "--folder",
+        folder,
+        "--command",
+        &command,
+        "--yes",
+    ];
     world.ok(&add);
     let console = Console::open(&world).await;
     console.find("[data-address='b.moor.test']").await;
@@ -20,20 +29,32 @@ async fn every_page_does_its_work_by_keyboard_alone() {
     console.keys("/").await;
     console.keys("moor").await;
     assert_eq!(console.place().await, "routes?text=moor");
-    console.tab_to("[data-address='a.moor.test'] [data-row]").await;
+    console
+        .tab_to("[data-address='a.moor.test'] [data-row]")
+        .await;
     console.key(Key::Down).await;
-    console.find("[data-address='b.moor.test'] [data-row]:focus").await;
+    console
+        .find("[data-address='b.moor.test'] [data-row]:focus")
+        .await;
     console.key(Key::Enter).await;
-    console.find("[data-address='b.moor.test'] [data-slug=target-refuses]").await;
+    console
+        .find("[data-address='b.moor.test'] [data-slug=target-refuses]")
+        .await;
     console.keys("p").await;
     console.see("Paused b.moor.test").await;
     // F8 leads to the message, and its button undoes.
     console.key(Key::F8).await;
-    console.tab_to("[data-radix-collection-item] button, li button").await;
+    console
+        .tab_to("[data-radix-collection-item] button, li button")
+        .await;
     console.key(Key::Enter).await;
     console.see("Undone: Paused b.moor.test").await;
-    console.tab_to("[data-address='b.moor.test'] [data-row]").await;
-    console.tab_to("button[aria-label='More for b.moor.test']").await;
+    console
+        .tab_to("[data-address='b.moor.test'] [data-row]")
+        .await;
+    console
+        .tab_to("button[aria-label='More for b.moor.test']")
+        .await;
     console.key(Key::Enter).await;
     console.find("[role=menu]").await;
     console.keys("edit").await;
@@ -45,14 +66,20 @@ async fn every_page_does_its_work_by_keyboard_alone() {
     console.keys("by keys").await;
     console.key(Key::Enter).await;
     console.see("Saved note of b.moor.test").await;
-    assert!(world.ok(&["route", "show", "b.moor.test"]).contains("by keys"));
+    assert!(
+        world
+            .ok(&["route", "show", "b.moor.test"])
+            .contains("by keys")
+    );
 
     // Names: explain one. The palette leads there.
     console.palette("names").await;
     console.tab_to("#explain").await;
     console.keys("any.moor.test").await;
     console.key(Key::Enter).await;
-    console.see("The zone moor.test gives every name the address of the proxy.").await;
+    console
+        .see("The zone moor.test gives every name the address of the proxy.")
+        .await;
 
     // Certificates and system: from tab to tab.
     console.palette("certif").await;
@@ -72,7 +99,12 @@ async fn every_page_does_its_work_by_keyboard_alone() {
     console.find("[data-app=huts][data-state=running]").await;
 
     // Traffic: look at a request.
-    assert_eq!(world.curl(&["-o", "/dev/null", "https://a.moor.test/seen"]).code, 0);
+    assert_eq!(
+        world
+            .curl(&["-o", "/dev/null", "https://a.moor.test/seen"])
+            .code,
+        0
+    );
     console.palette("traffic").await;
     console.find("[data-exchange='/seen']").await;
     console.tab_to("[data-exchange='/seen'] button").await;
@@ -83,7 +115,14 @@ async fn every_page_does_its_work_by_keyboard_alone() {
     console.palette("journal").await;
     console.tab_to("button[aria-label^='Undo change']").await;
     console.key(Key::Enter).await;
-    console.browser.find_path("//li[contains(., 'Undid change')]").await;
-    assert!(!world.ok(&["route", "show", "b.moor.test"]).contains("by keys"));
+    console
+        .browser
+        .find_path("//li[contains(., 'Undid change')]")
+        .await;
+    assert!(
+        !world
+            .ok(&["route", "show", "b.moor.test"])
+            .contains("by keys")
+    );
     console.close().await;
 }

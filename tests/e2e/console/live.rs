@@ -19,7 +19,9 @@ async fn changes_of_others_show_in_every_tab_and_after_a_gap() {
     console.find("[data-address='b.moor.test']").await;
     client.switch_to_window(first.clone()).await.unwrap();
     console.find("[data-address='b.moor.test']").await;
-    console.click("button[aria-label='More for b.moor.test']").await;
+    console
+        .click("button[aria-label='More for b.moor.test']")
+        .await;
     console.choose("Remove").await;
     console.gone("[data-address='b.moor.test']").await;
     client.switch_to_window(second).await.unwrap();

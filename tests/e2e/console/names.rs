@@ -7,14 +7,26 @@ async fn the_names_page_explains_names_and_changes_zones_and_records() {
     let world = World::with_routes(&[("booking.moor.test", "4310")]);
     world.ok(&["record", "add", "moor.test", "MX", "10 mail.moor.test."]);
     let console = Console::open(&world).await;
-    console.browser.find_text("a", "Names").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "Names")
+        .await
+        .click()
+        .await
+        .unwrap();
 
     // What is answered for a name, and why.
     let name = console.find("#explain").await;
     for (asked, reason) in [
-        ("booking.moor.test", "The zone moor.test gives every name the address of the proxy."),
+        (
+            "booking.moor.test",
+            "The zone moor.test gives every name the address of the proxy.",
+        ),
         ("moor.test", "The zone moor.test has a record for it."),
-        ("fell.example", "No zone has this name, and there is no upstream resolver to ask."),
+        (
+            "fell.example",
+            "No zone has this name, and there is no upstream resolver to ask.",
+        ),
     ] {
         name.send_keys(&retyped(asked)).await.unwrap();
         console.press_button("Explain").await;
@@ -24,7 +36,12 @@ async fn the_names_page_explains_names_and_changes_zones_and_records() {
     console.browser.find_text("td", "10 mail.moor.test.").await;
     let form = "form[data-form=record]";
     let [owner, data] = <[_; 2]>::try_from(
-        console.browser.client().find_all(fantoccini::Locator::Css(&format!("{form} input"))).await.unwrap(),
+        console
+            .browser
+            .client()
+            .find_all(fantoccini::Locator::Css(&format!("{form} input")))
+            .await
+            .unwrap(),
     )
     .unwrap();
     owner.send_keys("printer.moor.test").await.unwrap();
@@ -34,8 +51,12 @@ async fn the_names_page_explains_names_and_changes_zones_and_records() {
     data.send_keys(".7").await.unwrap();
     console.click(&format!("{form} [type=submit]")).await;
     console.browser.find_text("td", "192.0.2.7").await;
-    console.click("button[aria-label='Remove the A records of printer.moor.test']").await;
-    console.see("Removed the A records of printer.moor.test").await;
+    console
+        .click("button[aria-label='Remove the A records of printer.moor.test']")
+        .await;
+    console
+        .see("Removed the A records of printer.moor.test")
+        .await;
 
     // A question that is asked now shows up by itself.
     console.press_button("Queries").await;
@@ -73,10 +94,16 @@ async fn zones_are_added_with_advice_edited_and_removed(console: &Console, world
     console.click("button[aria-label='Edit fell.test']").await;
     let address = console.find("form[data-form=zone-settings] input").await;
     address.send_keys("192.0.2").await.unwrap();
-    console.click("form[data-form=zone-settings] [type=submit]").await;
-    console.find("form[data-form=zone-settings] [role=alert]").await;
+    console
+        .click("form[data-form=zone-settings] [type=submit]")
+        .await;
+    console
+        .find("form[data-form=zone-settings] [role=alert]")
+        .await;
     address.send_keys(".9").await.unwrap();
-    console.click("form[data-form=zone-settings] [type=submit]").await;
+    console
+        .click("form[data-form=zone-settings] [type=submit]")
+        .await;
     console.browser.find_text("td", "192.0.2.9").await;
     assert_eq!(console.place().await, "names?name=fell.example");
 

@@ -18,8 +18,7 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     let fields = Locator::Css("[role=dialog] input:not([name])");
     let client = console.browser.client();
     console.find("[role=dialog]").await;
-    let [name, _, target] =
-        <[_; 3]>::try_from(client.find_all(fields).await.unwrap()).unwrap();
+    let [name, _, target] = <[_; 3]>::try_from(client.find_all(fields).await.unwrap()).unwrap();
     let port = reserve_port();
     name.send_keys("booking.moor.test").await.unwrap();
     target.send_keys("70000").await.unwrap();
@@ -43,7 +42,13 @@ async fn a_route_is_added_and_its_lane_turns_solid_when_its_server_starts() {
     );
 
     // Nobody touches the page, and the row turns solid.
-    console.browser.find_text("a", "All routes").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "All routes")
+        .await
+        .click()
+        .await
+        .unwrap();
     console
         .find("[data-address='booking.moor.test'][data-passed=false]")
         .await;
@@ -83,13 +88,23 @@ async fn rows_have_everything_at_hand(console: &Console, world: &World) {
     console.click(menu).await;
     console.choose("Check deeply").await;
     console.see("checked deeply").await;
-    console.click("button[aria-label='Unfold booking.moor.test']").await;
-    console.find("[data-address] [data-slug], [data-address] p a").await;
+    console
+        .click("button[aria-label='Unfold booking.moor.test']")
+        .await;
+    console
+        .find("[data-address] [data-slug], [data-address] p a")
+        .await;
     assert_eq!(console.place().await, "routes?open=booking.moor.test");
 }
 
 async fn the_page_of_a_route_shows_all_of_it(console: &Console, port: u16) {
-    console.browser.find_text("a", "booking.moor.test").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "booking.moor.test")
+        .await
+        .click()
+        .await
+        .unwrap();
     console.find("#hops").await;
     let connect = console.find("[data-hop=connect]").await;
     let seen = connect.text().await.unwrap();
@@ -125,26 +140,40 @@ async fn settings_are_changed_in_one_form(console: &Console, world: &World) {
     assert!(!show().contains("the huts"), "all or nothing");
     status.send_keys(&retyped("404")).await.unwrap();
     console.click("form [type=submit]").await;
-    console.see("Saved expect.status, note of booking.moor.test").await;
+    console
+        .see("Saved expect.status, note of booking.moor.test")
+        .await;
     let shown = show();
-    assert!(shown.contains("404") && shown.contains("the huts"), "{shown}");
+    assert!(
+        shown.contains("404") && shown.contains("the huts"),
+        "{shown}"
+    );
 
     let backspace = char::from(fantoccini::key::Key::Backspace).to_string();
     status.send_keys(&retyped(&backspace)).await.unwrap();
     console.click("form [type=submit]").await;
-    console.see("Saved expect.status of booking.moor.test").await;
+    console
+        .see("Saved expect.status of booking.moor.test")
+        .await;
     assert!(!show().contains("expect.status"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_finding_is_fixed_by_its_button() {
     let app = App::new();
-    let world = World::with_routes(&[("a.moor.test", &format!("https://127.0.0.1:{}", app.port()))]);
+    let world =
+        World::with_routes(&[("a.moor.test", &format!("https://127.0.0.1:{}", app.port()))]);
     let console = Console::open(&world).await;
-    console.find("[data-address='a.moor.test'][data-passed=false]").await;
-    console.click("button[aria-label='Unfold a.moor.test']").await;
+    console
+        .find("[data-address='a.moor.test'][data-passed=false]")
+        .await;
+    console
+        .click("button[aria-label='Unfold a.moor.test']")
+        .await;
     console.press_button("Fix it").await;
-    console.find("[data-address='a.moor.test'][data-passed=true]").await;
+    console
+        .find("[data-address='a.moor.test'][data-passed=true]")
+        .await;
     let shown = world.ok(&["route", "show", "a.moor.test"]);
     assert!(!shown.contains("https://127.0.0.1"), "{shown}");
     console.close().await;

@@ -6,7 +6,13 @@ use super::Console;
 async fn the_system_page_shows_the_service_the_machine_and_guides() {
     let world = World::with_routes(&[("a.moor.test", "4310")]);
     let console = Console::open(&world).await;
-    console.browser.find_text("a", "System").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "System")
+        .await
+        .click()
+        .await
+        .unwrap();
     let socket = world.socket().display().to_string();
     console.browser.find_text("dd", &socket).await;
     console.browser.find_text("td", "traffic").await;
@@ -22,7 +28,9 @@ async fn the_system_page_shows_the_service_the_machine_and_guides() {
     assert!(text.contains("/etc/resolver/moor.test"), "{text}");
     assert_eq!(
         text.trim_end(),
-        world.ok(&["system", "guide", "macos", "--script"]).trim_end()
+        world
+            .ok(&["system", "guide", "macos", "--script"])
+            .trim_end()
     );
 
     console.press_button("Sessions").await;

@@ -8,7 +8,13 @@ async fn the_traffic_page_is_live_and_filters() {
     let world = World::with_routes(&[("a.moor.test", &app.port())]);
     world.curl(&["https://a.moor.test/before"]).ok();
     let console = Console::open(&world).await;
-    console.browser.find_text("a", "Traffic").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "Traffic")
+        .await
+        .click()
+        .await
+        .unwrap();
     console.find("[data-exchange='/before']").await;
 
     // What passes now shows up by itself, with the newest first and no secret in it.
@@ -58,7 +64,13 @@ async fn the_traffic_page_is_live_and_filters() {
     // Rates over time, of all routes and of one.
     console.press_button("Rates").await;
     console.find(".uplot canvas").await;
-    console.browser.find_text("a", "a.moor.test").await.click().await.unwrap();
+    console
+        .browser
+        .find_text("a", "a.moor.test")
+        .await
+        .click()
+        .await
+        .unwrap();
     console.browser.find_text("h2", "a.moor.test").await;
     console.close().await;
 }

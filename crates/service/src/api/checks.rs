@@ -6,8 +6,8 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use bentlane_api_types::{
-    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, RouteHistory, RouteStateChange, RouteStates,
-    TraceRequest, Verdicts,
+    CheckRequest, FromSeen, NameToLookUp, NamesToLookUp, RouteHistory, RouteStateChange,
+    RouteStates, TraceRequest, Verdicts,
 };
 use bentlane_checks::{Facts, Finding, Trace, Verdict, diagnose_from};
 use bentlane_model::{Address, Name, PathPrefix, Snapshot, host_and_port};

@@ -74,7 +74,9 @@ fn plan(api: &Api) -> MachinePlan {
                 PlannedStep {
                     path: step.path.display().to_string(),
                     what: step.in_words().to_owned(),
-                    lines: gone.chain(new.iter().map(|line| format!("+{line}"))).collect(),
+                    lines: gone
+                        .chain(new.iter().map(|line| format!("+{line}")))
+                        .collect(),
                 }
             }));
         }
@@ -90,10 +92,16 @@ fn plan(api: &Api) -> MachinePlan {
         Some(ours) => {
             let home = std::env::var_os("HOME").unwrap_or_default();
             let steps = ours.plan_attach(&[home.into()]);
-            planned.steps.extend(steps.iter().map(|step| PlannedStep {
-                path: step.store.path.display().to_string(),
-                what: step.in_words(true),
-                lines: step.roots.iter().map(|root| format!("+{}", root.name)).collect(),
+            planned.steps.extend(steps.iter().map(|step| {
+                PlannedStep {
+                    path: step.store.path.display().to_string(),
+                    what: step.in_words(true),
+                    lines: step
+                        .roots
+                        .iter()
+                        .map(|root| format!("+{}", root.name))
+                        .collect(),
+                }
             }));
         }
     }
@@ -109,12 +117,19 @@ fn facts(api: &Api, snapshot: &Snapshot) -> Facts {
         let Pattern::Exact(name) = &route.address.pattern else {
             return None;
         };
-        Some((name.clone(), snapshot.addresses_of(name.as_str(), &listening)))
+        Some((
+            name.clone(),
+            snapshot.addresses_of(name.as_str(), &listening),
+        ))
     });
     Facts {
         owner: api.info.data_dir.root().to_owned(),
         program: "/proc/self/exe".into(),
-        zones: configuration.zones.iter().map(|zone| zone.name.clone()).collect(),
+        zones: configuration
+            .zones
+            .iter()
+            .map(|zone| zone.name.clone())
+            .collect(),
         dns: api.info.listening.dns.clone(),
         names: names.collect(),
     }
@@ -132,7 +147,9 @@ async fn show_guide(
 ) -> Result<Json<GuideView>, Problem> {
     let mut known = OtherSystem::ALL.into_iter();
     let Some(system) = known.find(|it| it.as_str() == system) else {
-        let detail = format!("there is no guide for `{system}`: there are those for macos, windows, wsl and phone");
+        let detail = format!(
+            "there is no guide for `{system}`: there are those for macos, windows, wsl and phone"
+        );
         return Err(Problem::new(StatusCode::NOT_FOUND, detail));
     };
     let root = api.pki.authority.root();

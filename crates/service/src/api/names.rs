@@ -19,6 +19,7 @@ use super::problem::{Problem, Query};
 #[into_params(parameter_in = Query)]
 struct Explain {
     /// The name, such as `booking.moor.test`.
+    #[serde(default)]
     name: String,
 }
 

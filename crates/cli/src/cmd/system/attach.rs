@@ -458,7 +458,10 @@ fn difference(output: &Output, step: &Step) -> Vec<String> {
     let (gone, new) = step.difference();
     gone.iter()
         .map(|line| output.paint(Style::Broken, &format!("  - {line}")))
-        .chain(new.iter().map(|line| output.paint(Style::Passing, &format!("  + {line}"))))
+        .chain(
+            new.iter()
+                .map(|line| output.paint(Style::Passing, &format!("  + {line}"))),
+        )
         .collect()
 }
 

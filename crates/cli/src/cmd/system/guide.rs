@@ -47,7 +47,11 @@ impl Guide {
             OtherSystem::Phone => "phone",
         };
         let guide: GuideView = client.get(&format!("/machine/guides/{system}")).await?;
-        let text = if self.script { guide.script } else { guide.text };
+        let text = if self.script {
+            guide.script
+        } else {
+            guide.text
+        };
         output.line(text.trim_end())?;
         Ok(Answer::Yes)
     }
