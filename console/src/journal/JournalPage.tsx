@@ -108,7 +108,7 @@ function EntryRows({ entry, isOpen, isFirst }: EntryRowsProps) {
             <Moment at={entry.at} />
           </span>
         </td>
-        <td className={`${CELL} w-full max-w-0`}>
+        <td className={`${CELL} w-full max-w-0 min-w-52`}>
           {ACTIONS[entry.action] ?? entry.action} <span className="text-muted">{entry.kind}</span>{' '}
           <span className="font-semibold break-all">{entry.subject}</span>
           {entry.undoes != null && <span className="text-muted"> · undoes {entry.undoes}</span>}

@@ -263,9 +263,6 @@ kinds! {
     /// Some containers of the service cannot be connected to.
     ReplicaUnreachable = "replica-unreachable", Warning at Connect:
         "The route leads to several containers of a service, and some of them accept no connection. Requests go to the others.";
-    /// Some containers of the service do not answer as they should.
-    ReplicaFailing = "replica-failing", Warning at Answer:
-        "The route leads to several containers of a service. Each of them is asked for the route's page, and some answer with a server error, not at all, or not as the route expects. Requests still go to them.";
     /// A label asks for a route that it cannot have.
     LabelInvalid = "label-invalid", Warning at Connect:
         "A line of the label `bentlane.routes` of a container is not understood, or asks for what a label cannot have, so there is no route for it. A label names an address, a port inside its own container, and settings that name no file, certificate or address of this machine. One that came with an image counts for nothing.";
@@ -303,6 +300,9 @@ kinds! {
     TargetTlsFailed = "target-tls-failed", Error at Connect:
         "The TLS handshake with the app fails before its certificate is verified.";
 
+    /// Some containers of the service do not answer as they should.
+    ReplicaFailing = "replica-failing", Warning at Answer:
+        "The route leads to several containers of a service. Each of them is asked for the route's page, and some answer with a server error, not at all, or not as the route expects. Requests still go to them.";
     /// The route loops back to the proxy.
     RouteLoop = "route-loop", Error at Answer:
         "The route's target is Bent Lane itself, so requests loop. They are answered with 508 and the routes of the loop.";
