@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
 use std::path::{Component, Path, PathBuf};
 use std::time::Duration;
 
@@ -19,6 +19,8 @@ const NO_WAIT: i32 = OFlags::NONBLOCK.bits().cast_signed();
 const LOOK: Duration = Duration::from_millis(500);
 /// Files that are followed at most.
 const MOST_FILES: usize = 64;
+/// Bytes by which a file is recognized as the one that was read.
+const COMPARED: usize = 64;
 /// Bytes that are read of a file at once.
 const AT_ONCE: u64 = 1 << 20;
 
@@ -33,6 +35,8 @@ struct Followed {
     file: File,
     inode: u64,
     read: u64,
+    /// The last bytes that were read.
+    last: Vec<u8>,
     lines: Lines,
 }
 
@@ -124,14 +128,17 @@ fn read_all(
 ) {
     for path in found {
         if let Some(known) = followed.get_mut(path) {
-            // What was written last before the file was replaced is read, too.
-            let _ = known.read_on();
-            let now = std::fs::metadata(path).ok();
-            let is_same = now
-                .as_ref()
-                .is_some_and(|now| now.ino() == known.inode && now.len() >= known.read);
-            if is_same {
-                continue;
+            // A file that was cut, and has grown again since, has other bytes where it was read to.
+            if known.goes_on() {
+                // What was written last before the file was replaced is read, too.
+                let _ = known.read_on();
+                let now = std::fs::metadata(path).ok();
+                let is_same = now
+                    .as_ref()
+                    .is_some_and(|now| now.ino() == known.inode && now.len() >= known.read);
+                if is_same {
+                    continue;
+                }
             }
         }
         let name = path
@@ -166,16 +173,26 @@ impl Followed {
             file,
             inode: about.ino(),
             read,
+            last: Vec::new(),
             lines,
         };
         followed.read_on()?;
         Ok(followed)
     }
 
+    /// Whether the file still has what was read of it last.
+    fn goes_on(&self) -> bool {
+        let mut there = vec![0; self.last.len()];
+        let begins = self.read.saturating_sub(self.last.len() as u64);
+        self.file.read_exact_at(&mut there, begins).is_ok() && there == self.last
+    }
+
     fn read_on(&mut self) -> io::Result<()> {
         let mut octets = Vec::new();
         (&mut self.file).take(AT_ONCE).read_to_end(&mut octets)?;
         self.read += octets.len() as u64;
+        self.last.extend_from_slice(&octets);
+        self.last.drain(..self.last.len().saturating_sub(COMPARED));
         if !octets.is_empty() {
             self.lines.push(&octets);
             self.lines.flush();
