@@ -8,7 +8,7 @@ import type { Line } from './listing';
 /** The height of a line that was not measured yet. */
 const ROW_PX = 30;
 /** Lines that are drawn beyond what is in view. */
-const BEYOND = 12;
+const BEYOND = 5;
 
 interface RouteListProps {
   lines: readonly Line[];

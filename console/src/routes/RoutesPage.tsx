@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query';
-import { useDeferredValue, useEffect, useMemo, useState } from 'react';
+import { useEffect, useMemo, useState } from 'react';
 import { statesQuery } from '../api/queries';
 import type { Machine, Route, StateChange, Zone } from '../api/types';
 import { Button } from '../shared/Button';
@@ -41,7 +41,7 @@ export function RoutesPage({ routes, zones, machine, params }: RoutesPageProps) 
   const hasProjects = routes.some(({ project }) => project != null);
   const by =
     GROUPS.find(([known]) => known === params.by)?.[0] ?? (hasProjects ? 'project' : 'none');
-  const wanted = useDeferredValue(text);
+  const wanted = text.trim();
   const zoneNames = useMemo(() => zones.map(({ name }) => name), [zones]);
   const lines = useMemo(
     () => linesOf(routes, wanted, by, zoneNames, reached),
