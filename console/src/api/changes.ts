@@ -109,7 +109,7 @@ export function actOnContainer(name: string, act: 'start' | 'stop'): Promise<Con
   return call('POST', `/containers/${segment(name)}/${act}`, { body: {} });
 }
 
-export function removeImported(name: string, key: ChangeKey): Promise<void> {
+function removeImported(name: string, key: ChangeKey): Promise<void> {
   return call('DELETE', `/certificates/imported/${segment(name)}`, { headers: keyed(key) });
 }
 
@@ -132,7 +132,7 @@ export function signRequest(request: string): Promise<Signed> {
   return call('POST', '/certificates', { body: { request } });
 }
 
-export function rotateAuthority(): Promise<unknown> {
+function rotateAuthority(): Promise<unknown> {
   return call('POST', '/authority/rotate', { body: {} });
 }
 

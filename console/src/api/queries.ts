@@ -3,7 +3,6 @@ import { keepPreviousData, queryOptions } from '@tanstack/react-query';
 import { get, query, segment } from './client';
 import type {
   App,
-  AppEnvironment,
   AppOutput,
   Authority,
   Certificate,
@@ -16,16 +15,15 @@ import type {
   MachinePlan,
   NameExplanation,
   Port,
-  Project,
   Queries,
   Route,
   RouteHistory,
-  RouteTraffic,
   Session,
   Status,
   Traffic,
   TrafficFilter,
   TrafficSeries,
+  TrafficSummary,
   TrustStore,
   Upstream,
   Verdict,
@@ -55,13 +53,6 @@ export const recordsQuery = () =>
     queryKey: [...CONFIGURATION, 'records'],
     queryFn: async ({ signal }): Promise<readonly DnsRecord[]> =>
       (await get<{ records: DnsRecord[] }>('/records', signal)).records,
-  });
-
-export const projectsQuery = () =>
-  queryOptions({
-    queryKey: [...CONFIGURATION, 'projects'],
-    queryFn: async ({ signal }): Promise<readonly Project[]> =>
-      (await get<{ projects: Project[] }>('/projects', signal)).projects,
   });
 
 export const journalQuery = (limit: number) =>
@@ -143,12 +134,6 @@ export const appsQuery = () =>
     refetchInterval: 2000,
   });
 
-export const environmentQuery = (app: string) =>
-  queryOptions({
-    queryKey: ['environment', app],
-    queryFn: ({ signal }) => get<AppEnvironment>(`/apps/${segment(app)}/environment`, signal),
-  });
-
 /** What listens on this machine. */
 export const portsQuery = () =>
   queryOptions({
@@ -213,12 +198,12 @@ export const certificateQuery = (name: string) =>
     queryFn: ({ signal }) => get<Certificate>(`/certificates/${segment(name)}`, signal),
   });
 
-/** What each route's exchanges of the last 15 minutes come to, the busiest first. */
+/** What each route's exchanges of the last 15 minutes come to, the busiest first, and how many were not
+ * recorded since the start. */
 export const summaryQuery = () =>
   queryOptions({
     queryKey: ['summary'],
-    queryFn: async ({ signal }): Promise<readonly RouteTraffic[]> =>
-      (await get<{ routes: RouteTraffic[] }>('/traffic/summary', signal)).routes,
+    queryFn: ({ signal }) => get<TrafficSummary>('/traffic/summary', signal),
     refetchInterval: 5000,
   });
 

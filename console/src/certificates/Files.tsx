@@ -3,14 +3,14 @@ import { useState } from 'react';
 import { endExport, exportCertificate, importCertificate, signRequest } from '../api/changes';
 import type { Exported, Signed } from '../api/types';
 import { day, list } from '../format';
-import { reasonsOf } from '../route/formReasons';
 import { Button } from '../shared/Button';
 import { TextArea, TextField } from '../shared/Field';
 import { Fault } from '../shared/Notice';
+import { OtherReasons } from '../shared/OtherReasons';
 import { Section } from '../shared/Section';
 import { CELL, MONO, Table } from '../shared/Table';
 import { save } from '../shared/save';
-import { useChange } from '../state/useChange';
+import { useChange, useFormChange } from '../state/useChange';
 
 interface FilesProps {
   exported: readonly Exported[];
@@ -105,17 +105,16 @@ interface PairFormProps {
 
 function PairForm({ form, first, second, submit, done, make }: PairFormProps) {
   const [texts, setTexts] = useState<readonly [string, string]>(['', '']);
-  const change = useChange();
-  const reasons = change.error === null ? {} : reasonsOf(change.error);
+  const change = useFormChange();
+  const { reasons } = change;
   const [one, two] = [texts[0].trim(), texts[1].trim()];
   const onSubmit = (event: FormEvent) => {
     event.preventDefault();
     change.mutate(
-      { done: done(one, two), make: () => make(one, two), isFinal: true, isSaidByForm: true },
+      { done: done(one, two), make: () => make(one, two), isFinal: true },
       { onSuccess: () => setTexts(['', '']) },
     );
   };
-  const unseen = Object.entries(reasons).filter(([at]) => at !== first[0] && at !== second[0]);
   return (
     <form onSubmit={onSubmit} className="mt-3 max-w-4xl" noValidate data-form={form}>
       <div className="grid items-start gap-2 sm:grid-cols-[1fr_1fr_auto]">
@@ -139,9 +138,7 @@ function PairForm({ form, first, second, submit, done, make }: PairFormProps) {
           {submit}
         </Button>
       </div>
-      {unseen.map(([at, why]) => (
-        <Fault key={at}>{why}</Fault>
-      ))}
+      <OtherReasons reasons={reasons} fields={[first[0], second[0]]} />
     </form>
   );
 }
@@ -149,8 +146,8 @@ function PairForm({ form, first, second, submit, done, make }: PairFormProps) {
 function SignForm() {
   const [request, setRequest] = useState('');
   const [signed, setSigned] = useState<Signed>();
-  const change = useChange();
-  const reasons = change.error === null ? {} : reasonsOf(change.error);
+  const change = useFormChange();
+  const { reasons } = change;
   const submit = (event: FormEvent) => {
     event.preventDefault();
     setSigned(undefined);
@@ -158,7 +155,6 @@ function SignForm() {
       done: 'Signed the request',
       make: async () => setSigned(await signRequest(request)),
       isFinal: true,
-      isSaidByForm: true,
     });
   };
   return (
@@ -166,7 +162,7 @@ function SignForm() {
       <form onSubmit={submit} className="mt-2 max-w-4xl" noValidate data-form="sign">
         <TextArea
           label="Certificate request (PKCS#10, PEM)"
-          hint="its key stays with whoever made it"
+          hint="the private key stays where it was made"
           rows={4}
           placeholder="-----BEGIN CERTIFICATE REQUEST-----"
           value={request}

@@ -3,12 +3,12 @@ import { undoRevision } from '../api/changes';
 import { journalQuery } from '../api/queries';
 import type { JournalEntry } from '../api/types';
 import { Button, IconButton } from '../shared/Button';
+import { DifferenceLines } from '../shared/DifferenceLines';
 import { FilterField } from '../shared/Field';
 import { Icon } from '../shared/Icon';
 import { Moment } from '../shared/Moment';
 import { Fault, Notice } from '../shared/Notice';
 import { CELL, MONO, Table } from '../shared/Table';
-import { Difference } from '../system/MachineTab';
 import type { Place } from '../state/place';
 import { setParams } from '../state/usePlace';
 import { reasonOf, useChange } from '../state/useChange';
@@ -147,7 +147,7 @@ function EntryRows({ entry, isOpen, isFirst }: EntryRowsProps) {
             {lines.length === 0 ? (
               <p className="text-[14px] text-muted">No value is different.</p>
             ) : (
-              <Difference lines={lines} />
+              <DifferenceLines lines={lines} />
             )}
           </td>
         </tr>

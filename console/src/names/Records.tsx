@@ -2,13 +2,13 @@ import type { FormEvent } from 'react';
 import { useState } from 'react';
 import { addRecord, removeRecords } from '../api/changes';
 import type { DnsRecord } from '../api/types';
-import { reasonsOf } from '../route/formReasons';
 import { Button } from '../shared/Button';
 import { Choice } from '../shared/Choice';
 import { TextField } from '../shared/Field';
-import { Fault, Notice } from '../shared/Notice';
+import { Notice } from '../shared/Notice';
+import { OtherReasons } from '../shared/OtherReasons';
 import { CELL, MONO, Table } from '../shared/Table';
-import { useChange } from '../state/useChange';
+import { useChange, useFormChange } from '../state/useChange';
 
 const TYPES = ['A', 'AAAA', 'CNAME', 'MX', 'TXT', 'SRV', 'CAA', 'HTTPS', 'NS', 'PTR'].map(
   (type) => [type, type] as const,
@@ -59,8 +59,8 @@ export function Records({ records, zone }: { records: readonly DnsRecord[]; zone
 
 function RecordForm({ zone }: { zone: string }) {
   const [fields, setFields] = useState({ owner: '', type: 'A', data: '' });
-  const change = useChange();
-  const reasons = change.error === null ? {} : reasonsOf(change.error);
+  const change = useFormChange();
+  const { reasons } = change;
   const set = (field: keyof typeof fields) => (value: string) =>
     setFields((before) => ({ ...before, [field]: value }));
   const submit = (event: FormEvent) => {
@@ -70,12 +70,10 @@ function RecordForm({ zone }: { zone: string }) {
       {
         done: `Added ${fields.type} of ${owner}`,
         make: (key) => addRecord({ ...fields, owner, data: fields.data.trim() }, key),
-        isSaidByForm: true,
       },
       { onSuccess: () => setFields((before) => ({ ...before, owner: '', data: '' })) },
     );
   };
-  const unseen = Object.entries(reasons).filter(([field]) => !['owner', 'data'].includes(field));
   return (
     <form onSubmit={submit} className="mt-4 max-w-3xl" noValidate data-form="record">
       <div className="grid items-start gap-2 sm:grid-cols-[1fr_auto_1.4fr_auto]">
@@ -102,9 +100,7 @@ function RecordForm({ zone }: { zone: string }) {
           Add record
         </Button>
       </div>
-      {unseen.map(([field, why]) => (
-        <Fault key={field}>{why}</Fault>
-      ))}
+      <OtherReasons reasons={reasons} fields={['owner', 'data']} />
     </form>
   );
 }

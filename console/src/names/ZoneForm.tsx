@@ -4,7 +4,7 @@ import { addZone, tryZone } from '../api/changes';
 import { inOneLine } from '../format';
 import { Button } from '../shared/Button';
 import { TextField } from '../shared/Field';
-import { useChange } from '../state/useChange';
+import { useFormChange } from '../state/useChange';
 
 /** How long to wait after a key before the service is asked. */
 const PAUSE_MS = 250;
@@ -14,7 +14,7 @@ export function ZoneForm() {
   const [name, setName] = useState('');
   const [reason, setReason] = useState<string>();
   const [advice, setAdvice] = useState<string>();
-  const change = useChange();
+  const change = useFormChange();
 
   useEffect(() => {
     if (name === '') return;
@@ -45,7 +45,6 @@ export function ZoneForm() {
       {
         done: `Added the zone ${name.trim()}`,
         make: (key) => addZone(name.trim(), false, key),
-        isSaidByForm: true,
       },
       {
         onSuccess: () => {

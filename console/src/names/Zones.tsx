@@ -3,15 +3,14 @@ import { useState } from 'react';
 import { editZone, removeZone } from '../api/changes';
 import type { Zone } from '../api/types';
 import { inOneLine, resolvesTo } from '../format';
-import { reasonsOf } from '../route/formReasons';
 import { Button } from '../shared/Button';
 import { Choice } from '../shared/Choice';
 import { Dialog } from '../shared/Dialog';
 import { TextField } from '../shared/Field';
-import { Fault } from '../shared/Notice';
+import { OtherReasons } from '../shared/OtherReasons';
 import { CELL, Table } from '../shared/Table';
 import { setParams } from '../state/usePlace';
-import { useChange } from '../state/useChange';
+import { useChange, useFormChange } from '../state/useChange';
 import { ZoneForm } from './ZoneForm';
 
 /** The zones, each to be edited and removed, and a form for another. */
@@ -93,8 +92,8 @@ function ZoneSettingsForm({ zone }: { zone: Zone }) {
     answers: answers ?? '',
     plain: plain ?? '',
   });
-  const change = useChange();
-  const reasons = change.error === null ? {} : reasonsOf(change.error);
+  const change = useFormChange();
+  const { reasons } = change;
   const set = (field: keyof typeof fields) => (value: string) =>
     setFields((before) => ({ ...before, [field]: value }));
   const submit = (event: FormEvent) => {
@@ -110,7 +109,6 @@ function ZoneSettingsForm({ zone }: { zone: Zone }) {
       {
         done: `Saved the zone ${zone.name}`,
         make: (key) => editZone(zone.name, patch, key),
-        isSaidByForm: true,
       },
       { onSuccess: () => setParams({ zone: undefined }) },
     );
@@ -163,11 +161,7 @@ function ZoneSettingsForm({ zone }: { zone: Zone }) {
         ]}
         onChoose={set('plain')}
       />
-      {Object.entries(reasons)
-        .filter(([field]) => !['ipv4', 'ipv6', 'ttl'].includes(field))
-        .map(([field, why]) => (
-          <Fault key={field}>{why}</Fault>
-        ))}
+      <OtherReasons reasons={reasons} fields={['ipv4', 'ipv6', 'ttl']} />
       <div className="flex justify-end gap-2">
         <Button onClick={() => setParams({ zone: undefined })}>Cancel</Button>
         <Button kind="primary" type="submit" disabled={change.isPending}>

@@ -5,11 +5,12 @@ import { patchRoute } from '../routes/useRouteActions';
 import { Button } from '../shared/Button';
 import { FilterField, TextField } from '../shared/Field';
 import { Fault } from '../shared/Notice';
-import { reasonOf, useChange } from '../state/useChange';
+import { reasonOf, useFormChange } from '../state/useChange';
 import { SettingField } from './SettingField';
 import type { Setting } from './settings';
 import {
   entered,
+  mergePatches,
   nameOf,
   patchOf,
   same,
@@ -18,7 +19,6 @@ import {
   titleOf,
   valueOf,
 } from './settings';
-import { mergePatches, reasonsOf } from './formReasons';
 
 /** Where a route leads and all its settings, in one form; what was changed is saved together. */
 export function RouteSettings({ route }: { route: Route }) {
@@ -27,8 +27,8 @@ export function RouteSettings({ route }: { route: Route }) {
   // The route as it was when the first field was edited.
   const [before, setBefore] = useState(route);
   const [filter, setFilter] = useState('');
-  const change = useChange();
-  const reasons = change.error === null ? {} : reasonsOf(change.error);
+  const change = useFormChange();
+  const { reasons } = change;
   const edited = Object.keys(texts).sort();
   const isWanted = (setting: Setting) =>
     `${nameOf(setting)} ${titleOf(setting)} ${setting.help}`
@@ -65,7 +65,6 @@ export function RouteSettings({ route }: { route: Route }) {
       {
         done: `Saved ${edited.join(', ')} of ${route.address}`,
         make: (key) => patchRoute(route.address, mergePatches(patches), key, stillHolds),
-        isSaidByForm: true,
       },
       { onSuccess: () => setTexts({}) },
     );

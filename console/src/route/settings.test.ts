@@ -3,6 +3,7 @@ import type { Route } from '../api/types';
 import {
   SETTINGS,
   entered,
+  mergePatches,
   nameOf,
   patchOf,
   settingsByTopic,
@@ -49,4 +50,9 @@ it('has every setting under one topic', () => {
   const listed = settingsByTopic().flatMap(({ settings }) => settings.map(nameOf));
   expect([...listed].sort()).toEqual(SETTINGS.map(nameOf).sort());
   expect(titleOf(named('expect.status'))).toBe('Expect: status');
+});
+
+it('patches of one group are merged', () => {
+  const patches = [{ note: null }, { expect: { status: 404 } }, { expect: { header: ['a'] } }];
+  expect(mergePatches(patches)).toEqual({ note: null, expect: { status: 404, header: ['a'] } });
 });

@@ -70,6 +70,18 @@ export function patchOf({ group, key }: Setting, value: Value | null): unknown {
   return group === null ? patch : { [group]: patch };
 }
 
+/** One merge patch (RFC 7396) for several that are one or two levels deep. */
+export function mergePatches(patches: readonly unknown[]): Record<string, unknown> {
+  const merged: Record<string, unknown> = {};
+  for (const patch of patches) {
+    for (const [key, value] of Object.entries(patch as Record<string, unknown>)) {
+      const isGroup = typeof value === 'object' && value !== null && !Array.isArray(value);
+      merged[key] = isGroup ? { ...(merged[key] as object | undefined), ...value } : value;
+    }
+  }
+  return merged;
+}
+
 /** A value as a field shows it: one line for each entry of a list. */
 export function shown(value: Value | undefined): string {
   if (value === undefined) return '';

@@ -6,16 +6,16 @@ import { appsQuery, containersQuery, portsQuery } from '../api/queries';
 import type { RouteInput } from '../api/types';
 import { inOneLine } from '../format';
 import { SettingField } from '../route/SettingField';
-import type { Reasons } from '../route/formReasons';
-import { mergePatches, reasonsOf } from '../route/formReasons';
-import { entered, nameOf, patchOf, settingsByTopic } from '../route/settings';
+import { entered, mergePatches, nameOf, patchOf, settingsByTopic } from '../route/settings';
 import { Button } from '../shared/Button';
 import { Dialog } from '../shared/Dialog';
 import { TextField } from '../shared/Field';
-import { Fault } from '../shared/Notice';
+import { OtherReasons } from '../shared/OtherReasons';
 import { routePath } from '../state/place';
+import type { Reasons } from '../state/reasons';
+import { reasonsOf } from '../state/reasons';
 import { goTo, setParams } from '../state/usePlace';
-import { useChange } from '../state/useChange';
+import { useFormChange } from '../state/useChange';
 import { suggestedTargets } from './suggestions';
 
 /** How long to wait after a key before the service is asked. */
@@ -66,7 +66,7 @@ function RouteForm({
   const [touched, setTouched] = useState<ReadonlySet<string>>(new Set());
   const [reasons, setReasons] = useState<Reasons>({});
   const [advice, setAdvice] = useState<string>();
-  const change = useChange();
+  const change = useFormChange();
 
   useEffect(() => {
     if (touched.size === 0) return;
@@ -102,7 +102,7 @@ function RouteForm({
     const input = inputOf(fields);
     const address = `${input.name}${input.prefix ?? ''}`;
     change.mutate(
-      { done: `Added ${address}`, make: (key) => addRoute(input, key), isSaidByForm: true },
+      { done: `Added ${address}`, make: (key) => addRoute(input, key) },
       {
         onSuccess: () => {
           onClose();
@@ -114,7 +114,6 @@ function RouteForm({
   };
   // A field that was not visited yet is not wrong, only empty.
   const reason = (field: string) => (touched.has(field) ? reasons[field] : undefined);
-  const unseen = Object.entries(reasons).filter(([field]) => fields[field] === undefined);
   return (
     <form className="mt-4 grid grid-cols-1 gap-3" onSubmit={submit} noValidate>
       <div className="grid grid-cols-1 gap-3 sm:grid-cols-[2fr_1fr]">
@@ -164,9 +163,7 @@ function RouteForm({
           </fieldset>
         ))}
       </details>
-      {unseen.map(([field, why]) => (
-        <Fault key={field}>{why}</Fault>
-      ))}
+      <OtherReasons reasons={reasons} fields={Object.keys(fields)} />
       <div className="mt-1 flex justify-end gap-2">
         <Button onClick={onClose}>Cancel</Button>
         <Button kind="primary" type="submit" disabled={change.isPending}>

@@ -3,23 +3,17 @@ import { opens } from '../format';
 import { IconButton } from '../shared/Button';
 import { Icon } from '../shared/Icon';
 import { Menu, MenuItem, MenuLink, MenuSeparator } from '../shared/Menu';
-import { useToasts } from '../shared/useToasts';
 import { routePath } from '../state/place';
 import { goTo } from '../state/usePlace';
-import { useRouteActions } from './useRouteActions';
+import type { useRouteActions } from './useRouteActions';
+
+interface RouteMenuProps {
+  route: Route;
+  actions: ReturnType<typeof useRouteActions>;
+}
 
 /** All that one can do with a route. */
-export function RouteMenu({ route }: { route: Route }) {
-  const actions = useRouteActions();
-  const { show } = useToasts();
-  const copyUrl = async () => {
-    try {
-      await navigator.clipboard.writeText(route.url);
-      show({ text: `Copied ${route.url}` });
-    } catch {
-      show({ text: `The browser does not let this page copy: ${route.url}`, failed: true });
-    }
-  };
+export function RouteMenu({ route, actions }: RouteMenuProps) {
   const isOfLabel = route.of_container != null;
   return (
     <Menu
@@ -35,7 +29,7 @@ export function RouteMenu({ route }: { route: Route }) {
           Open the page
         </MenuLink>
       )}
-      <MenuItem onSelect={() => void copyUrl()} shortcut="u">
+      <MenuItem onSelect={() => actions.copyUrl(route)} shortcut="u">
         Copy its URL
       </MenuItem>
       <MenuItem onSelect={() => actions.check([route])} shortcut="c">

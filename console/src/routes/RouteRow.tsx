@@ -47,7 +47,7 @@ export function RouteRow({ route, changes, now, reached, isOpen, onToggle }: Rou
       ArrowRight: isOpen ? undefined : onToggle,
       ArrowLeft: isOpen ? onToggle : undefined,
       o: opens(route) ? () => window.open(route.url, '_blank', 'noreferrer') : undefined,
-      u: () => void navigator.clipboard.writeText(route.url),
+      u: () => actions.copyUrl(route),
       c: () => actions.check([route]),
       e: () => goTo(routePath(route.address, { tab: 'settings' })),
       p: route.of_container == null ? () => actions.pause(route) : undefined,
@@ -121,7 +121,7 @@ export function RouteRow({ route, changes, now, reached, isOpen, onToggle }: Rou
               </a>
             </Tip>
           )}
-          <RouteMenu route={route} />
+          <RouteMenu route={route} actions={actions} />
         </div>
       </div>
       {isOpen && <Unfolded route={route} verdict={verdict} />}

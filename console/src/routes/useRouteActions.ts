@@ -29,9 +29,13 @@ export function useRouteActions() {
   });
   return {
     isChecking: checking.isPending,
-    /** The addresses that are being checked; none is all of them. */
-    checked: checking.variables?.routes,
     check: (routes: readonly Route[], deep = false) => checking.mutate({ routes, deep }),
+    copyUrl: ({ url }: Route) => {
+      navigator.clipboard.writeText(url).then(
+        () => show({ text: `Copied ${url}` }),
+        () => show({ text: `The browser does not let this page copy: ${url}`, failed: true }),
+      );
+    },
     pause: ({ address, settings }: Route) => {
       const paused = settings.paused === true ? null : true;
       change.mutate({

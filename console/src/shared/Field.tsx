@@ -1,9 +1,6 @@
 import type { ComponentProps, ReactNode } from 'react';
 import { useId } from 'react';
 
-const BOX =
-  'w-full rounded-md border border-muted bg-card px-2.5 py-1 font-mono text-[14px] aria-invalid:border-vermilion';
-
 /** What every field of a form has. */
 interface FieldParts {
   label: string;
@@ -22,17 +19,7 @@ export function TextField({ label, hint, reason, onText, ...rest }: TextFieldPro
   const id = useId();
   return (
     <Labelled id={id} label={label} hint={hint} reason={reason}>
-      <input
-        id={id}
-        className={BOX}
-        autoComplete="off"
-        autoCapitalize="none"
-        spellCheck={false}
-        aria-invalid={reason !== undefined}
-        aria-describedby={`${id}-note`}
-        onChange={(event) => onText(event.target.value)}
-        {...rest}
-      />
+      <input {...boxOf(id, reason)} onChange={(event) => onText(event.target.value)} {...rest} />
     </Labelled>
   );
 }
@@ -46,18 +33,23 @@ export function TextArea({ label, hint, reason, onText, ...rest }: TextAreaProps
   const id = useId();
   return (
     <Labelled id={id} label={label} hint={hint} reason={reason}>
-      <textarea
-        id={id}
-        className={BOX}
-        autoComplete="off"
-        spellCheck={false}
-        aria-invalid={reason !== undefined}
-        aria-describedby={`${id}-note`}
-        onChange={(event) => onText(event.target.value)}
-        {...rest}
-      />
+      <textarea {...boxOf(id, reason)} onChange={(event) => onText(event.target.value)} {...rest} />
     </Labelled>
   );
+}
+
+/** What every box has that takes a text of the service's, which no browser is to correct. */
+function boxOf(id: string, reason: string | undefined) {
+  return {
+    id,
+    className:
+      'w-full rounded-md border border-muted bg-card px-2.5 py-1 font-mono text-[14px] aria-invalid:border-vermilion',
+    autoComplete: 'off',
+    autoCapitalize: 'none',
+    spellCheck: false,
+    'aria-invalid': reason !== undefined,
+    'aria-describedby': `${id}-note`,
+  };
 }
 
 function Labelled({

@@ -4,6 +4,7 @@ import { newKey, undoKey } from '../api/changes';
 import { CONFIGURATION } from '../api/queries';
 import { sentence } from '../format';
 import { useToasts } from '../shared/useToasts';
+import { reasonsOf } from './reasons';
 
 /** A change to be made. */
 export interface Change {
@@ -12,12 +13,17 @@ export interface Change {
   make: (key: ChangeKey) => Promise<unknown>;
   /** Whether the journal has no way back from it. */
   isFinal?: boolean;
-  /** Whether a form says itself why it failed. */
-  isSaidByForm?: boolean;
 }
 
-/** Makes changes; a message says that each is made, and undoes it. */
-export function useChange() {
+/** The same for a form, which says itself why a change failed: `reasons`, by field. */
+export function useFormChange() {
+  const change = useChange('form');
+  return { ...change, reasons: change.error === null ? {} : reasonsOf(change.error) };
+}
+
+/** Makes changes; a message says that each is made, and undoes it. What fails is said by a message, too,
+ * unless a form says it. */
+export function useChange(failureSaidBy: 'message' | 'form' = 'message') {
   const client = useQueryClient();
   const { show } = useToasts();
   const refresh = () => client.invalidateQueries({ queryKey: CONFIGURATION });
@@ -45,8 +51,8 @@ export function useChange() {
       show({ text: done, action: isFinal ? undefined : action });
       void refresh();
     },
-    onError: (error, { isSaidByForm = false }) => {
-      if (!isSaidByForm) show({ text: reasonOf(error), failed: true });
+    onError: (error) => {
+      if (failureSaidBy === 'message') show({ text: reasonOf(error), failed: true });
     },
   });
 }

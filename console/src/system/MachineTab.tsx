@@ -5,6 +5,7 @@ import { sentence } from '../format';
 import { Prose } from '../shared/Prose';
 import { Button } from '../shared/Button';
 import { CopyLine } from '../shared/CopyLine';
+import { DifferenceLines } from '../shared/DifferenceLines';
 import { Fault } from '../shared/Notice';
 import { Section } from '../shared/Section';
 import type { Tone } from '../shared/StateMark';
@@ -91,7 +92,7 @@ function Plan() {
                   <span className="font-mono text-[13px] font-semibold break-all">{path}</span>{' '}
                   <span className="text-muted">{what}</span>
                 </p>
-                <Difference lines={lines} />
+                <DifferenceLines lines={lines} />
               </li>
             ))}
           </ul>
@@ -103,22 +104,5 @@ function Plan() {
         </p>
       ))}
     </Section>
-  );
-}
-
-/** Lines that go and come, each with `-` or `+` before it. */
-export function Difference({ lines }: { lines: readonly string[] }) {
-  if (lines.length === 0) return null;
-  return (
-    <ul className="mt-1 font-mono text-[13px]">
-      {lines.map((line, at) => (
-        <li
-          key={at}
-          className={`break-all whitespace-pre-wrap ${line.startsWith('-') ? 'text-vermilion' : 'text-teal'}`}
-        >
-          {line.charAt(0)} {line.slice(1)}
-        </li>
-      ))}
-    </ul>
   );
 }

@@ -1,7 +1,6 @@
 import { useQuery } from '@tanstack/react-query';
 import { queriesQuery, statusQuery, summaryQuery } from '../api/queries';
-import { get } from '../api/client';
-import type { Status, Traffic } from '../api/types';
+import type { Status } from '../api/types';
 import { list, sentence } from '../format';
 import { Prose } from '../shared/Prose';
 import { CopyLine } from '../shared/CopyLine';
@@ -14,11 +13,7 @@ import { CELL, Table } from '../shared/Table';
 export function ServiceTab() {
   const { data: status } = useQuery(statusQuery());
   const { data: queries } = useQuery(queriesQuery());
-  const { data: traffic } = useQuery({
-    queryKey: [...summaryQuery().queryKey, 'dropped'],
-    queryFn: ({ signal }) => get<Traffic>('/traffic?limit=1', signal),
-    refetchInterval: 5000,
-  });
+  const { data: traffic } = useQuery(summaryQuery());
   if (status === undefined) return <p className="text-muted">Reading …</p>;
   return (
     <div className="grid grid-cols-1 gap-7">

@@ -45,7 +45,8 @@ export function TrafficPage({ routes, params }: TrafficPageProps) {
 }
 
 function Rates({ chosen }: { chosen: string | undefined }) {
-  const { data: routes } = useQuery(summaryQuery());
+  const { data } = useQuery(summaryQuery());
+  const routes = data?.routes;
   return (
     <div className="grid grid-cols-1 gap-6">
       <RateChart route={chosen} />

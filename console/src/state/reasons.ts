@@ -12,15 +12,3 @@ export function reasonsOf(error: unknown): Reasons {
   if (errors.length === 0) return { form: error.body.detail };
   return Object.fromEntries(errors.map(({ field, reason }) => [field, reason]));
 }
-
-/** One merge patch (RFC 7396) for several that are one or two levels deep. */
-export function mergePatches(patches: readonly unknown[]): Record<string, unknown> {
-  const merged: Record<string, unknown> = {};
-  for (const patch of patches) {
-    for (const [key, value] of Object.entries(patch as Record<string, unknown>)) {
-      const isGroup = typeof value === 'object' && value !== null && !Array.isArray(value);
-      merged[key] = isGroup ? { ...(merged[key] as object | undefined), ...value } : value;
-    }
-  }
-  return merged;
-}

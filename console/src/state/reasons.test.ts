@@ -1,11 +1,6 @@
 import { expect, test } from 'vitest';
 import { Problem } from '../api/client';
-import { mergePatches, reasonsOf } from './formReasons';
-
-test('patches of one group are merged', () => {
-  const patches = [{ note: null }, { expect: { status: 404 } }, { expect: { header: ['a'] } }];
-  expect(mergePatches(patches)).toEqual({ note: null, expect: { status: 404, header: ['a'] } });
-});
+import { reasonsOf } from './reasons';
 
 test('each field gets its own reason', () => {
   const body = { title: '', status: 422, detail: 'two things are wrong' };
