@@ -7,8 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
 use bentlane_tests::{
-    App, Background, Start, World, figure, pause, reply, reserve_port, rounds, run, signal,
-    wait_until,
+    App, Background, Start, World, figure, pause, reply, rounds, run, signal, wait_until,
 };
 use bytes::Bytes;
 use futures_util::{SinkExt, StreamExt};
@@ -19,17 +18,6 @@ use hyper_util::rt::TokioIo;
 use rustix::process::Signal;
 use tokio::time::{interval, timeout};
 use tokio_tungstenite::tungstenite::Message;
-
-/// A world on ports that it keeps, with a private database server.
-fn world() -> World {
-    let places = ["dns", "http", "https", "console"];
-    let flags = places.map(|what| format!("--{what}=127.0.0.1:{}", reserve_port()));
-    World::with(Start {
-        flags: flags.to_vec(),
-        own_places: true,
-        ..Start::default()
-    })
-}
 
 /// What came of asking.
 #[derive(Debug, Default)]
@@ -144,7 +132,7 @@ async fn a_restart_refuses_nobody() {
         std::thread::sleep(Duration::from_secs(1));
         reply(200, &[], "done")
     });
-    let world = world().add_routes(&[
+    let world = World::with(Start::on_kept_ports()).add_routes(&[
         ("a.moor.test", &app.port()),
         ("radio.moor.test", &radio.port()),
         ("slow.moor.test", &slow.port()),
@@ -215,7 +203,7 @@ async fn a_restart_refuses_nobody() {
 
 #[test]
 fn nothing_is_stopped_when_the_service_would_not_start_again() {
-    let world = world();
+    let world = World::with(Start::on_kept_ports());
     let before = world.json(&["status"]);
     let file = world.path("config/bentlane/config.toml");
     fs::create_dir_all(file.parent().unwrap()).unwrap();
@@ -253,7 +241,8 @@ fn a_stop_refuses_new_connections_while_it_waits_for_others() {
         }
         reply(200, &[], "done")
     });
-    let mut world = world().add_routes(&[("slow.moor.test", &slow.port())]);
+    let mut world =
+        World::with(Start::on_kept_ports()).add_routes(&[("slow.moor.test", &slow.port())]);
     let https = world.address("https");
     let mut command = world.curl_command(&["https://slow.moor.test/held"]);
     let mut client = Background::start(&mut command, world.path("curl.log"));

@@ -51,6 +51,20 @@ pub struct Start {
     pub shared_database: bool,
 }
 
+impl Start {
+    /// On ports that it keeps, with a private database server.
+    #[must_use]
+    pub fn on_kept_ports() -> Self {
+        let places = ["dns", "http", "https", "console"];
+        let flags = places.map(|what| format!("--{what}=127.0.0.1:{}", reserve_port()));
+        Self {
+            flags: flags.to_vec(),
+            own_places: true,
+            ..Self::default()
+        }
+    }
+}
+
 impl World {
     /// A world whose service is ready.
     #[must_use]
@@ -64,13 +78,9 @@ impl World {
     /// A world on ports that it keeps, as a restart needs.
     #[must_use]
     pub fn on_kept_ports() -> Self {
-        let places = ["dns", "http", "https", "console"];
-        let flags = places.map(|what| format!("--{what}=127.0.0.1:{}", reserve_port()));
         Self::with(Start {
-            flags: flags.to_vec(),
-            own_places: true,
             shared_database: true,
-            ..Start::default()
+            ..Start::on_kept_ports()
         })
     }
 

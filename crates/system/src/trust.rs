@@ -292,6 +292,25 @@ impl OwnRoot {
         self.anchor.our_name.is_some()
     }
 
+    /// Why it is not put into trust stores; `None` when it is.
+    #[must_use]
+    pub fn refusal(&self) -> Option<&'static str> {
+        if !self.is_constrained() {
+            Some(
+                "the root in force is unconstrained: it can vouch for any name, so it is not put \
+                 into trust stores; `bentlane authority rotate` makes one that vouches for your \
+                 zones alone",
+            )
+        } else if !self.is_ours() {
+            Some(
+                "this root was not made by Bent Lane: it is trusted where whoever made it has it \
+                 trusted; `bentlane system show` tells where that is",
+            )
+        } else {
+            None
+        }
+    }
+
     /// Whether the root is constrained as ours are: no other comes into trust stores by us.
     #[must_use]
     pub fn is_constrained(&self) -> bool {

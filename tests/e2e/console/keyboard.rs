@@ -1,27 +1,13 @@
 use bentlane_tests::World;
 use fantoccini::key::Key;
 
-use super::Console;
+use super::{Console, add_huts};
+use crate::apps::any_app;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_does_its_work_by_keyboard_alone() {
     let world = World::with_routes(&[("a.moor.test", "1"), ("b.moor.test", "2")]);
-    let folder = world.path("huts");
-    std::fs::create_dir(&folder).unwrap();
-    let app = concat!(env!("CARGO_MANIFEST_DIR"), "/apps/any_app.py");
-    let command = format!("exec python3 {app}");
-    let folder = folder.to_str().unwrap();
-    let add = [
-        "app",
-        "add",
-        "huts",
-        "--folder",
-        folder,
-        "--command",
-        &command,
-        "--yes",
-    ];
-    world.ok(&add);
+    add_huts(&world, &format!("exec {}", any_app("")));
     let console = Console::open(&world).await;
     console.find("[data-address='b.moor.test']").await;
 

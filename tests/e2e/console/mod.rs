@@ -131,6 +131,23 @@ impl Console {
     }
 }
 
+/// Adds an app `huts` without a route, which the command starts.
+fn add_huts(world: &World, command: &str) {
+    let folder = world.path("huts");
+    std::fs::create_dir(&folder).unwrap();
+    let folder = folder.to_str().unwrap();
+    let args = [
+        "app",
+        "add",
+        "huts",
+        "--folder",
+        folder,
+        "--command",
+        command,
+    ];
+    world.ok(&[&args[..], &["--yes"]].concat());
+}
+
 /// The keys that replace what is in a field by `text`.
 fn retyped(text: &str) -> String {
     let (control, release) = (char::from(Key::Control), char::from(Key::Null));

@@ -1,28 +1,15 @@
 use bentlane_tests::World;
 
-use super::Console;
+use super::{Console, add_huts};
+use crate::apps::any_app;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_running_page_starts_apps_and_shows_their_output() {
     let world = World::with_routes(&[]);
-    let folder = world.path("huts");
-    std::fs::create_dir(&folder).unwrap();
-    let app = concat!(env!("CARGO_MANIFEST_DIR"), "/apps/any_app.py");
-    let command = format!("echo going to serve; exec python3 {app}");
-    let add = |name: &str| {
-        let folder = folder.to_str().unwrap();
-        let args = [
-            "app",
-            "add",
-            name,
-            "--folder",
-            folder,
-            "--command",
-            &command,
-        ];
-        world.ok(&[&args[..], &["--yes"]].concat());
-    };
-    add("huts");
+    add_huts(
+        &world,
+        &format!("echo going to serve; exec {}", any_app("")),
+    );
     let console = Console::open(&world).await;
     console
         .browser

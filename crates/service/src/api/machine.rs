@@ -82,27 +82,25 @@ fn plan(api: &Api) -> MachinePlan {
         }
         Err(cause) => planned.left_out.push(cause.to_string()),
     }
-    let ours = api.pki.ours().filter(|ours| ours.is_ours());
-    match ours.filter(|ours| ours.is_constrained()) {
-        None => planned.left_out.push(
-            "the root is not one that Bent Lane limits to your zones, so it is not put into trust \
-             stores"
-                .to_owned(),
-        ),
-        Some(ours) => {
-            let home = std::env::var_os("HOME").unwrap_or_default();
-            let steps = ours.plan_attach(&[home.into()]);
-            planned.steps.extend(steps.iter().map(|step| {
-                PlannedStep {
-                    path: step.store.path.display().to_string(),
-                    what: step.in_words(true),
-                    lines: step
-                        .roots
-                        .iter()
-                        .map(|root| format!("+{}", root.name))
-                        .collect(),
-                }
-            }));
+    // A root of another kind is in no store by us.
+    if let Some(ours) = api.pki.ours() {
+        match ours.refusal() {
+            Some(refused) => planned.left_out.push(refused.to_owned()),
+            None => {
+                let home = std::env::var_os("HOME").unwrap_or_default();
+                let steps = ours.plan_attach(&[home.into()]);
+                planned.steps.extend(steps.iter().map(|step| {
+                    PlannedStep {
+                        path: step.store.path.display().to_string(),
+                        what: step.in_words(true),
+                        lines: step
+                            .roots
+                            .iter()
+                            .map(|root| format!("+{}", root.name))
+                            .collect(),
+                    }
+                }));
+            }
         }
     }
     planned

@@ -100,7 +100,7 @@ fn decide(snapshot: &Snapshot, name: &Name, upstreams: &[SocketAddr]) -> NameExp
     } else if of_route.is_some_and(|it| it.address.is_some()) {
         (
             DecidedBy::Route,
-            "its route gives it an address of its own".to_owned(),
+            "its route sets another address".to_owned(),
         )
     } else if zone.settings.answers == Answers::EveryName || snapshot.has_node(name.as_str()) {
         (

@@ -270,13 +270,7 @@ impl ApplyOptions {
     }
 
     fn plan_trust(&self, ours: &OwnRoot, planned: &mut Planned) -> Result<(), CliError> {
-        let refused = if !ours.is_constrained() {
-            "the root in force is unconstrained: it can vouch for any name, so it is not put into \
-             trust stores; `bentlane authority rotate` makes one that vouches for your zones alone"
-        } else if !ours.is_ours() {
-            "this root was not made by Bent Lane: it is trusted where whoever made it has it \
-             trusted; `bentlane system show` tells where that is"
-        } else {
+        let Some(refused) = ours.refusal() else {
             planned.stores = ours.plan_attach(&self.homes()?);
             return Ok(());
         };
